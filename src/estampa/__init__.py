@@ -1,0 +1,19 @@
+"""Estampa: secondary and environmental motion, from a mesh to baked files. See docs/python.md.
+
+The core is complete without a window; only `estampa.app` draws.
+"""
+
+from .errors import Cancelled, EstampaError
+from .scene.file import load_scene as open_scene
+from .scene.file import save_scene
+from .scene.scene import Scene
+
+__version__ = "0.1.0"
+__all__ = ["Cancelled", "EstampaError", "Scene", "bake", "open_scene", "save_scene"]
+
+
+def bake(scene: Scene, out, print_name: str | None = None, progress=None):
+    """Bake the scene's prints, or the one of that name, into folder `out`; see estampa.press.run.run."""
+    from .press.run import bake_scene
+
+    return bake_scene(scene, out, print_name, progress)

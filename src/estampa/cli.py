@@ -1,0 +1,187 @@
+"""The command line: the same work without a window.
+
+Exit codes: 0 done, 1 the scene has errors or a print does not match, 2 trouble with what was given, 130 stopped.
+"""
+
+import argparse
+import sys
+from pathlib import Path
+
+from .errors import Cancelled, EstampaError
+from .units import format_bytes, format_length
+
+
+def main(argv: list[str] | None = None) -> int:
+    parser = argparse.ArgumentParser(prog="estampa", description="Secondary and environmental motion, from a mesh to baked files.")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND")
+
+    def command(name, run, help):
+        added = commands.add_parser(name, help=help, description=help)
+        added.set_defaults(run=run)
+        return added
+
+    opened = command("open", _open, "Open the window, on a scene or a mesh file if one is named.")
+    opened.add_argument("file", nargs="?", help="a .estampa scene or a mesh file")
+    opened.add_argument("--picture", metavar="PNG", help="save a picture of the window and end")
+
+    info = command("info", _info, "Tell what a mesh file or a scene holds.")
+    info.add_argument("file")
+    info.add_argument("--unit", choices=("m", "cm", "mm", "in", "ft"), help="what one unit of a mesh file is")
+    info.add_argument("--up", choices=("y", "z"), default="y", help="the mesh file's upward axis")
+    info.add_argument("--weld", action="store_true", help="make coincident points one before counting")
+
+    demo = command("demo", _demo, "Open a demo scene; with --out, solve it and bake all its prints without a window.")
+    demo.add_argument("name", nargs="?", default="awning", help="which demo (default: awning)")
+    demo.add_argument("--out", metavar="DIR", help="bake into this folder instead of opening a window")
+    demo.add_argument("--picture", metavar="PNG", help="solve, save a picture of the window, and end")
+
+    solve = command("solve", _solve, "Solve every layer with memory over the scene's range.")
+    solve.add_argument("scene")
+
+    bake = command("bake", _bake, "Solve, bake the scene's prints, and read them back.")
+    bake.add_argument("scene")
+    bake.add_argument("--print", dest="print_name", metavar="NAME", help="only the print of this name")
+    bake.add_argument("--out", metavar="DIR", required=True)
+
+    check = command("check", _check, "Print the remarks on a scene; exits 1 when one of them is an error.")
+    check.add_argument("scene")
+
+    arguments = parser.parse_args(argv)
+    if arguments.command is None:
+        arguments = parser.parse_args(["open"])
+    try:
+        return arguments.run(arguments)
+    except EstampaError as err:
+        print(f"estampa: {err}", file=sys.stderr)
+        if err.detail:
+            print(f"  detail: {err.detail}", file=sys.stderr)
+        return 2
+    except (KeyboardInterrupt, Cancelled):
+        print("estampa: stopped; what was solved so far is kept.", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+
+
+class Progress:
+    """A bar on a terminal; in a pipe a plain line at every tenth."""
+
+    def __init__(self, title: str):
+        self.title, self._bar, self._tenth = title, None, -1
+
+    def __enter__(self):
+        if sys.stderr.isatty():
+            from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
+            from rich.progress import Progress as Bar
+
+            self._bar = Bar(TextColumn("{task.fields[title]}"), BarColumn(), TextColumn("{task.description}"),
+                            TimeRemainingColumn(), transient=True)
+            self._bar.__enter__()
+            self._task = self._bar.add_task("", total=1.0, title=self.title)
+        return self
+
+    def __call__(self, share: float, text: str) -> None:
+        if self._bar:
+            self._bar.update(self._task, completed=share, description=text)
+        elif int(share * 10) != self._tenth:
+            self._tenth = int(share * 10)
+            print(f"{self.title}: {100 * share:3.0f} % {text}", file=sys.stderr, flush=True)
+
+    def __exit__(self, *trouble):
+        if self._bar:
+            self._bar.__exit__(*trouble)
+
+
+def _load(path):
+    from .scene.file import load_scene
+
+    return load_scene(path)
+
+
+def _open(a) -> int:
+    from .app.run import run
+
+    return run(a.file, picture=a.picture)
+
+
+def _demo(a) -> int:
+    from . import demo
+
+    if not a.out:
+        from .app.run import run
+
+        return run(scene=demo.build(a.name), picture=a.picture)
+    return _bake_all(demo.build(a.name), a.out, None)
+
+
+def _info(a) -> int:
+    if a.file.endswith(".estampa"):
+        scene = _load(a.file)
+        doc = scene.doc
+        print(f"{a.file}: frames {doc.start} to {doc.end} at {doc.frame_rate:g} a second")
+        for thing in doc.things:
+            print(f"  {thing.kind:14} {thing.name}{'' if thing.on else ' (off)'}")
+            if thing.mesh:
+                print("                 " + _mesh_words(scene.mesh(thing.mesh)))
+            for layer in thing.stack:
+                print(f"    layer {layer.kind:10} {layer.name}{'' if layer.on else ' (off)'}")
+        for item in doc.prints:
+            print(f"  {item.kind:14} {item.name}")
+        return 0
+    from .formats.meshfile import LIKELY_UNIT, about, read_mesh
+
+    with Progress("reading") as progress:
+        mesh = read_mesh(a.file, a.unit, a.weld, a.up, progress)
+    found = about(mesh)
+    unit = a.unit or LIKELY_UNIT.get(Path(a.file).suffix.lower(), "m")
+    print(f"{a.file} (one unit read as 1 {unit})")
+    print("  size          " + " × ".join(format_length(s) for s in found.pop("size")))
+    for name, value in found.items():
+        print(f"  {name:30} {value:,}" if not isinstance(value, bool) else f"  {name:30} {'yes' if value else 'no'}")
+    return 0
+
+
+def _mesh_words(mesh) -> str:
+    return (f"{mesh.count:,} vertices, {len(mesh.face_counts):,} faces, {mesh.island_count} island(s), "
+            + " × ".join(format_length(s) for s in mesh.size))
+
+
+def _solve(a) -> int:
+    scene = _load(a.scene)
+    with Progress("solving") as progress:
+        made = scene.evaluator().solve_through(scene.doc.end, progress)
+    print(f"{made} frame(s) solved, the rest were there already")
+    return 0
+
+
+def _bake(a) -> int:
+    return _bake_all(_load(a.scene), a.out, a.print_name)
+
+
+def _bake_all(scene, out, print_name) -> int:
+    from . import bake
+
+    with Progress("baking") as progress:
+        results = bake(scene, out, print_name, progress)
+    for result in results:
+        print(f"{result.name}: {format_bytes(result.bytes)} in {len(result.paths)} file(s)")
+        for path in result.paths:
+            print(f"  {path}")
+        print(f"  {result.words()}")
+    return 0 if all(r.passed for r in results) else 1
+
+
+def _check(a) -> int:
+    from .evaluate.remarks import remarks
+
+    found = remarks(_load(a.scene))
+    for remark in found:
+        print(f"{remark.severity}: {remark}")
+    if not found:
+        print("nothing to remark")
+    return 1 if any(r.severity == "error" for r in found) else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

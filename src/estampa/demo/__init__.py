@@ -1,0 +1,21 @@
+"""Demo scenes, set in the Lantern Pier, a made-up seaside night market. Each module here with a `build` is one."""
+
+import importlib
+import pkgutil
+from pathlib import Path
+
+from ..errors import EstampaError
+from ..scene.scene import Scene
+
+DATA = Path(__file__).parent / "data"
+
+
+def names() -> list[str]:
+    return [m.name for m in pkgutil.iter_modules(__path__)]
+
+
+def build(name: str) -> Scene:
+    """The demo scene of that name. Raises EstampaError when there is none."""
+    if name not in names():
+        raise EstampaError(f"Demo “{name}”", "does not exist.", f"There is: {', '.join(names())}.")
+    return importlib.import_module(f"{__name__}.{name}").build()

@@ -1,0 +1,36 @@
+"""Trouble told for an artist: the thing, the cause and the cure, with details one click away."""
+
+
+class EstampaError(Exception):
+    """A fault that a person can act on.
+
+    what   -- the thing in trouble, e.g. the file or the layer by its name
+    cause  -- why it failed, in plain words
+    cure   -- what to do next
+    detail -- for an engineer; may be empty
+    """
+
+    def __init__(self, what: str, cause: str, cure: str = "", detail: str = ""):
+        self.what, self.cause, self.cure, self.detail = what, cause, cure, detail
+        super().__init__(f"{what}: {cause}" + (f" {cure}" if cure else ""))
+
+
+class Cancelled(Exception):
+    """Raised inside long work when the person asked it to stop."""
+
+
+def disk_trouble(what: str, err: OSError, kept: str) -> EstampaError:
+    """Words for a write that the disk refused. `kept` says what was not lost."""
+    import errno
+
+    causes = {
+        errno.ENOSPC: ("the disk is full.", "Free some space or choose another folder, then try again."),
+        errno.EDQUOT: ("your disk quota is used up.", "Free some space, then try again."),
+        errno.EACCES: ("this folder does not let you write.", "Choose another folder or ask for permission."),
+        errno.EPERM: ("this folder does not let you write.", "Choose another folder or ask for permission."),
+        errno.EROFS: ("this disk is read-only.", "Choose a folder on another disk."),
+        errno.ENOENT: ("the folder does not exist.", "Choose a folder that exists."),
+        errno.ENOTDIR: ("a file stands where the folder should be.", "Choose another folder."),
+    }
+    cause, cure = causes.get(err.errno, (f"the disk refused ({err.strerror}).", "Try another folder."))
+    return EstampaError(what, cause, f"{kept} {cure}", detail=repr(err))

@@ -1,0 +1,1 @@
+"""The frame evaluator: order, digests, what is stale and why, and remarks."""

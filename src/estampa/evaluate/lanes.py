@@ -1,0 +1,64 @@
+"""What the lanes of the score show: which frames are solved, stale or unsolved, and why they are stale."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .evaluator import Evaluator, Read
+
+UNSOLVED, STALE, SOLVED = 0, 1, 2
+
+
+@dataclass(frozen=True)
+class LaneState:
+    """states (frames,) uint8, one per frame of the range; `why` names what made the stale ones stale."""
+
+    states: np.ndarray
+    why: str = ""
+
+    @property
+    def done(self) -> bool:
+        return bool((self.states == SOLVED).all())
+
+    def words(self) -> str:
+        solved, count = int((self.states == SOLVED).sum()), len(self.states)
+        text = "solved" if solved == count else f"{solved} of {count} frames solved" if solved else "not solved"
+        return f"{text}; stale: {self.why}" if self.why else text
+
+
+class LaneMemory:
+    """Remembers, per layer and frame, what its last solved frame had read; so it can say what is different now."""
+
+    def __init__(self):
+        self._solved: dict[tuple[str, int], list[Read]] = {}
+
+    def state(self, evaluator: Evaluator, subject, layer) -> LaneState:
+        doc, store = evaluator.doc, evaluator.store
+        frames = range(doc.start, doc.end + 1)
+        states = np.zeros(len(frames), np.uint8)
+        why = ""
+        for i, frame in enumerate(frames):
+            reads = evaluator.reads(subject, layer, frame)
+            known = self._solved.get((layer.id, frame))
+            if store.has(evaluator.key(subject, layer, frame)):
+                states[i] = SOLVED
+                self._solved[layer.id, frame] = reads
+            elif known is not None:
+                states[i] = STALE
+                why = why or differences(known, reads)
+        return LaneState(states, why)
+
+
+def differences(before: list[Read], now: list[Read], most: int = 3) -> str:
+    """Names of what differs between two lists of reads, e.g. "Cloth · damping, Onshore wind · speed"."""
+    old, new = {(r.path, r.label): r.value for r in before}, {(r.path, r.label): r.value for r in now}
+    labels = [label for (path, label), value in {**old, **new}.items()
+              if old.get((path, label), _ABSENT) != new.get((path, label), _ABSENT)]
+    if not labels and [r.path for r in before] != [r.path for r in now]:
+        labels = ["the order of the stack"]
+    unique = list(dict.fromkeys(labels))
+    text = ", ".join(unique[:most])
+    return f"{text} and {len(unique) - most} more" if len(unique) > most else text
+
+
+_ABSENT = object()

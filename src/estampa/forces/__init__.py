@@ -1,0 +1,1 @@
+"""Gravity, wind, ground: what a solver feels, sampled at points."""

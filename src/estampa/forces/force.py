@@ -1,0 +1,36 @@
+"""What a force is, and the world that all forces together make for a solver."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..motion.layer import Resolved
+from ..scene.channels import Kind
+
+AIR_DENSITY = 1.225  # kg/m3 at sea level, 15 degrees C (International Standard Atmosphere, ISO 2533)
+
+
+@dataclass
+class World:
+    """What acts in one frame."""
+
+    gravity: np.ndarray = field(default_factory=lambda: np.zeros(3))  # m/s2
+    winds: list[Callable[[np.ndarray], np.ndarray]] = field(default_factory=list)  # (n, 3) m -> (n, 3) m/s
+    floors: list[tuple[float, float]] = field(default_factory=list)  # (height m, friction)
+
+    def air(self, points: np.ndarray) -> np.ndarray:
+        """Velocity of the air at points, (n, 3) m/s; still air where there is no wind."""
+        total = np.zeros_like(points)
+        for wind in self.winds:
+            total += wind(points)
+        return total
+
+
+class Force(Kind):
+    """Base of the forces. A subclass declares channels and adds itself to the world."""
+
+    family = "force"
+
+    def act(self, world: World, v: Resolved) -> None:
+        raise NotImplementedError

@@ -1,0 +1,17 @@
+"""Gravity."""
+
+from ..scene.channels import number
+from .force import Force
+
+
+class Gravity(Force):
+    """A constant pull downwards (-Y) on everything that is solved."""
+
+    kind, title = "gravity", "Gravity"
+    presets = {"Earth": {"pull": 9.80665}, "Moon": {"pull": 1.62}, "Underwater drift": {"pull": 1.0}}
+
+    # standard gravity: CGPM 1901
+    pull = number(9.80665, "Acceleration downwards. Negative lifts.", unit="m/s2", soft=(0, 20))
+
+    def act(self, world, v):
+        world.gravity[1] -= v.pull

@@ -1,0 +1,1 @@
+"""Open formats in and out. Each module says what it can carry."""

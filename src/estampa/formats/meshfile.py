@@ -1,0 +1,122 @@
+"""Meshes in: OBJ, PLY, STL, GLB and glTF.
+
+OBJ and PLY keep their polygons. STL has no shared points until they are welded. From glTF come all triangle
+meshes of the scene with their node transforms applied; skins and animation are left out.
+"""
+
+import io
+from pathlib import Path
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.mesh import Mesh
+from ..units import IMPORT_UNITS
+from .obj import read_obj
+
+SUFFIXES = (".obj", ".ply", ".stl", ".glb", ".gltf")
+LIKELY_UNIT = {".stl": "mm"}  # common practice, no source: 3-D printing works in millimetres
+
+
+def read_mesh(path: str | Path, unit: str | None = None, weld: bool = False, up: str = "y",
+              progress=lambda share, text: None) -> Mesh:
+    """Read a mesh file as metres with +Y up.
+
+    unit -- what one unit of the file is (m, cm, mm, in, ft); by default mm for STL, m for the others
+    weld -- make coincident points one
+    up   -- the file's upward axis, "y" or "z"
+    progress(share, text) may raise Cancelled. Raises EstampaError that names the file and its trouble.
+    """
+    path = Path(path)
+    suffix, what = path.suffix.lower(), path.name
+    if suffix not in SUFFIXES:
+        raise EstampaError(what, f"is no mesh file that can be read (“{suffix or 'no ending'}”).",
+                           "Export it as OBJ, PLY, STL or GLB.")
+    try:
+        data = path.read_bytes()
+    except FileNotFoundError:
+        raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
+    except OSError as err:
+        raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
+    if not data.strip():
+        raise EstampaError(what, "is empty.", "Export it again.")
+    progress(0.02, "Reading")
+    try:
+        if suffix == ".obj":
+            mesh = read_obj(what, data, progress)
+        elif suffix == ".ply":
+            mesh = _read_ply(data)
+        else:
+            mesh = _read_with_trimesh(path, data, suffix)
+    except EstampaError:
+        raise
+    except MemoryError:
+        raise EstampaError(what, "needs more memory than there is.", "Export a lighter mesh.") from None
+    except Exception as err:  # a damaged file can fail anywhere in a reader
+        if type(err).__name__ == "Cancelled":
+            raise
+        raise EstampaError(what, "cannot be read; it is cut short or damaged.", "Export it again.", repr(err)) from err
+    progress(0.7, "Checking")
+    mesh.check(what)
+    unit = unit or LIKELY_UNIT.get(suffix, "m")
+    points = mesh.points * IMPORT_UNITS[unit]
+    if up == "z":
+        points = np.stack([points[:, 0], points[:, 2], -points[:, 1]], axis=1)
+    mesh = Mesh(points, mesh.face_counts, mesh.face_indices, mesh.uv)
+    if weld:
+        progress(0.8, "Welding")
+        mesh = mesh.welded()
+    progress(1.0, "Read")
+    return mesh
+
+
+def _read_ply(data: bytes) -> Mesh:
+    from plyfile import PlyData
+
+    ply = PlyData.read(io.BytesIO(data))
+    vertex = ply["vertex"]
+    points = np.stack([np.asarray(vertex[a], np.float64) for a in "xyz"], axis=1)
+    names = [p.name for p in vertex.properties]
+    pair = next((p for p in (("u", "v"), ("s", "t"), ("texture_u", "texture_v")) if p[0] in names and p[1] in names), None)
+    uv = np.stack([vertex[pair[0]], vertex[pair[1]]], axis=1) if pair else None
+    if "face" not in ply or ply["face"].count == 0:
+        return Mesh(points, [], [], uv)
+    face = ply["face"]
+    lists = face[next(p.name for p in face.properties if p.name in ("vertex_indices", "vertex_index"))]
+    counts = np.fromiter((len(f) for f in lists), np.int32, len(lists))
+    return Mesh(points, counts, np.concatenate(list(lists)), uv)
+
+
+def _read_with_trimesh(path: Path, data: bytes, suffix: str) -> Mesh:
+    import trimesh
+
+    if suffix == ".gltf":  # its buffers may stand beside it
+        scene = trimesh.load_scene(path, process=False, merge_primitives=False)
+    else:
+        scene = trimesh.load_scene(io.BytesIO(data), file_type=suffix[1:], process=False)
+    points, faces, uvs, count = [], [], [], 0
+    for node in scene.graph.nodes_geometry:
+        transform, name = scene.graph[node]
+        found = scene.geometry[name]
+        if not hasattr(found, "faces"):
+            continue
+        points.append(trimesh.transform_points(found.vertices, transform))
+        mirrored = np.linalg.det(transform[:3, :3]) < 0
+        faces.append((found.faces[:, ::-1] if mirrored else found.faces) + count)
+        uv = getattr(found.visual, "uv", None)
+        uvs.append(uv if uv is not None and len(uv) == len(found.vertices) else None)
+        count += len(found.vertices)
+    if not points:
+        raise EstampaError(path.name, "holds no surface.", "Export it as a mesh, not as points or curves.")
+    uv = np.concatenate(uvs) if all(u is not None for u in uvs) else None
+    return Mesh.from_triangles(np.concatenate(points), np.concatenate(faces), uv)
+
+
+def about(mesh: Mesh) -> dict[str, object]:
+    """What a person wants to know of a mesh before working on it."""
+    return {
+        "size": tuple(float(s) for s in mesh.size), "vertices": mesh.count, "faces": len(mesh.face_counts),
+        "triangles": len(mesh.triangles), "islands": mesh.island_count, "open edges": mesh.open_edges,
+        "edges of more than two faces": mesh.crowded_edges, "faces without area": mesh.flat_faces,
+        "texture coordinates": mesh.uv is not None,
+    }

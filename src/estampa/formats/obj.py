@@ -1,0 +1,119 @@
+"""Wavefront OBJ, in: points, polygon faces as they are (quads stay quads), and texture coordinates where each
+point has one. Groups, materials, curves and normals are left out."""
+
+import re
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.mesh import Mesh
+
+_SPLIT = re.compile(rb"[ \t]+")
+
+
+def read_obj(what: str, data: bytes, progress=lambda share, text: None) -> Mesh:
+    """Read the bytes of an OBJ file. Raises EstampaError that names the line in trouble."""
+    progress(0.05, "Reading lines")
+    lines = data.replace(b"\\\n", b" ").replace(b"\\\r\n", b" ").split(b"\n")
+    points, corners, uvs, at_points, at_faces, seen = [], [], [], [], [], []
+    for i, line in enumerate(lines):
+        head = line[:2]
+        if head in (b"v ", b"v\t"):
+            points.append(line[2:])
+            at_points.append(i)
+        elif head in (b"f ", b"f\t"):
+            corners.append(line[2:])
+            at_faces.append(i)
+            seen.append(len(points))
+        elif head == b"vt":
+            uvs.append(line[3:])
+    progress(0.3, "Reading points")
+    xyz = _rows(what, points, at_points, 3)
+    progress(0.5, "Reading faces")
+    counts = np.fromiter((len(c.split()) for c in corners), np.int32, len(corners))
+    short = np.flatnonzero(counts < 3)
+    if len(short):
+        raise EstampaError(what, f"line {at_faces[short[0]] + 1} is a face with fewer than 3 corners.",
+                           "The file is probably cut short; export it again.")
+    blob = b" ".join(corners)
+    indices = _indices(what, re.sub(rb"/[^\s]*", b"", blob), corners, at_faces)
+    if (indices < 0).any():  # counted back from the last point before the face
+        indices = np.where(indices < 0, np.repeat(np.array(seen), counts) + indices, indices - 1)
+    else:
+        indices = indices - 1
+    uv = _uv(blob, uvs, indices, len(xyz)) if uvs else None
+    bad = (indices < 0) | (indices >= len(xyz))
+    if bad.any():
+        face = int(np.searchsorted(np.cumsum(counts), int(np.argmax(bad)), side="right"))
+        raise EstampaError(what, f"line {at_faces[face] + 1} names a point that is not in the file "
+                                 f"(it has {len(xyz):,}).", "The file is cut short or damaged; export it again.")
+    return Mesh(xyz, counts, indices, uv)
+
+
+def _rows(what, rows, lines, width) -> np.ndarray:
+    """(n, width) numbers; a row may hold more numbers (weights, colours), which are left out."""
+    if not rows:
+        return np.zeros((0, width))
+    try:
+        flat = np.array(b" ".join(rows).split(), np.float64)
+        wide = len(rows[0].split())
+        if wide >= width and len(flat) == wide * len(rows):
+            return flat.reshape(-1, wide)[:, :width]
+        return np.array([[float(w) for w in row.split()[:width]] for row in rows]).reshape(len(rows), width)
+    except ValueError:
+        for row, line in zip(rows, lines, strict=True):
+            words = row.split()
+            try:
+                good = len([float(w) for w in words[:width]]) == width
+            except ValueError:
+                good = False
+            if not good:
+                raise EstampaError(what, f"line {line + 1} is not a point of {width} numbers: "
+                                         f"“{row.decode(errors='replace').strip()[:40]}”.",
+                                   "The file is cut short or damaged; export it again.") from None
+        raise
+
+
+def _indices(what, blob, corners, lines) -> np.ndarray:
+    try:
+        return np.array(blob.split(), np.int64)
+    except ValueError:
+        for row, line in zip(corners, lines, strict=True):
+            if not re.fullmatch(rb"\s*(-?\d+(/-?\d*){0,2}\s*)+", row):
+                raise EstampaError(what, f"line {line + 1} is not a face: “{row.decode(errors='replace').strip()[:40]}”.",
+                                   "The file is cut short or damaged; export it again.") from None
+        raise
+
+
+def _uv(blob, rows, indices, count) -> np.ndarray | None:
+    """Texture coordinates per point, or None when a point has several or none."""
+    pairs = re.sub(rb"(-?\d+)/(-?\d+)(/\S*)?", rb"\1 \2", blob).split()
+    if len(pairs) != 2 * len(indices):
+        return None
+    uv = _rows("texture coordinates", rows, range(len(rows)), 2)
+    which = np.array(pairs[1::2], np.int64)
+    which = np.where(which < 0, len(uv) + which, which - 1)
+    if len(which) and (which.min() < 0 or which.max() >= len(uv)) or indices.min() < 0 or indices.max() >= count:
+        return None
+    chosen = np.full(count, -1, np.int64)
+    chosen[indices] = which
+    if (chosen[indices] != which).any() and not np.array_equal(uv[chosen[indices]], uv[which]):
+        return None
+    result = np.zeros((count, 2))
+    result[chosen >= 0] = uv[chosen[chosen >= 0]]
+    return result
+
+
+def write_obj(path, mesh: Mesh, comment: str = "") -> None:
+    """Write points, faces and texture coordinates."""
+    with open(path, "w") as file:
+        if comment:
+            file.write(f"# {comment}\n")
+        file.writelines(f"v {x:.6f} {y:.6f} {z:.6f}\n" for x, y, z in mesh.points)
+        if mesh.uv is not None:
+            file.writelines(f"vt {u:.6f} {v:.6f}\n" for u, v in mesh.uv)
+        first = 0
+        for count in mesh.face_counts:
+            face = mesh.face_indices[first:first + count] + 1
+            first += count
+            file.write("f " + " ".join(f"{i}/{i}" if mesh.uv is not None else f"{i}" for i in face) + "\n")

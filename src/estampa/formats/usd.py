@@ -1,0 +1,68 @@
+"""OpenUSD: a mesh with points over time on its untouched topology (UsdGeomMesh, crate file)."""
+
+from pathlib import Path
+
+import numpy as np
+
+from ..geometry.mesh import Mesh
+
+
+def write_cache(path: Path, name: str, mesh: Mesh, frames: list[int], frame_rate: float, points_at, with_normals: bool,
+                progress) -> None:
+    """points_at(frame) -> (n, 3); written as float32, metres, +Y up."""
+    from pxr import Sdf, Usd, UsdGeom, Vt
+
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetTimeCodesPerSecond(frame_rate)
+    stage.SetFramesPerSecond(frame_rate)
+    stage.SetStartTimeCode(frames[0])
+    stage.SetEndTimeCode(frames[-1])
+    root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
+    stage.SetDefaultPrim(root.GetPrim())
+    prim = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Mesh"))
+    prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_counts)))
+    prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_indices)))
+    prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    if mesh.uv is not None:
+        uv = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+        uv.Set(Vt.Vec2fArray.FromNumpy(np.array(mesh.uv)))
+    attribute, extent = prim.CreatePointsAttr(), prim.CreateExtentAttr()
+    normals = prim.CreateNormalsAttr() if with_normals else None
+    if with_normals:
+        prim.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
+    for i, frame in enumerate(frames):
+        points = points_at(frame)
+        narrow = np.ascontiguousarray(points, np.float32)
+        attribute.Set(Vt.Vec3fArray.FromNumpy(narrow), frame)
+        extent.Set(Vt.Vec3fArray.FromNumpy(np.stack([narrow.min(axis=0), narrow.max(axis=0)])), frame)
+        if normals:
+            normals.Set(Vt.Vec3fArray.FromNumpy(mesh.normals(points).astype(np.float32)), frame)
+        progress((i + 1) / len(frames), f"Writing frame {frame}")
+    stage.GetRootLayer().Save()
+
+
+class CacheReader:
+    """Reads the first mesh of a stage back."""
+
+    def __init__(self, path: Path):
+        from pxr import Usd, UsdGeom
+
+        self._stage = Usd.Stage.Open(str(path))
+        prim = next(p for p in self._stage.Traverse() if p.IsA(UsdGeom.Mesh))
+        self._mesh = UsdGeom.Mesh(prim)
+        self.frames = [int(t) for t in self._mesh.GetPointsAttr().GetTimeSamples()]
+        self.frame_rate = self._stage.GetTimeCodesPerSecond()
+
+    def points(self, frame: float) -> np.ndarray:
+        return np.array(self._mesh.GetPointsAttr().Get(frame))
+
+    def faces(self) -> tuple[np.ndarray, np.ndarray]:
+        return (np.array(self._mesh.GetFaceVertexCountsAttr().Get()), np.array(self._mesh.GetFaceVertexIndicesAttr().Get()))
+
+
+def _word(name: str) -> str:
+    from pxr import Tf
+
+    return Tf.MakeValidIdentifier(name)

@@ -1,0 +1,1 @@
+"""Meshes, weight maps, primitives: plain arrays and functions on them."""

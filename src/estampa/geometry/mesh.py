@@ -1,0 +1,186 @@
+"""A polygon mesh as arrays, and what can be known from its topology alone."""
+
+from functools import cached_property
+
+import numpy as np
+from numba import njit, prange
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from ..errors import EstampaError
+
+
+class Mesh:
+    """Points and faces. The arrays are never changed; derived values are made once.
+
+    points       -- (n, 3) float64, metres
+    face_counts  -- (f,) int32, corners of each face
+    face_indices -- (sum of face_counts,) int32, vertex of each corner
+    uv           -- (n, 2) float32 or None
+    """
+
+    def __init__(self, points, face_counts, face_indices, uv=None):
+        self.points = np.ascontiguousarray(points, np.float64)
+        self.face_counts = np.ascontiguousarray(face_counts, np.int32)
+        self.face_indices = np.ascontiguousarray(face_indices, np.int32)
+        self.uv = None if uv is None else np.ascontiguousarray(uv, np.float32)
+
+    @classmethod
+    def from_triangles(cls, points, triangles, uv=None) -> "Mesh":
+        triangles = np.asarray(triangles)
+        return cls(points, np.full(len(triangles), 3), triangles.ravel(), uv)
+
+    def check(self, what: str) -> None:
+        """Raises EstampaError when the arrays do not make a mesh that can be worked on."""
+        n = len(self.points)
+        if self.points.ndim != 2 or self.points.shape[1:] != (3,) or n == 0:
+            raise EstampaError(what, "has no points.", "Export it again with its geometry.")
+        bad = ~np.isfinite(self.points).all(axis=1)
+        if bad.any():
+            raise EstampaError(what, f"has {bad.sum()} point(s) that are not finite numbers "
+                                     f"(the first is vertex {int(np.argmax(bad))}).",
+                               "Repair those vertices where the mesh was made, then import again.")
+        if np.abs(self.points).max() > 1e9:
+            raise EstampaError(what, "has points further than a million kilometres away.", "Check the file and its unit.")
+        if len(self.face_counts) == 0:
+            raise EstampaError(what, f"has {n} point(s) but no faces.", "Export it as a surface, not as points or curves.")
+        if self.face_counts.min() < 3 or int(self.face_counts.sum()) != len(self.face_indices):
+            raise EstampaError(what, "has a face with fewer than 3 corners.", "It may be cut short; export it again.")
+        wrong = (self.face_indices < 0) | (self.face_indices >= n)
+        if wrong.any():
+            face = int(np.searchsorted(np.cumsum(self.face_counts), int(np.argmax(wrong)), side="right"))
+            raise EstampaError(what, f"has a face (number {face + 1}) that names vertex "
+                                     f"{int(self.face_indices[np.argmax(wrong)]) + 1}, but there are only {n}.",
+                               "The file is cut short or damaged; export it again.")
+        if self.uv is not None and len(self.uv) != n:
+            raise EstampaError(what, "has texture coordinates that do not match its points.", "Export it again.")
+
+    @property
+    def count(self) -> int:
+        return len(self.points)
+
+    @cached_property
+    def triangles(self) -> np.ndarray:
+        """(t, 3) int32: each face as a fan from its first corner."""
+        counts = self.face_counts
+        if (counts == 3).all():
+            return self.face_indices.reshape(-1, 3)
+        firsts = np.cumsum(counts) - counts
+        fans = counts - 2
+        face = np.repeat(np.arange(len(counts)), fans)
+        k = np.arange(len(face)) - np.repeat(np.cumsum(fans) - fans, fans)
+        corner = firsts[face]
+        columns = [self.face_indices[corner], self.face_indices[corner + k + 1], self.face_indices[corner + k + 2]]
+        return np.ascontiguousarray(np.stack(columns, axis=1))
+
+    @cached_property
+    def _edge_uses(self) -> tuple[np.ndarray, np.ndarray]:
+        """(edges (e, 2) sorted and unique, how many faces use each)."""
+        counts, indices = self.face_counts, self.face_indices
+        ends = np.cumsum(counts) - 1
+        following = np.arange(1, len(indices) + 1)
+        following[ends] = ends - counts + 1
+        a, b = indices.astype(np.int64), indices[following].astype(np.int64)
+        code = np.minimum(a, b) * self.count + np.maximum(a, b)
+        code, uses = np.unique(code[a != b], return_counts=True)
+        return np.stack([code // self.count, code % self.count], axis=1).astype(np.int32), uses
+
+    @property
+    def edges(self) -> np.ndarray:
+        """(e, 2) int32: the edges of the faces, without the diagonals of the fans."""
+        return self._edge_uses[0]
+
+    @property
+    def open_edges(self) -> int:
+        return int((self._edge_uses[1] == 1).sum())
+
+    @property
+    def crowded_edges(self) -> int:
+        """Edges shared by more than two faces (non-manifold)."""
+        return int((self._edge_uses[1] > 2).sum())
+
+    @cached_property
+    def islands(self) -> np.ndarray:
+        """(n,) int32: which connected part each vertex belongs to, numbered from 0."""
+        e = self.edges
+        graph = coo_matrix((np.ones(len(e), np.int8), (e[:, 0], e[:, 1])), shape=(self.count, self.count))
+        return connected_components(graph, directed=False)[1]
+
+    @property
+    def island_count(self) -> int:
+        return int(self.islands.max()) + 1
+
+    @cached_property
+    def flat_faces(self) -> int:
+        """Triangles of (nearly) zero area, judged against their longest side."""
+        p = self.points[self.triangles]
+        sides = p - np.roll(p, 1, axis=1)
+        area2 = np.linalg.norm(np.cross(sides[:, 0], sides[:, 1]), axis=1)
+        return int((area2 <= 1e-10 * (sides**2).sum(axis=2).max(axis=1)).sum())
+
+    @cached_property
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        return self.points.min(axis=0), self.points.max(axis=0)
+
+    @property
+    def size(self) -> np.ndarray:
+        low, high = self.bounds
+        return high - low
+
+    @cached_property
+    def _corners(self) -> tuple[np.ndarray, np.ndarray]:
+        """Triangles around each vertex as (start (n+1,), triangle ids)."""
+        flat = self.triangles.ravel()
+        start = np.zeros(self.count + 1, np.int64)
+        np.cumsum(np.bincount(flat, minlength=self.count), out=start[1:])
+        return start, (np.argsort(flat, kind="stable") // 3).astype(np.int32)
+
+    def normals(self, points: np.ndarray | None = None) -> np.ndarray:
+        """(n, 3) unit vertex normals, weighted by area; zero where no face has an area."""
+        start, around = self._corners
+        return _vertex_normals(self.points if points is None else points, self.triangles, start, around)
+
+    def welded(self, tolerance: float = 0.0) -> "Mesh":
+        """The mesh with coincident points made one (an STL holds three points for every triangle).
+
+        tolerance -- metres; points are matched on a grid of this step, and exactly when it is 0.
+        """
+        grid = np.round(self.points / tolerance) if tolerance > 0 else self.points + 0.0
+        _, first, where = np.unique(grid, axis=0, return_index=True, return_inverse=True)
+        order = np.argsort(np.argsort(first))  # keep the order in which points first appear
+        keep = np.sort(first)
+        indices = order[where.ravel()][self.face_indices]
+        triangles_ok = np.repeat(self._faces_stay(indices), self.face_counts)
+        counts = self.face_counts[self._faces_stay(indices)]
+        uv = self.uv[keep] if self.uv is not None else None
+        return Mesh(self.points[keep], counts, indices[triangles_ok], uv)
+
+    def _faces_stay(self, indices: np.ndarray) -> np.ndarray:
+        """Faces that still have distinct corners after their indices changed."""
+        starts = np.cumsum(self.face_counts) - self.face_counts
+        following = np.arange(1, len(indices) + 1)
+        following[starts + self.face_counts - 1] = starts
+        return np.logical_and.reduceat(indices != indices[following], starts)
+
+
+@njit(parallel=True, cache=True, nogil=True)
+def _vertex_normals(points, triangles, start, around):
+    faces = np.empty((len(triangles), 3))
+    for t in prange(len(triangles)):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        faces[t, 0] = uy * vz - uz * vy
+        faces[t, 1] = uz * vx - ux * vz
+        faces[t, 2] = ux * vy - uy * vx
+    normals = np.zeros((len(points), 3))
+    for i in prange(len(points)):
+        x = y = z = 0.0
+        for k in range(start[i], start[i + 1]):
+            x += faces[around[k], 0]
+            y += faces[around[k], 1]
+            z += faces[around[k], 2]
+        length = np.sqrt(x * x + y * y + z * z)
+        if length > 0:
+            normals[i, 0], normals[i, 1], normals[i, 2] = x / length, y / length, z / length
+    return normals

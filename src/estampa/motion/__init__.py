@@ -1,0 +1,1 @@
+"""Layers without memory: pure functions of (input shape, channels, frame)."""

@@ -1,0 +1,1 @@
+"""The press: prints that deliver motion as files, and read them back."""

@@ -1,0 +1,1 @@
+"""The document: things, channels, curves, history and the scene file."""

@@ -1,0 +1,115 @@
+"""One declaration per kind of thing.
+
+A kind (a layer, a force, a print, a grip) is a class whose attributes declare its channels. The sheet,
+the scene file, the lanes, the command line and the channel reference are all drawn from them.
+"""
+
+import importlib
+import pkgutil
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+
+@dataclass(frozen=True)
+class Channel:
+    """What one channel is: type, unit, range, default and a line of help."""
+
+    type: str  # number, whole, switch, choice, ref, text
+    default: Any
+    help: str
+    title: str = ""
+    unit: str = ""
+    soft: tuple[float, float] = (0.0, 1.0)  # where the slider runs; typing may pass it
+    hard: tuple[float | None, float | None] = (None, None)  # never passed
+    choices: tuple[tuple[str, str], ...] = ()  # (stored word, shown words)
+    to: str = ""  # ref: "map", or the kind of thing that may be named
+    accumulates: bool = False  # its integral over time is what the motion reads
+    group: str = ""  # channels that share a row in the sheet
+    name: str = ""  # set by the class that declares it
+
+    def clamp(self, value):
+        low, high = self.hard
+        value = max(value, low) if low is not None else value
+        return min(value, high) if high is not None else value
+
+    @property
+    def animates(self) -> bool:
+        return self.type in ("number", "whole", "switch")
+
+    @property
+    def label(self) -> str:
+        return self.title or self.name.replace("_", " ").capitalize()
+
+
+def number(default: float, help: str, **more) -> Channel:
+    return Channel("number", float(default), help, **more)
+
+
+def whole(default: int, help: str, **more) -> Channel:
+    return Channel("whole", int(default), help, **more)
+
+
+def switch(default: bool, help: str, **more) -> Channel:
+    return Channel("switch", bool(default), help, **more)
+
+
+def choice(default: str, help: str, choices: dict[str, str], **more) -> Channel:
+    return Channel("choice", default, help, choices=tuple(choices.items()), **more)
+
+
+def ref(to: str, help: str, **more) -> Channel:
+    return Channel("ref", None, help, to=to, **more)
+
+
+def text(default: str, help: str, **more) -> Channel:
+    return Channel("text", default, help, **more)
+
+
+class Kind:
+    """Base of every declared kind. Subclasses with a `kind` word are registered on definition."""
+
+    kind: ClassVar[str] = ""
+    family: ClassVar[str] = ""  # thing, layer, force, print
+    title: ClassVar[str] = ""
+    version: ClassVar[int] = 1  # raise when the same channels give other results
+    channels: ClassVar[dict[str, Channel]] = {}
+    presets: ClassVar[dict[str, dict[str, Any]]] = {}  # shown words -> channel values
+
+    def __init_subclass__(cls, **more):
+        super().__init_subclass__(**more)
+        found = dict(cls.channels)
+        for name, value in list(vars(cls).items()):
+            if isinstance(value, Channel):
+                found[name] = Channel(**{**vars(value), "name": name})
+                setattr(cls, name, found[name])
+        cls.channels = found
+        if cls.kind:
+            _KINDS[cls.kind] = cls
+
+    @classmethod
+    def summary(cls) -> str:
+        return " ".join((cls.__doc__ or "").split("\n\n")[0].split())
+
+
+_KINDS: dict[str, type[Kind]] = {}
+_FOLDERS = ("scene.things", "motion", "forces", "solve", "press")
+
+
+def load_kinds() -> dict[str, type[Kind]]:
+    """Every known kind by its word. A new file in one of the folders is found by itself."""
+    if not getattr(load_kinds, "done", False):
+        load_kinds.done = True
+        for folder in _FOLDERS:
+            package = importlib.import_module(f"estampa.{folder}")
+            for module in pkgutil.iter_modules(getattr(package, "__path__", [])):
+                importlib.import_module(f"{package.__name__}.{module.name}")
+    return _KINDS
+
+
+def kind_of(word: str) -> type[Kind] | None:
+    """The declared kind, or None for a word this version does not understand."""
+    return load_kinds().get(word)
+
+
+def kinds_in(family: str) -> list[type[Kind]]:
+    return [kind for kind in load_kinds().values() if kind.family == family]

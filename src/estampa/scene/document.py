@@ -1,0 +1,203 @@
+"""The document: frozen, validated models.
+
+Every edit makes a new document that shares what did not change with the old one. So undo is keeping the
+old one, a background solve reads a document that nobody changes under it, and what changed is found by identity.
+Arrays (points, faces, weight maps) are not in the document; it names them by the digest of their content.
+"""
+
+import uuid
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from .channels import Channel, Kind, kind_of
+from .curves import Curve
+
+FILE_VERSION = 1
+
+
+def new_id() -> str:
+    return uuid.uuid4().hex[:12]
+
+
+class Frozen(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+
+    def with_(self, **changes):
+        """A copy with some fields changed. The fields are ours, so they are not validated again."""
+        return self.model_copy(update=changes)
+
+
+class Opaque(Frozen):
+    """A channel value or thing written by a newer version: kept, shown, saved again, never run."""
+
+    raw: Any
+
+
+class WeightMap(Frozen):
+    id: str = Field(default_factory=new_id)
+    name: str
+    weights: str  # digest of a float32 array, one value in [0, 1] per vertex
+
+
+class MeshRef(Frozen):
+    points: str  # float64 (n, 3), metres
+    face_counts: str  # int32 (f,), corners of each face
+    face_indices: str  # int32 (sum of counts,), vertex of each corner
+    uv: str | None = None  # float32 (n, 2)
+    source: str = ""  # name of the file it came from
+
+
+class Thing(Frozen):
+    """A subject, grip, force, layer or print: a kind, a name and the channels that differ from their defaults."""
+
+    id: str = Field(default_factory=new_id)
+    kind: str
+    name: str
+    on: bool = True
+    values: dict[str, Any] = Field(default_factory=dict)
+    mesh: MeshRef | None = None
+    maps: tuple[WeightMap, ...] = ()
+    stack: tuple["Thing", ...] = ()
+    unknown: dict[str, Any] | None = None  # the raw thing, when its kind is not understood
+
+    @field_validator("values", mode="before")
+    @classmethod
+    def _read_values(cls, values):
+        if not isinstance(values, dict):
+            raise ValueError("values must be a table of channels")
+        return {name: _read_value(value) for name, value in values.items()}
+
+    @model_validator(mode="after")
+    def _fits_declaration(self):
+        declared = self.declared
+        for name, value in self.values.items():
+            channel = declared.channels.get(name) if declared else None
+            if channel and not isinstance(value, (Curve, Opaque)):
+                check_value(channel, value)
+            elif channel and isinstance(value, Curve) and not channel.animates:
+                raise ValueError(f"channel “{name}” cannot be keyed")
+        return self
+
+    @property
+    def declared(self) -> type[Kind] | None:
+        return kind_of(self.kind)
+
+    def value(self, name: str):
+        """The stored value: a constant, a Curve or an Opaque; the declared default when never set."""
+        if name in self.values:
+            return self.values[name]
+        return self.declared.channels[name].default
+
+    def curve(self, name: str) -> Curve | None:
+        value = self.values.get(name)
+        return value if isinstance(value, Curve) else None
+
+    def at(self, name: str, frame: float):
+        """The channel's value at a frame, within its hard range."""
+        channel = self.declared.channels[name]
+        value = self.value(name)
+        if isinstance(value, Opaque):
+            return channel.default
+        if isinstance(value, Curve):
+            value = value.at(frame)
+            value = {"whole": round, "switch": lambda v: v >= 0.5}.get(channel.type, float)(value)
+        return channel.clamp(value) if channel.type in ("number", "whole") else value
+
+    def map(self, map_id: str | None) -> WeightMap | None:
+        return next((m for m in self.maps if m.id == map_id), None)
+
+
+def _read_value(value):
+    if isinstance(value, (Curve, Opaque)):
+        return value
+    if isinstance(value, dict):
+        return Curve.model_validate(value) if set(value) == {"keys"} else Opaque(raw=value)
+    if value is None or isinstance(value, (bool, int, float, str)):
+        return value
+    raise ValueError(f"a channel value may not be a {type(value).__name__}")
+
+
+def check_value(channel: Channel, value) -> None:
+    """Raises ValueError when a constant does not fit its channel."""
+    import math
+
+    ok = {
+        "number": lambda v: isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v),
+        "whole": lambda v: isinstance(v, int) and not isinstance(v, bool),
+        "switch": lambda v: isinstance(v, bool),
+        "choice": lambda v: v in [word for word, _ in channel.choices],
+        "ref": lambda v: v is None or isinstance(v, str),
+        "text": lambda v: isinstance(v, str),
+    }[channel.type]
+    if not ok(value):
+        raise ValueError(f"channel “{channel.name}” ({channel.type}) cannot hold {value!r}")
+
+
+class Document(Frozen):
+    """Everything that is saved, but for the arrays that it names."""
+
+    version: int = FILE_VERSION
+    name: str = "Untitled"
+    frame_rate: float = Field(default=24.0, gt=0, le=1000)
+    start: int = Field(default=1, ge=-1_000_000, le=1_000_000)
+    end: int = Field(default=120, ge=-1_000_000, le=1_000_000)
+    things: tuple[Thing, ...] = ()  # subjects, grips, forces
+    prints: tuple[Thing, ...] = ()
+
+    @model_validator(mode="after")
+    def _range(self):
+        if self.end < self.start:
+            raise ValueError("the last frame lies before the first")
+        return self
+
+    def everything(self):
+        """Yields (thing, owner); the owner of a layer is its subject, else None."""
+        for thing in self.things:
+            yield thing, None
+            for layer in thing.stack:
+                yield layer, thing
+        for item in self.prints:
+            yield item, None
+
+    def find(self, thing_id: str | None) -> Thing | None:
+        return next((t for t, _ in self.everything() if t.id == thing_id), None)
+
+    def owner(self, thing_id: str) -> Thing | None:
+        return next((o for t, o in self.everything() if t.id == thing_id), None)
+
+    @property
+    def subjects(self) -> list[Thing]:
+        return [t for t in self.things if t.kind == "subject"]
+
+    def arrays(self) -> set[str]:
+        """Digests of every array the document names."""
+        names = set()
+        for thing in self.things:
+            names |= {m.weights for m in thing.maps}
+            if thing.mesh:
+                mesh = thing.mesh
+                names |= {mesh.points, mesh.face_counts, mesh.face_indices} | ({mesh.uv} if mesh.uv else set())
+        return names
+
+    def replace(self, thing: Thing) -> "Document":
+        """The document with the thing of the same id replaced, wherever it stands."""
+
+        def swap(items):
+            return tuple(
+                thing if t.id == thing.id
+                else t.with_(stack=swap(t.stack)) if any(l.id == thing.id for l in t.stack)
+                else t
+                for t in items
+            )
+
+        return self.with_(things=swap(self.things), prints=swap(self.prints))
+
+    def remove(self, thing_id: str) -> "Document":
+        def drop(items):
+            return tuple(
+                t.with_(stack=drop(t.stack)) if any(l.id == thing_id for l in t.stack) else t
+                for t in items if t.id != thing_id
+            )
+
+        return self.with_(things=drop(self.things), prints=drop(self.prints))

@@ -1,0 +1,161 @@
+"""A scene: the present document, its arrays, and the history of its edits."""
+
+import threading
+from collections import OrderedDict
+from pathlib import Path
+
+import numpy as np
+from psygnal import Signal
+
+from ..errors import EstampaError
+from ..hashing import array_digest
+from .document import Document, MeshRef
+
+HISTORY_LENGTH = 500
+
+
+class Arrays:
+    """Read-only arrays by the digest of their content. Safe to read from any thread."""
+
+    def __init__(self):
+        self._kept: dict[str, np.ndarray] = {}
+        self._lock = threading.Lock()
+
+    def put(self, array: np.ndarray) -> str:
+        array = np.ascontiguousarray(array)
+        name = array_digest(array)
+        with self._lock:
+            if name not in self._kept:
+                array = array.copy() if array.flags.writeable else array
+                array.flags.writeable = False
+                self._kept[name] = array
+        return name
+
+    def get(self, name: str) -> np.ndarray:
+        try:
+            return self._kept[name]
+        except KeyError:
+            raise EstampaError("The scene", "names an array that is not in its file.",
+                               "Open an earlier save of it.", name) from None
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._kept
+
+
+class ShapeCache:
+    """Lately computed results by digest, the oldest let go when they pass `limit` bytes. Safe from any thread."""
+
+    def __init__(self, limit: int = 400_000_000):
+        self.limit, self._size, self._lock = limit, 0, threading.Lock()
+        self._kept: OrderedDict[bytes, np.ndarray] = OrderedDict()
+
+    def get(self, key: bytes) -> np.ndarray | None:
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]
+        return None
+
+    def put(self, key: bytes, value: np.ndarray) -> None:
+        with self._lock:
+            if key not in self._kept:
+                self._kept[key] = value
+                self._size += value.nbytes
+            while self._size > self.limit and len(self._kept) > 1:
+                self._size -= self._kept.popitem(last=False)[1].nbytes
+
+
+class Scene:
+    """Holds the document that is now true. Views listen to `changed` and hold no truth of their own.
+
+    `apply` is the only way to change the document, so every change can be undone.
+    """
+
+    changed = Signal(object, object)  # (document before, document after)
+    saved = Signal()
+
+    def __init__(self, doc: Document | None = None, arrays: Arrays | None = None, path: Path | None = None):
+        self.doc = doc or Document()
+        self.arrays = arrays or Arrays()
+        self.path = path
+        self.saved_doc = self.doc
+        self._undo: list[tuple[str, str | None, Document]] = []
+        self._redo: list[tuple[str, str | None, Document]] = []
+        self._meshes: dict[MeshRef, object] = {}
+        self.shapes = ShapeCache()  # computed shapes and envelopes, by digest
+        self.solver_cache: dict = {}  # what solvers derive from a mesh alone
+
+    # -- edits ---------------------------------------------------------------------------------------------
+    def apply(self, label: str, doc: Document, merge: str | None = None) -> None:
+        """Make `doc` the present document. Edits that follow one another with the same `merge` word are one
+        step of the history, as the many small changes of one drag are."""
+        if doc is self.doc:
+            return
+        if not (merge and self._undo and self._undo[-1][1] == merge and not self._redo):
+            self._undo.append((label, merge, self.doc))
+            del self._undo[:-HISTORY_LENGTH]
+        self._redo.clear()
+        self._become(doc)
+
+    def end_merge(self) -> None:
+        """The drag is over: the next edit is a step of its own."""
+        if self._undo:
+            label, _, doc = self._undo[-1]
+            self._undo[-1] = (label, None, doc)
+
+    def undo(self) -> str | None:
+        return self._step(self._undo, self._redo)
+
+    def redo(self) -> str | None:
+        return self._step(self._redo, self._undo)
+
+    def _step(self, source, target) -> str | None:
+        if not source:
+            return None
+        label, _, doc = source.pop()
+        target.append((label, None, self.doc))
+        self._become(doc)
+        return label
+
+    def _become(self, doc: Document) -> None:
+        before, self.doc = self.doc, doc
+        self.changed.emit(before, doc)
+
+    @property
+    def undo_label(self) -> str | None:
+        return self._undo[-1][0] if self._undo else None
+
+    @property
+    def redo_label(self) -> str | None:
+        return self._redo[-1][0] if self._redo else None
+
+    @property
+    def is_changed(self) -> bool:
+        return self.doc is not self.saved_doc
+
+    # -- reading -------------------------------------------------------------------------------------------
+    def mesh(self, ref: MeshRef):
+        """The Mesh that a reference names; made once."""
+        if ref not in self._meshes:
+            from ..geometry.mesh import Mesh
+
+            a = self.arrays
+            uv = a.get(ref.uv) if ref.uv else None
+            self._meshes[ref] = Mesh(a.get(ref.points), a.get(ref.face_counts), a.get(ref.face_indices), uv)
+        return self._meshes[ref]
+
+    def evaluator(self, store=None):
+        """An evaluator of the document as it is now; it does not follow later edits."""
+        from ..evaluate.evaluator import Evaluator
+        from ..store.frames import FrameStore
+
+        return Evaluator(self.doc, self, store or FrameStore.default())
+
+    def evaluate(self, frame: float, store=None) -> dict[str, np.ndarray]:
+        """Points of each subject at a frame, by subject name: (n, 3) float64, metres.
+
+        Solves what is not solved yet. Raises EstampaError when a layer cannot be computed.
+        """
+        evaluator = self.evaluator(store)
+        evaluator.solve_through(frame)
+        return {s.name: evaluator.subject(s, frame).points for s in self.doc.subjects if s.on}

@@ -1,0 +1,1 @@
+"""Layers with memory: each frame is made from the one before."""

@@ -1,0 +1,1 @@
+"""Solved frames on disk, addressed by content."""
