@@ -28,7 +28,7 @@ def awning_mesh() -> Mesh:
     row = np.repeat(np.arange(rows), COLUMNS)
     s = np.clip(row / (ROOF_ROWS - 1), 0, 1)
     drop = np.clip((row - ROOF_ROWS + 1) / (VALANCE_ROWS - 1), 0, 1)
-    slack = 0.10 * np.sin(np.pi * s) * (1 - 0.25 * np.cos(2 * np.pi * u * (LASHINGS - 1)))
+    slack = 0.07 * np.sin(np.pi * s) * (1 - 0.25 * np.cos(2 * np.pi * u * (LASHINGS - 1)))
     length = VALANCE * (0.78 + 0.22 * np.abs(np.sin(np.pi * SCALLOPS * u)))
     y = BACK[0] + (FRONT[0] - BACK[0]) * s - slack - drop * length
     z = BACK[1] + (FRONT[1] - BACK[1]) * s + 0.03 * drop
@@ -45,15 +45,16 @@ def stall_mesh() -> Mesh:
              ((-half - 0.04, 0, -0.06), (0.06, top + 0.05, 0.06)), ((half - 0.02, 0, -0.06), (0.06, top + 0.05, 0.06)),
              ((-half - 0.04, low - 0.03, front - 0.02), (WIDTH + 0.08, 0.04, 0.03)),
              ((-half - 0.04, top - 0.02, -0.06), (WIDTH + 0.08, 0.05, 0.05)),
-             ((-half + 0.12, 0, 1.05), (WIDTH - 0.24, 0.92, 0.42)), ((-half + 0.02, 0.92, 1.0), (WIDTH - 0.04, 0.05, 0.52)),
+             ((-half + 0.12, 0, 1.05), (WIDTH - 0.24, 0.92, 0.42)), ((-half + 0.02, 0.921, 1.0), (WIDTH - 0.04, 0.05, 0.52)),
              ((-half + 0.05, 0, -0.05), (WIDTH - 0.1, 2.1, 0.03))]
     return joined([_box(np.array(at), np.array(size)) for at, size in boxes])
 
 
 def _box(low, size) -> Mesh:
+    """A box whose sides share no corners, so that its edges are sharp."""
     corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], float)
     quads = [[0, 1, 3, 2], [4, 6, 7, 5], [0, 4, 5, 1], [2, 3, 7, 6], [0, 2, 6, 4], [1, 5, 7, 3]]
-    return Mesh(low + corners * size, [4] * 6, np.ravel(quads))
+    return Mesh((low + corners * size)[np.ravel(quads)], [4] * 6, np.arange(24))
 
 
 def holds(points: np.ndarray) -> np.ndarray:
@@ -83,16 +84,16 @@ def build() -> Scene:
     for frame, degrees in ((1, 0), (40, -1.2), (70, -2.2), (100, -1.0), (120, -1.6)):
         do.set_key(scene, sway.id, "angle", frame, float(np.radians(degrees)))
     do.add_layer(scene, awning.id, "cloth", "Canvas",
-                 {"pins": held.id, "density": 0.24, "warp": 2500.0, "weft": 2000.0, "shear": 120.0, "bend": 4e-5,
+                 {"pins": held.id, "density": 0.5, "warp": 4000.0, "weft": 3000.0, "shear": 250.0, "bend": 1.5e-4, "drag": 1.0,
                   "damping": 0.4, "hold": 6.0})
     do.add_layer(scene, awning.id, "noise", "Hem ripple",
                  {"map": hem.id, "strength": 0.02, "scale": 0.22, "speed": 1.4, "along": "normals", "seed": 7})
     do.add_thing(scene, "gravity", "Gravity")
     sea = do.add_thing(scene, "grip", "Sea breeze direction", {"x": 0.0, "y": 1.4, "z": 3.4, "turn_x": np.radians(10),
-                                                               "turn_y": np.radians(168), "size": 0.6})
-    wind = do.add_thing(scene, "wind", "Onshore wind", {"grip": sea.id, "gustiness": 0.35, "gust_length": 5.0,
+                                                               "turn_y": np.radians(152), "size": 0.6})
+    wind = do.add_thing(scene, "wind", "Onshore wind", {"grip": sea.id, "gustiness": 0.45, "gust_length": 5.0,
                                                         "turbulence": 0.25, "eddy_length": 0.9})
-    for frame, speed in ((1, 3.0), (48, 8.0), (80, 5.5)):
+    for frame, speed in ((1, 1.2), (48, 4.6), (80, 2.8)):
         do.set_key(scene, wind.id, "speed", frame, speed)
     do.add_thing(scene, "vertex_cache", "Awning cache", {"subject": awning.id, "file": "awning_cache"})
     do.add_thing(scene, "vertex_texture", "Awning texture", {"subject": awning.id, "file": "awning_texture"})

@@ -58,16 +58,20 @@ def read_mesh(path: str | Path, unit: str | None = None, weld: bool = False, up:
         raise EstampaError(what, "cannot be read; it is cut short or damaged.", "Export it again.", repr(err)) from err
     progress(0.7, "Checking")
     mesh.check(what)
-    unit = unit or LIKELY_UNIT.get(suffix, "m")
-    points = mesh.points * IMPORT_UNITS[unit]
-    if up == "z":
-        points = np.stack([points[:, 0], points[:, 2], -points[:, 1]], axis=1)
-    mesh = Mesh(points, mesh.face_counts, mesh.face_indices, mesh.uv)
+    mesh = in_metres(mesh, unit or LIKELY_UNIT.get(suffix, "m"), up)
     if weld:
         progress(0.8, "Welding")
         mesh = mesh.welded()
     progress(1.0, "Read")
     return mesh
+
+
+def in_metres(mesh: Mesh, unit: str, up: str) -> Mesh:
+    """The mesh with its numbers read as `unit` and its `up` axis turned to +Y."""
+    points = mesh.points * IMPORT_UNITS[unit]
+    if up == "z":
+        points = points[:, [0, 2, 1]] * [1, 1, -1]
+    return Mesh(points, mesh.face_counts, mesh.face_indices, mesh.uv)
 
 
 def _read_ply(data: bytes) -> Mesh:

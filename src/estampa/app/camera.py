@@ -1,0 +1,79 @@
+"""A camera that turns about a point. Pure arithmetic."""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+FIELD_OF_VIEW = np.radians(32)
+
+
+@dataclass(frozen=True)
+class Camera:
+    """Looks at `target` (m) from `distance` (m), turned by yaw about +Y and raised by pitch (rad)."""
+
+    target: np.ndarray = field(default_factory=lambda: np.array([0.0, 1.0, 0.0]))
+    distance: float = 6.0
+    yaw: float = np.radians(35)
+    pitch: float = np.radians(14)
+
+    @property
+    def axes(self) -> np.ndarray:
+        """Rows: right, up, back."""
+        cy, sy, cp, sp = np.cos(self.yaw), np.sin(self.yaw), np.cos(self.pitch), np.sin(self.pitch)
+        back = np.array([sy * cp, sp, cy * cp])
+        right = np.array([cy, 0.0, -sy])
+        return np.stack([right, np.cross(back, right), back])
+
+    @property
+    def eye(self) -> np.ndarray:
+        return self.target + self.distance * self.axes[2]
+
+    def matrix(self, aspect: float) -> np.ndarray:
+        """(4, 4) from world to clip space, for column vectors."""
+        axes = self.axes
+        view = np.eye(4)
+        view[:3, :3] = axes
+        view[:3, 3] = -axes @ self.eye
+        near, far = self.distance * 0.02, self.distance * 60
+        f = 1 / np.tan(FIELD_OF_VIEW / 2)
+        project = np.zeros((4, 4))
+        project[0, 0], project[1, 1] = f / aspect, f
+        project[2, 2], project[2, 3] = (far + near) / (near - far), 2 * far * near / (near - far)
+        project[3, 2] = -1
+        return project @ view
+
+    def project(self, points: np.ndarray, width: int, height: int) -> tuple[np.ndarray, np.ndarray]:
+        """((n, 2) pixels from the top left, (n,) depth in [0, 1]; outside that when not in view)."""
+        clip = np.c_[points, np.ones(len(points))] @ self.matrix(width / height).T
+        w = np.where(np.abs(clip[:, 3]) < 1e-12, 1e-12, clip[:, 3])
+        x, y, z = (clip[:, :3] / w[:, None]).T
+        depth = np.where(clip[:, 3] > 0, z * 0.5 + 0.5, -1.0)
+        return np.stack([(x + 1) * 0.5 * width, (1 - y) * 0.5 * height], axis=1), depth
+
+    def metres_per_pixel(self, height: int, at: np.ndarray | None = None) -> float:
+        away = self.distance if at is None else max(float((self.eye - at) @ self.axes[2]), 1e-6)
+        return 2 * away * np.tan(FIELD_OF_VIEW / 2) / height
+
+    def ray(self, x: float, y: float, width: int, height: int) -> tuple[np.ndarray, np.ndarray]:
+        """(origin, unit direction) of the line of sight through a pixel."""
+        t = np.tan(FIELD_OF_VIEW / 2)
+        local = np.array([(2 * x / width - 1) * t * width / height, (1 - 2 * y / height) * t, -1.0])
+        direction = local @ self.axes
+        return self.eye, direction / np.linalg.norm(direction)
+
+    def orbited(self, dx: float, dy: float) -> "Camera":
+        pitch = float(np.clip(self.pitch + dy * 0.008, -1.55, 1.55))
+        return replace(self, yaw=self.yaw - dx * 0.008, pitch=pitch)
+
+    def panned(self, dx: float, dy: float, height: int) -> "Camera":
+        step = self.metres_per_pixel(height)
+        right, up, _ = self.axes
+        return replace(self, target=self.target - right * dx * step + up * dy * step)
+
+    def zoomed(self, notches: float) -> "Camera":
+        return replace(self, distance=float(np.clip(self.distance * 0.88**notches, 1e-4, 1e7)))
+
+    def framing(self, low: np.ndarray, high: np.ndarray, aspect: float) -> "Camera":
+        radius = max(float(np.linalg.norm(high - low)) / 2, 1e-4)
+        distance = 0.92 * radius / np.sin(FIELD_OF_VIEW / 2) / min(1.0, aspect)
+        return replace(self, target=(low + high) / 2, distance=distance)

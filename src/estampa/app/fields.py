@@ -1,0 +1,133 @@
+"""A field for one number: drag it, type in it, nudge it with the arrow keys. It always shows the unit."""
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtWidgets import QLineEdit, QWidget
+
+from ..errors import EstampaError
+from ..scene.channels import Channel
+from ..units import format_value, parse_value
+from . import theme
+
+
+class NumberField(QWidget):
+    changed = Signal(float)  # while dragging, and after typing
+    released = Signal()  # a drag ended
+    refused = Signal(object)  # EstampaError from what was typed
+
+    def __init__(self, channel: Channel, short: bool = False):
+        super().__init__()
+        self.channel, self.short = channel, short
+        self.value, self.keyed = float(channel.default), False
+        self.setFixedHeight(24)
+        self.setMinimumWidth(62)
+        self.setFocusPolicy(Qt.StrongFocus)
+        self.setCursor(Qt.SizeHorCursor)
+        self.setAccessibleName(channel.label)
+        self._press = None
+        self._editor = QLineEdit(self)
+        self._editor.hide()
+        self._editor.returnPressed.connect(self._typed)
+        self._editor.editingFinished.connect(self._editor.hide)
+
+    def show_value(self, value: float, keyed: bool = False) -> None:
+        self.value, self.keyed = float(value), keyed
+        self.update()
+
+    @property
+    def _step(self) -> float:
+        """A small nudge: a two-hundredth of the soft range."""
+        low, high = self.channel.soft
+        return 1.0 if self.channel.type == "whole" else (high - low) / 200
+
+    def _offer(self, value: float) -> None:
+        value = self.channel.clamp(value)
+        if self.channel.type == "whole":
+            value = round(value)
+        if value != self.value:
+            self.show_value(value, self.keyed)
+            self.changed.emit(float(value))
+
+    def paintEvent(self, event):
+        painter, ink = QPainter(self), theme.ink
+        painter.setRenderHint(QPainter.Antialiasing)
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter.setPen(QPen(QColor(ink.accent if self.hasFocus() else ink.rule), 1))
+        painter.setBrush(QColor(ink.sheet))
+        painter.drawRoundedRect(box, 2, 2)
+        low, high = self.channel.soft
+        t = min(max((self.value - low) / (high - low), 0), 1) if high > low else 0
+        zero = min(max((0 - low) / (high - low), 0), 1) if high > low else 0
+        inner = box.adjusted(1.5, 1.5, -1.5, -1.5)
+        left, right = sorted((zero, t))
+        bar = QRectF(inner.left() + left * inner.width(), inner.bottom() - 3, (right - left) * inner.width(), 3)
+        painter.setPen(Qt.NoPen)
+        painter.setBrush(QColor(ink.accent if self.keyed else ink.rule))
+        painter.drawRect(bar)
+        painter.setPen(QColor(ink.ink if self.isEnabled() else ink.rule))
+        painter.setFont(theme.type_face(9.5))
+        text = format_value(self.value, self.channel.unit)
+        if self.short:
+            text = f"{self.channel.label[-1].upper()}  {text}"
+        text = painter.fontMetrics().elidedText(text, Qt.ElideRight, int(box.width()) - 8)
+        painter.drawText(box.adjusted(6, 0, -4, -2), Qt.AlignVCenter | Qt.AlignLeft, text)
+
+    def mousePressEvent(self, event):
+        if event.button() == Qt.LeftButton:
+            self._press = (event.position().x(), self.value, False)
+
+    def mouseMoveEvent(self, event):
+        if self._press:
+            x, value, moved = self._press
+            by = event.position().x() - x
+            if moved or abs(by) > 2:
+                self._press = (x, value, True)
+                fine = 0.1 if event.modifiers() & Qt.ShiftModifier else 1.0
+                self._offer(value + by * self._step * fine * (0.12 if self.channel.type == "whole" else 1))
+
+    def mouseReleaseEvent(self, event):
+        if self._press and self._press[2]:
+            self.released.emit()
+        elif self._press:
+            self.edit()
+        self._press = None
+
+    def keyPressEvent(self, event):
+        key, text = event.key(), event.text()
+        if key in (Qt.Key_Up, Qt.Key_Down):
+            many = 10 if event.modifiers() & Qt.ShiftModifier else 1
+            self._offer(self.value + (1 if key == Qt.Key_Up else -1) * many * self._step)
+            self.released.emit()
+        elif key in (Qt.Key_Return, Qt.Key_Enter, Qt.Key_F2):
+            self.edit()
+        elif text and (text.isdigit() or text in "-.,+"):
+            self.edit(text)
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event):
+        self.update()
+        super().focusInEvent(event)
+
+    def focusOutEvent(self, event):
+        self.update()
+        super().focusOutEvent(event)
+
+    def edit(self, text: str | None = None):
+        self._editor.setGeometry(self.rect())
+        self._editor.setText(format_value(self.value, self.channel.unit, 6) if text is None else text)
+        self._editor.show()
+        self._editor.setFocus()
+        if text is None:
+            self._editor.selectAll()
+
+    def _typed(self):
+        try:
+            value = parse_value(self._editor.text(), self.channel.unit)
+        except EstampaError as err:
+            self.refused.emit(err)
+            return
+        self._editor.hide()
+        self.setFocus()
+        self._offer(value)
+        self.released.emit()

@@ -1,0 +1,56 @@
+"""The command finder: every command by name, with its shortcut."""
+
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtWidgets import QDialog, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout
+
+from . import theme
+
+
+class Finder(QDialog):
+    def __init__(self, parent, actions):
+        super().__init__(parent)
+        self.setWindowTitle("Find a command")
+        self.setModal(True)
+        self.resize(520, 380)
+        self._actions = [a for a in actions if a.text()]
+        layout = QVBoxLayout(self)
+        self.line = QLineEdit(placeholderText="Type a few letters of what you want to do")
+        self.line.textChanged.connect(self._fill)
+        self.line.returnPressed.connect(self._run)
+        self.line.installEventFilter(self)
+        layout.addWidget(self.line)
+        self.list = QListWidget()
+        self.list.itemActivated.connect(lambda _: self._run())
+        layout.addWidget(self.list, 1)
+        self.none = QLabel("No command has these letters. Try another word.")
+        self.none.setProperty("soft", True)
+        layout.addWidget(self.none)
+        self._fill("")
+
+    def _fill(self, text):
+        self.list.clear()
+        words = text.lower().split()
+        for action in self._actions:
+            name = action.text().replace("&", "")
+            if all(w in f"{name} {action.toolTip()}".lower() for w in words):
+                keys = action.shortcut().toString()
+                item = QListWidgetItem(theme.icon(action.data() or "find", theme.ink.soft), f"{name}    {keys}" if keys else name)
+                item.setData(Qt.UserRole, action)
+                if not action.isEnabled():
+                    item.setFlags(Qt.NoItemFlags)
+                self.list.addItem(item)
+        self.list.setCurrentRow(0)
+        self.none.setVisible(self.list.count() == 0)
+
+    def _run(self):
+        item = self.list.currentItem()
+        if item is not None and item.data(Qt.UserRole).isEnabled():
+            self.accept()
+            item.data(Qt.UserRole).trigger()
+
+    def eventFilter(self, watched, event):
+        if event.type() == QEvent.KeyPress and event.key() in (Qt.Key_Up, Qt.Key_Down):
+            row = self.list.currentRow() + (1 if event.key() == Qt.Key_Down else -1)
+            self.list.setCurrentRow(max(0, min(row, self.list.count() - 1)))
+            return True
+        return super().eventFilter(watched, event)

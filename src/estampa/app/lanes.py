@@ -1,0 +1,322 @@
+"""The lanes: each thing's motion in time. How far a layer moves its subject, its keys, and what is solved."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from ..evaluate.lanes import SOLVED, STALE
+from ..scene import commands as do
+from ..units import format_length, format_value
+from . import theme
+from .roster import ROW, Roster
+from .session import Session
+
+RULER, LEFT, RIGHT = 24, 26, 96  # pixels; the right margin holds words
+BAND = 5
+
+
+class Lanes(QWidget):
+    def __init__(self, session: Session, roster: Roster):
+        super().__init__()
+        self.session, self.roster = session, roster
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.StrongFocus)
+        self.setMinimumWidth(240)
+        self.setAccessibleName("Lanes")
+        self.key_held: tuple[str, float] | None = None  # (thing, frame) of the chosen key
+        self._drag = None
+        for signal in (session.lanes_changed, session.frame_changed, session.selected, session.replaced):
+            signal.connect(self.update)
+        session.doc_changed.connect(lambda *_: self.update())
+        roster.verticalScrollBar().valueChanged.connect(lambda _: self.update())
+        roster.itemExpanded.connect(lambda _: self.update())
+        roster.itemCollapsed.connect(lambda _: self.update())
+
+    # -- where things are ------------------------------------------------------------------------------------
+    def x_of(self, frame) -> float:
+        doc = self.session.doc
+        return LEFT + (frame - doc.start) / max(doc.end - doc.start, 1) * (self.width() - LEFT - RIGHT)
+
+    def frame_at(self, x: float) -> float:
+        doc = self.session.doc
+        return doc.start + (x - LEFT) / max(self.width() - LEFT - RIGHT, 1) * (doc.end - doc.start)
+
+    def rows(self):
+        """Yields (thing, rectangle) for each row in view."""
+        for item in self.roster.items():
+            rect = self.roster.visualItemRect(item)
+            thing = self.session.doc.find(self.roster.id_of(item))
+            if thing is None or not rect.isValid() or (item.parent() and not item.parent().isExpanded()):
+                continue
+            box = QRectF(0, rect.top() + RULER, self.width(), rect.height())
+            if box.bottom() > RULER and box.top() < self.height():
+                yield thing, box
+
+    def keys_of(self, thing) -> dict[float, list[tuple[str, object]]]:
+        """Frame -> [(channel name, key)]."""
+        found: dict[float, list] = {}
+        for name in thing.declared.channels if thing.declared else ():
+            curve = thing.curve(name)
+            for key in curve.keys if curve else ():
+                found.setdefault(key.frame, []).append((name, key))
+        return found
+
+    def key_under(self, at) -> tuple[str, float] | None:
+        for thing, box in self.rows():
+            if box.top() <= at.y() < box.bottom():
+                near = [(abs(self.x_of(f) - at.x()), f) for f in self.keys_of(thing)]
+                if near and min(near)[0] <= 7:
+                    return thing.id, min(near)[1]
+        return None
+
+    # -- drawing -------------------------------------------------------------------------------------------
+    def paintEvent(self, event):
+        painter, ink = QPainter(self), theme.ink
+        painter.setRenderHint(QPainter.Antialiasing)
+        painter.fillRect(self.rect(), QColor(ink.sheet))
+        painter.setClipRect(QRectF(0, RULER, self.width(), self.height() - RULER))
+        for thing, box in self.rows():
+            if thing.id == self.session.selected_id:
+                painter.fillRect(box, QColor(ink.chosen))
+            painter.setPen(QPen(QColor(ink.fold), 1))
+            painter.drawLine(box.bottomLeft(), box.bottomRight())
+            lane = self.session.lanes.get(thing.id)
+            if lane is not None:
+                self._draw_reach(painter, box, lane, thing)
+            if box.height() > ROW + 4:
+                self._draw_curves(painter, box, thing)
+            self._draw_keys(painter, box, thing)
+            if self.keys_of(thing):
+                painter.drawPixmap(6, int(box.top() + 6), theme.icon("more", ink.soft).pixmap(14, 14))
+        painter.setClipping(False)
+        self._draw_ruler(painter)
+        x = self.x_of(self.session.frame)
+        painter.setPen(QPen(QColor(ink.accent), 1.4))
+        painter.drawLine(QPointF(x, RULER - 6), QPointF(x, self.height()))
+        painter.setPen(Qt.NoPen)
+        painter.setBrush(QColor(ink.accent))
+        flag = QRectF(x - 15, 3, 30, 16)
+        painter.drawRoundedRect(flag, 2, 2)
+        painter.setPen(QColor(ink.on_accent))
+        painter.setFont(theme.type_face(9, bold=True))
+        painter.drawText(flag, Qt.AlignCenter, f"{self.session.frame:g}")
+        if not self.session.doc.things:
+            painter.setPen(QColor(ink.soft))
+            painter.setFont(theme.type_face(10.5))
+            painter.drawText(self.rect(), Qt.AlignCenter, "Each layer of motion gets a lane here, once there is a subject.")
+
+    def _draw_ruler(self, painter):
+        ink, doc = theme.ink, self.session.doc
+        painter.fillRect(QRectF(0, 0, self.width(), RULER), QColor(ink.fold))
+        painter.setPen(QPen(QColor(ink.rule), 1))
+        painter.drawLine(0, RULER - 1, self.width(), RULER - 1)
+        per_frame = max(self.x_of(doc.start + 1) - self.x_of(doc.start), 1e-6)
+        step = next((s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000) if s * per_frame > 44), 10000)
+        painter.setFont(theme.type_face(8.5))
+        first = -(-doc.start // step) * step
+        for frame in [doc.start, *range(first, doc.end + 1, step)]:
+            x = self.x_of(frame)
+            painter.setPen(QPen(QColor(ink.rule), 1))
+            painter.drawLine(QPointF(x, RULER - 6), QPointF(x, RULER - 1))
+            if frame == doc.start or frame - doc.start > step / 2:
+                painter.setPen(QColor(ink.soft))
+                painter.drawText(QRectF(x - 24, 3, 48, 14), Qt.AlignCenter, str(frame))
+        painter.drawText(QRectF(self.width() - RIGHT + 8, 3, RIGHT - 12, 14), Qt.AlignLeft,
+                         f"{(doc.end - doc.start + 1) / doc.frame_rate:.2f} s")
+
+    def _draw_reach(self, painter, box, lane, thing):
+        """The envelope of a layer: its largest travel, with the mean inside it; the band of solved frames beneath."""
+        ink, doc = theme.ink, self.session.doc
+        top = np.nanmax(lane.reach) if np.isfinite(lane.reach).any() else 0.0
+        frames = np.arange(len(lane.reach)) + doc.start
+        floor = box.top() + min(box.height(), ROW) - BAND - 2
+        tall = min(box.height(), ROW) - BAND - 6
+        if top > 0:
+            for values, share in ((lane.reach, 0.45), (lane.mean, 0.72)):
+                known = np.isfinite(values)
+                if known.any():
+                    xs, ys = self.x_of(frames[known]), floor - values[known] / top * tall
+                    shape = QPolygonF([QPointF(xs[0], floor), *(QPointF(x, y) for x, y in zip(xs, ys, strict=True)), QPointF(xs[-1], floor)])
+                    colour = theme.ramp_colour(share)
+                    colour.setAlpha(120 if share < 0.5 else 190)
+                    painter.setPen(Qt.NoPen)
+                    painter.setBrush(colour)
+                    painter.drawPolygon(shape)
+        words = format_length(top) if top > 0 else "does not move" if np.isfinite(lane.reach).any() else ""
+        if lane.state is not None:
+            self._draw_band(painter, box, lane.state, frames)
+        painter.setPen(QColor(ink.soft))
+        painter.setFont(theme.type_face(8.5))
+        here = QRectF(self.width() - RIGHT + 8, box.top(), RIGHT - 10, min(box.height(), ROW) - 2)
+        painter.drawText(here, Qt.AlignVCenter | Qt.AlignLeft, f"≤ {words}" if top > 0 else words)
+
+    def _draw_band(self, painter, box, state, frames):
+        ink = theme.ink
+        y = box.top() + min(box.height(), ROW) - BAND - 1
+        wide = max(self.x_of(frames[0] + 1) - self.x_of(frames[0]), 1)
+        painter.setPen(QPen(QColor(ink.rule), 1))
+        painter.setBrush(Qt.NoBrush)
+        painter.drawRect(QRectF(self.x_of(frames[0]) - wide / 2, y, self.x_of(frames[-1]) - self.x_of(frames[0]) + wide, BAND - 1))
+        changes = np.flatnonzero(np.diff(state.states)) + 1
+        for part in np.split(np.arange(len(frames)), changes):
+            kind = state.states[part[0]]
+            span = QRectF(self.x_of(frames[part[0]]) - wide / 2, y, (len(part)) * wide, BAND - 1)
+            if kind == SOLVED:
+                painter.fillRect(span, QColor(ink.good))
+            elif kind == STALE:
+                painter.fillRect(span, QBrush(QColor(ink.accent), Qt.Dense4Pattern))
+        if state.why:
+            painter.setPen(QColor(ink.accent))
+            painter.setFont(theme.type_face(8.5, bold=True))
+            text = painter.fontMetrics().elidedText(f"stale: {state.why}", Qt.ElideRight, self.width() - LEFT - RIGHT - 10)
+            place = QRectF(LEFT + 4, box.top() + 1, painter.fontMetrics().horizontalAdvance(text) + 8, 15)
+            paper = QColor(ink.sheet)
+            paper.setAlpha(215)
+            painter.fillRect(place, paper)
+            painter.drawText(place.adjusted(4, 0, 0, 0), Qt.AlignVCenter, text)
+
+    def _draw_curves(self, painter, box, thing):
+        ink = theme.ink
+        inner = self._curve_box(box)
+        painter.setBrush(Qt.NoBrush)
+        for name in thing.declared.channels if thing.declared else ():
+            curve = thing.curve(name)
+            if curve is None:
+                continue
+            doc = self.session.doc
+            frames = np.linspace(doc.start, doc.end, max(2, int(self.width() / 3)))
+            values = curve.at(frames)
+            low, high = self._value_range(curve)
+            path = QPainterPath()
+            for i, (f, v) in enumerate(zip(frames, values, strict=True)):
+                p = QPointF(self.x_of(f), inner.bottom() - (v - low) / (high - low) * inner.height())
+                path.lineTo(p) if i else path.moveTo(p)
+            painter.setPen(QPen(QColor(ink.ink), 1.4))
+            painter.drawPath(path)
+            painter.setPen(QColor(ink.soft))
+            painter.setFont(theme.type_face(8.5))
+            channel = thing.declared.channels[name]
+            at = QRectF(self.width() - RIGHT + 8, inner.top() - 4, RIGHT - 10, 14)
+            painter.drawText(at, Qt.AlignLeft, format_value(high, channel.unit, 2))
+            painter.drawText(at.translated(0, inner.height() - 4), Qt.AlignLeft, format_value(low, channel.unit, 2))
+            painter.drawText(QRectF(LEFT + 2, inner.top() - 4, 200, 14), Qt.AlignLeft, channel.label)
+
+    @staticmethod
+    def _curve_box(box) -> QRectF:
+        return QRectF(box.left(), box.top() + ROW + 2, box.width(), box.height() - ROW - 12)
+
+    @staticmethod
+    def _value_range(curve):
+        values = [k.value for k in curve.keys]
+        low, high = min(values), max(values)
+        return (low, high) if high > low else (low - 0.5, high + 0.5)
+
+    def _draw_keys(self, painter, box, thing):
+        ink = theme.ink
+        unfolded = box.height() > ROW + 4
+        for frame, keys in self.keys_of(thing).items():
+            held = self.key_held == (thing.id, frame)
+            places = [box.top() + ROW / 2 - 2]
+            if unfolded:
+                inner = self._curve_box(box)
+                for name, key in keys:
+                    low, high = self._value_range(thing.curve(name))
+                    places.append(inner.bottom() - (key.value - low) / (high - low) * inner.height())
+            for y in places:
+                painter.setPen(QPen(QColor(ink.sheet), 1.5))
+                painter.setBrush(QColor(ink.accent if held else ink.ink))
+                painter.drawEllipse(QPointF(self.x_of(frame), y), 5, 5)
+
+    # -- mouse and keys --------------------------------------------------------------------------------------
+    def mousePressEvent(self, event):
+        at = event.position()
+        if event.button() != Qt.LeftButton:
+            return
+        if at.y() < RULER:
+            self._drag = ("frame",)
+            self.session.go_to(self.frame_at(at.x()))
+            return
+        hit = self.key_under(at)
+        row = next(((t, b) for t, b in self.rows() if b.top() <= at.y() < b.bottom()), None)
+        if row and at.x() < LEFT - 4 and self.keys_of(row[0]):
+            self.roster.set_unfolded(row[0].id, row[0].id not in self.roster.unfolded)
+            self.update()
+            return
+        if row:
+            self.session.select(row[0].id)
+        self.key_held = hit
+        if hit:
+            self._drag = ("key", hit[0], hit[1], at.y(), {n: k.value for n, k in self.keys_of(row[0])[hit[1]]}, row[1])
+        else:
+            self._drag = ("frame",)
+            self.session.go_to(self.frame_at(at.x()))
+        self.update()
+
+    def mouseMoveEvent(self, event):
+        at = event.position()
+        if self._drag is None:
+            self._tell_about(event)
+        elif self._drag[0] == "frame":
+            self.session.go_to(self.frame_at(at.x()))
+        else:
+            self._drag_key(at, event.modifiers())
+
+    def _drag_key(self, at, modifiers):
+        _, thing_id, frame, y0, values, box = self._drag
+        scene = self.session.scene
+        to = float(min(max(round(self.frame_at(at.x())), self.session.doc.start), self.session.doc.end))
+        thing = scene.doc.find(thing_id)
+        if to != frame and to not in self.keys_of(thing):
+            for name in values:
+                do.move_key(scene, thing_id, name, frame, to, merge=f"key {thing_id}")
+            self.key_held, frame = (thing_id, to), to
+            self._drag = (*self._drag[:2], to, *self._drag[3:])
+        if box.height() > ROW + 4 and y0 > box.top() + ROW:
+            for name, value in values.items():
+                curve = scene.doc.find(thing_id).curve(name)
+                low, high = self._value_range(curve)
+                per_pixel = (high - low) / max(self._curve_box(box).height(), 1)
+                new = value - (at.y() - y0) * per_pixel
+                do.set_value(scene, thing_id, name, new, frame, merge=f"key {thing_id}")
+
+    def mouseReleaseEvent(self, event):
+        if self._drag and self._drag[0] == "key":
+            self.session.scene.end_merge()
+        self._drag = None
+
+    def keyPressEvent(self, event):
+        if event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and self.key_held:
+            self.remove_held_key()
+        elif event.key() in (Qt.Key_Left, Qt.Key_Right):
+            self.session.go_to(self.session.frame + (1 if event.key() == Qt.Key_Right else -1))
+        else:
+            super().keyPressEvent(event)
+
+    def remove_held_key(self):
+        thing_id, frame = self.key_held
+        thing = self.session.doc.find(thing_id)
+        for name, _ in self.keys_of(thing).get(frame, []) if thing else []:
+            do.remove_key(self.session.scene, thing_id, name, frame)
+        self.key_held = None
+
+    def _tell_about(self, event):
+        at = event.position()
+        row = next(((t, b) for t, b in self.rows() if b.top() <= at.y() < b.bottom()), None)
+        if row is None:
+            QToolTip.hideText()
+            return
+        thing, _ = row
+        lines, hit = [], self.key_under(at)
+        if hit:
+            for name, key in self.keys_of(thing)[hit[1]]:
+                channel = thing.declared.channels[name]
+                lines.append(f"{channel.label} {format_value(key.value, channel.unit)} at frame {key.frame:g}, then {key.segment}")
+        lane = self.session.lanes.get(thing.id)
+        i = int(round(self.frame_at(at.x()))) - self.session.doc.start
+        if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
+            lines.append(f"frame {i + self.session.doc.start}: moves {format_length(lane.mean[i])} on average, "
+                         f"at most {format_length(lane.reach[i])}")
+        if lane is not None and lane.state is not None:
+            lines.append(lane.state.words())
+        QToolTip.showText(event.globalPosition().toPoint(), "\n".join(lines), self) if lines else QToolTip.hideText()

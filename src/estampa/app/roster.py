@@ -1,0 +1,167 @@
+"""The roster: the scene's things as a tree. A subject's layers stand in order; each reads what stands above it."""
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTreeWidget, QTreeWidgetItem
+
+from ..scene import commands as do
+from . import theme
+from .session import Session
+
+ROW, UNFOLDED = 26, 96  # pixels
+ID = Qt.UserRole
+
+
+class Roster(QTreeWidget):
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        self.unfolded: set[str] = set()
+        self._filling = False
+        self.setColumnCount(2)
+        self.setHeaderLabels(["Roster", ""])
+        header = self.header()
+        header.setStretchLastSection(False)
+        header.setSectionResizeMode(0, QHeaderView.Stretch)
+        header.setSectionResizeMode(1, QHeaderView.Fixed)
+        header.resizeSection(1, 30)
+        header.setFixedHeight(24)
+        header.setDefaultAlignment(Qt.AlignLeft | Qt.AlignVCenter)
+        self.setIndentation(16)
+        self.setIconSize(QSize(16, 16))
+        self.setDragDropMode(QAbstractItemView.InternalMove)
+        self.setDropIndicatorShown(True)
+        self.setEditTriggers(QAbstractItemView.EditKeyPressed | QAbstractItemView.DoubleClicked)
+        self.setVerticalScrollMode(QAbstractItemView.ScrollPerPixel)
+        self.setContextMenuPolicy(Qt.CustomContextMenu)
+        self.setAccessibleName("Roster")
+        self.customContextMenuRequested.connect(self._menu)
+        self.itemClicked.connect(self._clicked)
+        self.currentItemChanged.connect(self._current)
+        self.itemChanged.connect(self._edited)
+        session.replaced.connect(self.refresh)
+        session.doc_changed.connect(lambda *_: self.refresh())
+        session.selected.connect(self._show_selected)
+        self.refresh()
+
+    def refresh(self):
+        self._filling = True
+        folded = {self.id_of(i) for i in self.items() if i.childCount() and not i.isExpanded()}
+        scroll = self.verticalScrollBar().value()
+        self.clear()
+        doc = self.session.doc
+        order = ("subject", "wind", "gravity", "ground")
+        for thing in sorted(doc.things, key=lambda t: order.index(t.kind) if t.kind in order else len(order)):
+            item = self._item(self, thing)
+            for layer in thing.stack:
+                self._item(item, layer)
+            item.setExpanded(thing.id not in folded)
+        if not doc.things:
+            hint = QTreeWidgetItem(self, ["Import a mesh to begin (Ctrl+I)"])
+            hint.setFlags(Qt.NoItemFlags)
+        self.verticalScrollBar().setValue(scroll)
+        self._filling = False
+        self._show_selected()
+
+    def _item(self, parent, thing):
+        item = QTreeWidgetItem(parent, [thing.name, ""])
+        item.setData(0, ID, thing.id)
+        owner = self.session.doc.owner(thing.id)
+        flags = Qt.ItemIsEnabled | Qt.ItemIsSelectable | Qt.ItemIsEditable
+        if owner is not None:
+            flags |= Qt.ItemIsDragEnabled
+        if thing.kind == "subject":
+            flags |= Qt.ItemIsDropEnabled
+        item.setFlags(flags)
+        shade = theme.ink.ink if thing.on else theme.ink.rule
+        item.setIcon(0, theme.icon(thing.kind, shade))
+        item.setForeground(0, _brush(shade))
+        if thing.kind != "grip":
+            item.setIcon(1, theme.icon("eye" if thing.on else "eye_off", theme.ink.soft))
+            item.setToolTip(1, "Switch on or off (O)")
+        declared = thing.declared
+        item.setToolTip(0, f"{declared.title}: {declared.summary()}" if declared else f"“{thing.kind}” is not understood; kept as it is")
+        item.setSizeHint(0, QSize(100, UNFOLDED if thing.id in self.unfolded else ROW))
+        return item
+
+    def items(self) -> list[QTreeWidgetItem]:
+        """Items from top to bottom, layers after their subject."""
+        found = []
+        for i in range(self.topLevelItemCount()):
+            top = self.topLevelItem(i)
+            found.append(top)
+            found += [top.child(k) for k in range(top.childCount())]
+        return found
+
+    @staticmethod
+    def id_of(item) -> str | None:
+        return item.data(0, ID) if item is not None else None
+
+    def item_for(self, thing_id):
+        return next((i for i in self.items() if self.id_of(i) == thing_id), None)
+
+    def set_unfolded(self, thing_id: str, on: bool):
+        (self.unfolded.add if on else self.unfolded.discard)(thing_id)
+        item = self.item_for(thing_id)
+        if item is not None:
+            item.setSizeHint(0, QSize(100, UNFOLDED if on else ROW))
+            self.scheduleDelayedItemsLayout()
+
+    def _show_selected(self):
+        if not self._filling:
+            self._filling = True
+            self.setCurrentItem(self.item_for(self.session.selected_id))
+            self._filling = False
+
+    def _current(self, item, _before):
+        if not self._filling and self.id_of(item):
+            self.session.select(self.id_of(item))
+
+    def _clicked(self, item, column):
+        thing = self.session.doc.find(self.id_of(item))
+        if column == 1 and thing is not None and thing.kind != "grip":
+            do.set_on(self.session.scene, thing.id, not thing.on)
+
+    def _edited(self, item, column):
+        if not self._filling and column == 0:
+            do.rename(self.session.scene, self.id_of(item), item.text(0))
+            self.refresh()
+
+    def dropEvent(self, event):
+        """A layer is dropped between its neighbours. The tree is drawn again from the document."""
+        moved, target = self.currentItem(), self.itemAt(event.position().toPoint())
+        event.setDropAction(Qt.IgnoreAction)
+        event.accept()
+        if moved is None or moved.parent() is None or target is None:
+            return
+        where = self.dropIndicatorPosition()
+        self.drop_layer(self.id_of(moved), self.id_of(target), after=where != QAbstractItemView.AboveItem)
+
+    def drop_layer(self, layer_id: str, target_id: str, after: bool):
+        doc = self.session.doc
+        owner = doc.owner(layer_id)
+        if owner is None:
+            return
+        others = [l.id for l in owner.stack if l.id != layer_id]
+        if target_id == owner.id:
+            place = 0
+        elif target_id in others:
+            place = others.index(target_id) + int(after)
+        else:
+            return  # a layer stays in its own stack
+        do.move_layer(self.session.scene, layer_id, place)
+
+    def _menu(self, at):
+        item = self.itemAt(at)
+        if item is None or not self.id_of(item):
+            return
+        self.session.select(self.id_of(item))
+        menu = QMenu(self)
+        for name in ("rename", "duplicate", "switch", "layer_up", "layer_down", "unfold", "remove"):
+            menu.addAction(self.window().actions_by_name[name])
+        menu.exec(self.viewport().mapToGlobal(at))
+
+
+def _brush(colour):
+    from PySide6.QtGui import QBrush, QColor
+
+    return QBrush(QColor(colour))

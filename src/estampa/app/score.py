@@ -1,0 +1,126 @@
+"""The score: transport and range on top, the roster and its lanes beneath."""
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QSpinBox,
+    QSplitter,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..errors import EstampaError
+from ..scene import commands as do
+from . import theme
+from .lanes import Lanes
+from .roster import Roster
+from .session import Session
+
+
+class Score(QWidget):
+    def __init__(self, session: Session, actions: dict):
+        super().__init__()
+        self.session = session
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self._transport(actions))
+        self.roster = Roster(session)
+        self.lanes = Lanes(session, self.roster)
+        split = QSplitter(Qt.Horizontal)
+        split.setHandleWidth(1)
+        split.addWidget(self.roster)
+        split.addWidget(self.lanes)
+        split.setSizes([270, 900])
+        split.setStretchFactor(1, 1)
+        layout.addWidget(split, 1)
+        s = session
+        s.playing_changed.connect(self.refresh)
+        s.frame_changed.connect(self.refresh)
+        s.replaced.connect(self.refresh)
+        s.doc_changed.connect(lambda *_: self.refresh())
+        s.lanes_changed.connect(self.refresh)
+        s.jobs.changed.connect(self.refresh)
+        s.jobs.progress.connect(self._progress)
+        self.refresh()
+
+    def _transport(self, actions):
+        strip = QFrame()
+        strip.setProperty("strip", True)
+        row = QHBoxLayout(strip)
+        row.setContentsMargins(8, 4, 8, 4)
+        row.setSpacing(4)
+        for name in ("first", "play", "last"):
+            button = QToolButton(iconSize=QSize(16, 16))
+            button.setDefaultAction(actions[name])
+            row.addWidget(button)
+        self.frame_box = self._box(row, "Frame", lambda v: self.session.go_to(v))
+        row.addSpacing(10)
+        self.start_box = self._box(row, "From", lambda v: self._range(start=v))
+        self.end_box = self._box(row, "To", lambda v: self._range(end=v))
+        self.rate_box = self._box(row, "Frames a second", lambda v: self._range(frame_rate=v))
+        row.addSpacing(12)
+        self.solve_button = QPushButton(theme.icon("solve"), "Solve")
+        self.solve_button.setProperty("strong", True)
+        self.solve_button.setIcon(theme.icon("solve", theme.ink.on_accent))
+        self.solve_button.setToolTip(actions["solve"].toolTip())
+        self.solve_button.clicked.connect(actions["solve"].trigger)
+        row.addWidget(self.solve_button)
+        self.cancel_button = QPushButton(theme.icon("stop"), "Cancel")
+        self.cancel_button.clicked.connect(actions["cancel"].trigger)
+        row.addWidget(self.cancel_button)
+        self.bar = QProgressBar(maximum=1000, textVisible=True)
+        self.bar.setFixedWidth(260)
+        self.bar.setFixedHeight(18)
+        row.addWidget(self.bar)
+        self.status = QLabel()
+        self.status.setProperty("soft", True)
+        row.addWidget(self.status, 1)
+        return strip
+
+    def _box(self, row, words, run):
+        label = QLabel(words)
+        label.setProperty("soft", True)
+        box = QSpinBox(minimum=-1_000_000, maximum=1_000_000, buttonSymbols=QSpinBox.NoButtons, keyboardTracking=False)
+        box.setFixedWidth(54)
+        box.setAccessibleName(words)
+        box.valueChanged.connect(lambda v: None if box.signalsBlocked() else run(v))
+        row.addWidget(label)
+        row.addWidget(box)
+        return box
+
+    def _range(self, **changes):
+        try:
+            do.set_range(self.session.scene, **changes)
+        except EstampaError as err:
+            self.session.tell(err)
+            self.refresh()
+
+    def refresh(self):
+        doc, s = self.session.doc, self.session
+        for box, value in ((self.frame_box, s.frame), (self.start_box, doc.start), (self.end_box, doc.end),
+                           (self.rate_box, int(round(doc.frame_rate)))):
+            box.blockSignals(True)
+            box.setValue(int(value))
+            box.blockSignals(False)
+        busy = s.jobs.busy and s.jobs.current.title != "Autosave"
+        self.solve_button.setVisible(not busy)
+        self.cancel_button.setVisible(busy)
+        self.bar.setVisible(busy)
+        states = [lane.state for lane in s.lanes.values() if lane.state is not None]
+        self.solve_button.setEnabled(any(not state.done for state in states) or not states and bool(doc.subjects))
+        if not states:
+            self.status.setText("" if doc.subjects else "")
+        elif all(state.done for state in states):
+            self.status.setText("every frame is solved")
+        else:
+            self.status.setText("; ".join(dict.fromkeys(state.words() for state in states if not state.done)))
+
+    def _progress(self, share, text):
+        self.bar.setValue(int(share * 1000))
+        self.bar.setFormat(text)

@@ -1,0 +1,388 @@
+"""What the window works on: the scene, the frame, what is selected; and the work that goes on beside it."""
+
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from ..errors import EstampaError
+from ..evaluate.evaluator import Evaluator
+from ..evaluate.lanes import LaneMemory, LaneState
+from ..evaluate.remarks import remarks
+from ..scene import file
+from ..scene.document import Thing
+from ..scene.scene import Scene
+from ..store.frames import FrameStore
+from .tasks import Job, Jobs, Latest, told
+
+AUTOSAVE_EVERY = 20_000  # ms
+
+
+@dataclass
+class Looked:
+    """The shapes of one frame, ready to be drawn."""
+
+    frame: float
+    shapes: dict[str, "LookedShape"] = field(default_factory=dict)
+
+
+@dataclass
+class LookedShape:
+    points: np.ndarray  # float64
+    normals: np.ndarray
+    true: bool
+    shown_frame: float | None
+
+
+@dataclass
+class Lane:
+    """What a layer's lane shows. reach -- (frames,) largest travel in metres, nan where it is not known."""
+
+    reach: np.ndarray
+    mean: np.ndarray
+    state: LaneState | None = None
+
+
+@dataclass
+class Beside:
+    """A printed file played back beside its subject."""
+
+    title: str
+    subject: str
+    reader: object
+
+
+class Session(QObject):
+    replaced = Signal()  # another scene
+    doc_changed = Signal(object, object)
+    frame_changed = Signal()
+    selected = Signal()
+    chosen_changed = Signal()  # vertices or active map
+    view_changed = Signal()
+    looked = Signal()
+    lanes_changed = Signal()
+    playing_changed = Signal()
+    notice = Signal(str, str, str)  # level, text, detail
+    lock_changed = Signal()
+
+    def __init__(self, store: FrameStore | None = None):
+        super().__init__()
+        self.store = store or FrameStore.default()
+        self.jobs, self.looker, self.planner = Jobs(), Latest("look"), Latest("plan")
+        self.jobs.trouble.connect(self.tell)
+        self.jobs.progress.connect(lambda share, text: self._solved_more())
+        self.scene = Scene()
+        self.lock: file.SceneLock | None = None
+        self.lock_is_ours = True
+        self.frame = 1
+        self.selected_id: str | None = None
+        self.map_id: str | None = None
+        self.chosen: dict[str, np.ndarray] = {}
+        self.shading, self.wire, self.show_map = "smooth", False, True
+        self.tool = "hand"
+        self.picture = Looked(1)
+        self.lanes: dict[str, Lane] = {}
+        self.remarks = []
+        self.beside: Beside | None = None
+        self.playing = False
+        self.wants_solved = False  # a solve was asked for and goes on when the scene changes
+        self._evaluators: dict[str, Evaluator] = {}
+        self._lane_memory = LaneMemory()
+        self._last_plan = 0.0
+        self._clock = QTimer(self)
+        self._clock.timeout.connect(self._tick)
+        self._autosave = QTimer(self, interval=AUTOSAVE_EVERY)
+        self._autosave.timeout.connect(self.autosave_now)
+        self._autosave.start()
+        self._autosaved_doc = None
+        self._listen()
+
+    # -- scene ---------------------------------------------------------------------------------------------
+    @property
+    def doc(self):
+        return self.scene.doc
+
+    def _listen(self):
+        self.scene.changed.connect(self._on_change)
+
+    def replace(self, scene: Scene) -> None:
+        """Work on another scene from now on."""
+        self.jobs.cancel()
+        self.play(False)
+        self.scene.changed.disconnect()
+        if self.lock:
+            self.lock.release()
+            self.lock = None
+        self.scene = scene
+        self._lane_memory = LaneMemory()
+        self._evaluators.clear()
+        self.lanes, self.beside, self.wants_solved = {}, None, False
+        self.chosen, self.map_id, self.selected_id = {}, None, None
+        self._autosaved_doc = scene.doc
+        self._take_lock()
+        self._listen()
+        self.frame = scene.doc.start
+        subjects = [s for s in scene.doc.subjects if s.stack] or scene.doc.subjects
+        self.replaced.emit()
+        self.select(subjects[0].id if subjects else None)
+        self.remarks = remarks(scene)
+        self.look()
+        self.plan()
+        self.frame_changed.emit()
+
+    def _take_lock(self):
+        self.lock_is_ours = True
+        if self.scene.path:
+            self.lock = file.SceneLock(self.scene.path)
+            self.lock_is_ours = self.lock.held
+        self.lock_changed.emit()
+
+    def _on_change(self, before, after):
+        for name in list(self.chosen):
+            subject = after.find(name)
+            if subject is None or subject.mesh is None:
+                del self.chosen[name]
+        if after.find(self.selected_id) is None:
+            self.selected_id = None
+            self.selected.emit()
+        subject = self.subject
+        if subject is not None and subject.map(self.map_id) is None:
+            self.map_id = subject.maps[0].id if subject.maps else None
+        self.remarks = remarks(self.scene)
+        self.doc_changed.emit(before, after)
+        if self.frame < after.start or self.frame > after.end:
+            self.go_to(self.frame)
+        self.look()
+        self.plan()
+        if self.wants_solved:
+            self.solve()
+
+    def save(self, path: Path | None = None) -> bool:
+        try:
+            if path is None and not self.lock_is_ours:
+                raise EstampaError(self.scene.path.name, "is open in another window, which may save it too.",
+                                   "Save it under another name (Save as).")
+            file.save_scene(self.scene, path)
+        except EstampaError as err:
+            self.tell(err)
+            return False
+        if path is not None:
+            if self.lock:
+                self.lock.release()
+            self._take_lock()
+        self._autosaved_doc = self.scene.doc
+        self.notice.emit("done", f"Saved {self.scene.path.name}", str(self.scene.path))
+        self.doc_changed.emit(self.doc, self.doc)
+        return True
+
+    def autosave_now(self) -> None:
+        """Keep unsaved work, beside the window; a failure is told once and does no harm."""
+        scene, doc = self.scene, self.scene.doc
+        if doc is self._autosaved_doc or not scene.is_changed:
+            return
+        self._autosaved_doc = doc
+
+        def work(progress, cancelled):
+            try:
+                return file.autosave(scene, doc)
+            except OSError as err:
+                from ..errors import disk_trouble
+
+                raise disk_trouble("The autosave", err, "Your work is still here.") from err
+
+        self.jobs.replace(Job("Autosave", work))
+
+    # -- selection -----------------------------------------------------------------------------------------
+    def select(self, thing_id: str | None) -> None:
+        if thing_id != self.selected_id:
+            before = self.subject
+            self.selected_id = thing_id
+            subject = self.subject
+            if subject is not None and (before is None or before.id != subject.id):
+                self.map_id = subject.maps[0].id if subject.maps else None
+            self.selected.emit()
+
+    @property
+    def thing(self) -> Thing | None:
+        return self.doc.find(self.selected_id)
+
+    @property
+    def subject(self) -> Thing | None:
+        """The selected subject, or the owner of the selected layer."""
+        thing = self.thing
+        if thing is None:
+            return None
+        return thing if thing.kind == "subject" else self.doc.owner(thing.id)
+
+    def chosen_of(self, subject: Thing) -> np.ndarray:
+        count = len(self.scene.arrays.get(subject.mesh.points))
+        mask = self.chosen.get(subject.id)
+        return mask if mask is not None and len(mask) == count else np.zeros(count, bool)
+
+    def choose(self, subject: Thing, mask: np.ndarray) -> None:
+        self.chosen[subject.id] = mask
+        self.chosen_changed.emit()
+
+    def use_map(self, map_id: str | None) -> None:
+        self.map_id = map_id
+        self.chosen_changed.emit()
+
+    def set_view(self, **changes) -> None:
+        for name, value in changes.items():
+            setattr(self, name, value)
+        self.view_changed.emit()
+
+    # -- looking -------------------------------------------------------------------------------------------
+    def go_to(self, frame: float) -> None:
+        frame = min(max(int(round(frame)), self.doc.start), self.doc.end)
+        if frame != self.frame:
+            self.frame = frame
+            self.frame_changed.emit()
+            self.look()
+
+    def _evaluator(self, purpose: str) -> Evaluator:
+        """One evaluator a thread, kept as long as the document is the same."""
+        kept = self._evaluators.get(purpose)
+        if kept is None or kept.doc is not self.scene.doc or kept.scene is not self.scene:
+            kept = self._evaluators[purpose] = Evaluator(self.scene.doc, self.scene, self.store)
+        return kept
+
+    def look(self) -> None:
+        """Work out the present frame beside the window; the last true one stays until then."""
+        evaluator, frame, beside = self._evaluator("look"), self.frame, self.beside
+
+        def work():
+            result = Looked(frame)
+            for subject in evaluator.doc.subjects:
+                if not subject.on:
+                    continue
+                shape = evaluator.subject(subject, frame)
+                mesh = evaluator.scene.mesh(subject.mesh)
+                result.shapes[subject.id] = LookedShape(shape.points, mesh.normals(shape.points), shape.true, shape.shown_frame)
+                if beside and beside.subject == subject.id:
+                    at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
+                    points = np.asarray(beside.reader.points(at), np.float64)
+                    result.shapes["beside"] = LookedShape(points, mesh.normals(points), True, at)
+            return result
+
+        self.looker.ask(work, self._on_looked)
+
+    def _on_looked(self, result, trouble):
+        if trouble is not None:
+            self.tell(told(trouble))
+            return
+        self.picture = result
+        self.looked.emit()
+
+    # -- lanes ---------------------------------------------------------------------------------------------
+    def plan(self) -> None:
+        """Work out what the lanes show, beside the window."""
+        evaluator, memory = self._evaluator("plan"), self._lane_memory
+        self._last_plan = time.monotonic()
+
+        def work():
+            doc, lanes = evaluator.doc, {}
+            for subject in doc.subjects:
+                for layer in evaluator.layers(subject) if subject.on else ():
+                    state = memory.state(evaluator, subject, layer) if layer.declared.memory else None
+                    lanes[layer.id] = Lane(*self._envelope(evaluator, subject, layer), state)
+            return doc, lanes
+
+        self.planner.ask(work, self._on_planned)
+
+    def _envelope(self, evaluator, subject, layer):
+        doc = evaluator.doc
+        count = doc.end - doc.start + 1
+        reach, mean = np.full(count, np.nan), np.full(count, np.nan)
+        vertices = len(self.scene.arrays.get(subject.mesh.points))
+        step = max(1, int(count * vertices / 4_000_000))  # a heavy subject is sampled, so that lanes keep up
+        for i in range(0, count, step):
+            if self.planner._asked is not None:
+                break
+            found = evaluator.travel_of(subject, layer, doc.start + i)
+            if found:
+                mean[i:i + step], reach[i:i + step] = found
+        return reach, mean
+
+    def _on_planned(self, result, trouble):
+        if trouble is not None:
+            return  # the same trouble is told where the frame is looked at
+        doc, lanes = result
+        if doc is self.doc:
+            self.lanes = lanes
+            self.lanes_changed.emit()
+
+    def _solved_more(self):
+        if time.monotonic() - self._last_plan > 0.4 and not self.planner.busy:
+            self.plan()
+            shown = self.picture.shapes.values()
+            if not all(s.true for s in shown) and not self.looker.busy:
+                self.look()
+
+    # -- solving and playing -------------------------------------------------------------------------------
+    def needs_solve(self) -> bool:
+        evaluator = self._evaluator("window")
+        return any(not self.store.has(evaluator.key(s, l, f)) for s, l in evaluator.solvers()
+                   for f in range(self.doc.start, self.doc.end + 1))
+
+    def solve(self) -> None:
+        """Solve the whole range beside the window, and go on when the scene changes, until done or cancelled."""
+        self.wants_solved = True
+        evaluator = Evaluator(self.doc, self.scene, self.store)
+
+        def failed(err):
+            self.wants_solved = False
+            self.play(False)
+            self.tell(err)
+            self.plan()
+
+        def then(made):
+            if evaluator.doc is self.doc:
+                self.wants_solved = False
+            self.plan()
+            self.look()
+
+        self.jobs.replace(Job("Solve", lambda progress, cancelled: evaluator.solve_through(evaluator.doc.end, progress, cancelled),
+                          then, failed))
+
+    def cancel(self) -> None:
+        self.wants_solved = False
+        self.play(False)
+        self.jobs.cancel()
+        self.plan()
+
+    def play(self, on: bool) -> None:
+        if on == self.playing:
+            return
+        self.playing = on
+        if on:
+            if self.needs_solve():
+                self.solve()
+            self._clock.start(max(1, int(1000 / self.doc.frame_rate)))
+        else:
+            self._clock.stop()
+        self.playing_changed.emit()
+
+    def _tick(self):
+        if self.looker.busy:
+            return  # never run ahead of the picture
+        following = self.frame + 1 if self.frame < self.doc.end else self.doc.start
+        evaluator = self._evaluator("window")
+        if self.jobs.busy and any(not self.store.has(evaluator.key(s, l, following)) for s, l in evaluator.solvers()):
+            return  # wait for the solver
+        self.go_to(following)
+
+    # -- words -----------------------------------------------------------------------------------------------
+    def tell(self, err: EstampaError) -> None:
+        self.notice.emit("error", str(err), err.detail)
+
+    def end(self) -> None:
+        self._clock.stop()
+        self._autosave.stop()
+        self.jobs.end()
+        self.looker.end()
+        self.planner.end()
+        if self.lock:
+            self.lock.release()

@@ -1,0 +1,310 @@
+"""The sheet: the channels of what is selected, drawn from its declaration."""
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..errors import EstampaError
+from ..scene import commands as do
+from ..scene.channels import Channel, kinds_in
+from ..scene.document import Opaque
+from ..units import format_length
+from . import theme
+from .fields import NumberField
+from .session import Session
+
+
+class Sheet(QWidget):
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        self._shown = None  # (thing id, kind) the rows were made for
+        self._rows: list[Row] = []
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self._head = Head(session)
+        layout.addWidget(self._head)
+        self._scroll = QScrollArea(widgetResizable=True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
+        layout.addWidget(self._scroll, 1)
+        self._help = QLabel(wordWrap=True)
+        self._help.setProperty("soft", True)
+        self._help.setContentsMargins(10, 5, 10, 6)
+        self._help.setMinimumHeight(44)
+        self._help.setAlignment(Qt.AlignTop)
+        layout.addWidget(self._help)
+        session.selected.connect(self.refresh)
+        session.doc_changed.connect(lambda *_: self.refresh())
+        session.replaced.connect(self.refresh)
+        session.frame_changed.connect(self.refresh)
+        self.refresh()
+
+    def row(self, channel: str) -> "Row":
+        return next(r for r in self._rows if r.channel.name == channel)
+
+    def say(self, text: str) -> None:
+        self._help.setText(text)
+
+    def refresh(self) -> None:
+        thing = self.session.thing
+        wanted = (thing.id, thing.kind) if thing else None
+        if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
+            self._shown = wanted
+            self._build(thing)
+        self._head.refresh()
+        for row in self._rows:
+            row.refresh()
+
+    def _build(self, thing):
+        self._rows = []
+        body = QWidget()
+        grid = QGridLayout(body)
+        grid.setContentsMargins(10, 8, 8, 8)
+        grid.setHorizontalSpacing(4)
+        grid.setVerticalSpacing(4)
+        grid.setColumnStretch(1, 1)
+        self.say(thing.declared.summary() if thing and thing.declared else "")
+        if thing is None:
+            grid.addWidget(self._empty("Select a thing in the roster or the viewport to see its channels."), 0, 0, 1, 4)
+        elif thing.declared is None:
+            grid.addWidget(self._empty(f"This is a “{thing.kind}”, made by a newer Estampa. It does nothing here and is kept "
+                                       "as it is when you save."), 0, 0, 1, 4)
+        elif thing.kind == "subject":
+            self._subject(grid, thing)
+        else:
+            self._channels(grid, thing)
+        grid.setRowStretch(grid.rowCount(), 1)
+        self._scroll.setWidget(body)
+
+    def _empty(self, text):
+        label = QLabel(text, wordWrap=True)
+        label.setProperty("soft", True)
+        return label
+
+    def _subject(self, grid, thing):
+        mesh = self.session.scene.mesh(thing.mesh)
+        facts = [("Size", " × ".join(format_length(s) for s in mesh.size)), ("Vertices", f"{mesh.count:,}"),
+                 ("Faces", f"{len(mesh.face_counts):,}"), ("Islands", f"{mesh.island_count:,}"),
+                 ("Open edges", f"{mesh.open_edges:,}"), ("Edges of 3+ faces", f"{mesh.crowded_edges:,}"),
+                 ("From file", thing.mesh.source or "–"), ("Layers", f"{len(thing.stack)}")]
+        for i, (name, value) in enumerate(facts):
+            label = QLabel(name)
+            label.setProperty("soft", True)
+            grid.addWidget(label, i, 0)
+            grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
+        if not thing.stack:
+            grid.addWidget(self._empty("It has no layers yet. Add one: a bend, a noise or a cloth."), len(facts), 0, 1, 4)
+        add = QPushButton(theme.icon("add"), "Add a layer")
+        menu = QMenu(add)
+        for kind in kinds_in("layer"):
+            menu.addAction(theme.icon(kind.kind), kind.title, lambda k=kind: add_layer(self.session, k.kind)).setToolTip(kind.summary())
+        add.setMenu(menu)
+        grid.addWidget(add, len(facts) + 1, 0, 1, 4)
+
+    def _channels(self, grid, thing):
+        at, groups = 0, {}
+        for channel in thing.declared.channels.values():
+            row = Row(self, channel)
+            self._rows.append(row)
+            if channel.group:
+                if channel.group not in groups:
+                    groups[channel.group] = QHBoxLayout()
+                    groups[channel.group].setSpacing(3)
+                    grid.addWidget(QLabel(channel.group), at, 0)
+                    grid.addLayout(groups[channel.group], at, 1, 1, 3)
+                    at += 1
+                groups[channel.group].addWidget(row.editor, 1)
+                groups[channel.group].addWidget(row.key)
+                continue
+            grid.addWidget(row.label, at, 0)
+            grid.addWidget(row.editor, at, 1)
+            if channel.animates:
+                grid.addWidget(row.key, at, 2)
+            grid.addWidget(row.reset, at, 3)
+            at += 1
+
+
+def add_layer(session: Session, kind: str):
+    """Add a layer to the selected subject, with a grip of its own where it reads one."""
+    subject = session.subject
+    if subject is None:
+        subjects = session.doc.subjects
+        if len(subjects) != 1:
+            session.tell(EstampaError("A layer", "needs a subject to move.", "Select a subject in the roster first."))
+            return
+        subject = subjects[0]
+    mesh = session.scene.mesh(subject.mesh)
+    low, high = mesh.bounds
+    declared = next(k for k in kinds_in("layer") if k.kind == kind)
+    grip, values = None, {}
+    if "grip" in declared.channels:
+        middle = (low + high) / 2
+        grip = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
+        if kind == "noise":
+            values = {"scale": float(max(mesh.size.max() / 6, 1e-3)), "strength": float(mesh.size.max() / 40)}
+        if kind == "bend":
+            values = {"high": float(max(mesh.size[1], 1e-3))}
+    if kind == "cloth" and subject.map(session.map_id):
+        values = {"pins": session.map_id}
+    layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)
+    session.select(layer.id)
+
+
+class Head(QFrame):
+    """Name, kind, presets and switch of what is selected."""
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.setProperty("strip", True)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(10, 5, 8, 5)
+        self.kind = QLabel()
+        self.name = QLineEdit(placeholderText="Nothing selected")
+        self.name.setAccessibleName("Name")
+        self.name.editingFinished.connect(self._rename)
+        self.presets = QToolButton(text="Presets ▾", popupMode=QToolButton.InstantPopup)
+        self.presets.setMenu(QMenu(self.presets))
+        for widget in (self.kind, self.name, self.presets):
+            row.addWidget(widget)
+        row.setStretch(1, 1)
+
+    def refresh(self):
+        thing = self.session.thing
+        declared = thing.declared if thing else None
+        self.name.setEnabled(thing is not None and thing.unknown is None)
+        if not self.name.hasFocus():
+            self.name.setText(thing.name if thing else "")
+        self.kind.setPixmap(theme.icon(thing.kind if thing else "unknown").pixmap(18, 18))
+        self.kind.setToolTip(declared.title if declared else "")
+        menu = self.presets.menu()
+        menu.clear()
+        self.presets.setVisible(bool(declared and declared.presets))
+        for words, values in (declared.presets if declared else {}).items():
+            menu.addAction(words, lambda w=words, v=values: self._preset(w, v))
+
+    def _preset(self, words, values):
+        s = self.session
+        do.set_values(s.scene, s.selected_id, values, s.frame, label=f"{s.thing.name}: {words}")
+
+    def _rename(self):
+        if self.session.thing is not None and self.session.thing.unknown is None:
+            do.rename(self.session.scene, self.session.selected_id, self.name.text())
+
+
+class Row:
+    """One channel: its label, its editor, its key and its reset."""
+
+    def __init__(self, sheet: Sheet, channel: Channel):
+        self.sheet, self.session, self.channel = sheet, sheet.session, channel
+        self.label = QLabel(channel.label)
+        self.label.setMinimumWidth(86)
+        self.editor = self._make_editor()
+        self.key = self._button("key", "Set or remove a key at this frame (K)", self.toggle_key)
+        self.reset = self._button("reset", "Back to its default", self._reset)
+        help_text = f"{channel.label}: {channel.help}"
+        for widget in (self.label, self.editor):
+            widget.setToolTip(help_text)
+            widget.enterEvent = lambda event, text=help_text: sheet.say(text)
+
+    def _button(self, icon, tip, run):
+        button = QToolButton(icon=theme.icon(icon), toolTip=tip, iconSize=QSize(13, 13))
+        button.setProperty("flat", True)
+        button.setAccessibleName(f"{tip}: {self.channel.label}")
+        button.clicked.connect(run)
+        return button
+
+    def _make_editor(self):
+        c = self.channel
+        if c.type in ("number", "whole"):
+            field = NumberField(c, short=bool(c.group))
+            field.changed.connect(lambda v: self._set(int(v) if c.type == "whole" else v, merge=True))
+            field.released.connect(self.session.scene.end_merge)
+            field.refused.connect(self.session.tell)
+            return field
+        if c.type == "switch":
+            box = QCheckBox()
+            box.clicked.connect(lambda on: self._set(bool(on)))
+            return box
+        if c.type == "text":
+            line = QLineEdit(placeholderText="same as the name")
+            line.editingFinished.connect(lambda: self._set(line.text()))
+            return line
+        combo = QComboBox()
+        combo.activated.connect(lambda i: self._set(combo.itemData(i)))
+        for value, words in self._options():
+            combo.addItem(words, value)
+        return combo
+
+    def _options(self):
+        c, s = self.channel, self.session
+        if c.type == "choice":
+            return list(c.choices)
+        if c.to == "map":
+            subject = s.subject
+            return [(None, "– none –"), *((m.id, m.name) for m in (subject.maps if subject else ()))]
+        return [(None, "– none –"), *((t.id, t.name) for t in s.doc.things if t.kind == c.to)]
+
+    def outdated(self) -> bool:
+        if not isinstance(self.editor, QComboBox):
+            return False
+        shown = [(self.editor.itemData(i), self.editor.itemText(i)) for i in range(self.editor.count())]
+        return shown != [tuple(o) for o in self._options()]
+
+    def refresh(self):
+        thing = self.session.thing
+        if thing is None or thing.declared is None or self.channel.name not in thing.declared.channels:
+            return
+        name = self.channel.name
+        value, curve = thing.at(name, self.session.frame), thing.curve(name)
+        if isinstance(self.editor, NumberField):
+            self.editor.show_value(value, curve is not None)
+        elif isinstance(self.editor, QCheckBox):
+            self.editor.setChecked(value)
+        elif isinstance(self.editor, QLineEdit):
+            if not self.editor.hasFocus():
+                self.editor.setText(value)
+        else:
+            self.editor.setCurrentIndex(max(self.editor.findData(value), 0))
+        here = curve is not None and any(k.frame == self.session.frame for k in curve.keys)
+        colour = theme.ink.accent if here else theme.ink.ink if curve else theme.ink.rule
+        self.key.setIcon(theme.icon("key", colour))
+        changed = name in thing.values
+        self.reset.setEnabled(changed)
+        self.reset.setIcon(theme.icon("reset", theme.ink.soft if changed else theme.ink.fold))
+        face = self.label.font()
+        face.setBold(isinstance(thing.values.get(name), Opaque) or changed)
+        self.label.setFont(face)
+
+    def _set(self, value, merge=False):
+        s = self.session
+        try:
+            do.set_value(s.scene, s.selected_id, self.channel.name, value, s.frame,
+                         merge=f"drag {s.selected_id} {self.channel.name}" if merge else None)
+        except EstampaError as err:
+            s.tell(err)
+
+    def toggle_key(self):
+        s, thing = self.session, self.session.thing
+        curve = thing.curve(self.channel.name)
+        if curve and any(k.frame == s.frame for k in curve.keys):
+            do.remove_key(s.scene, thing.id, self.channel.name, s.frame)
+        else:
+            do.set_key(s.scene, thing.id, self.channel.name, s.frame)
+
+    def _reset(self):
+        do.reset_value(self.session.scene, self.session.selected_id, self.channel.name)

@@ -1,0 +1,151 @@
+"""Work beside the window: one thread that keeps only the latest question, and one that does jobs in turn."""
+
+import threading
+import traceback
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from PySide6.QtCore import QObject, Qt, Signal
+
+from ..errors import Cancelled, EstampaError
+
+
+class Latest(QObject):
+    """Answers only the newest question; older ones that wait are dropped. Answers arrive on the window's thread."""
+
+    _answered = Signal(object, object, object)  # then, answer, trouble
+
+    def __init__(self, name: str):
+        super().__init__()
+        self._wake = threading.Condition()
+        self._asked = None
+        self._busy = self._ended = False
+        self._answered.connect(self._deliver, Qt.QueuedConnection)
+        self._thread = threading.Thread(target=self._run, name=name, daemon=True)
+        self._thread.start()
+
+    def ask(self, question: Callable[[], object], then: Callable[[object, Exception | None], None]) -> None:
+        with self._wake:
+            self._asked = (question, then)
+            self._wake.notify()
+
+    @property
+    def busy(self) -> bool:
+        return self._busy or self._asked is not None
+
+    def end(self) -> None:
+        with self._wake:
+            self._ended, self._asked = True, None
+            self._wake.notify()
+        self._thread.join(timeout=5)
+
+    def _run(self):
+        while True:
+            with self._wake:
+                while self._asked is None and not self._ended:
+                    self._wake.wait()
+                if self._ended:
+                    return
+                question, then = self._asked
+                self._asked, self._busy = None, True
+            answer, trouble = None, None
+            try:
+                answer = question()
+            except Exception as err:
+                trouble = err
+            self._busy = False
+            if not self._ended:
+                self._answered.emit(then, answer, trouble)
+
+    def _deliver(self, then, answer, trouble):
+        then(answer, trouble)
+
+
+@dataclass
+class Job:
+    """A long piece of work. `work(progress, cancelled)` runs beside the window and may raise Cancelled."""
+
+    title: str
+    work: Callable
+    then: Callable[[object], None] = lambda result: None
+    failed: Callable[[Exception], None] | None = None
+    stop: threading.Event = field(default_factory=threading.Event)
+
+
+class Jobs(QObject):
+    """Does jobs one after another, with progress and cancel."""
+
+    changed = Signal()  # a job began or ended
+    progress = Signal(float, str)
+    trouble = Signal(object)  # EstampaError
+    _ended_job = Signal(object, object, object)
+
+    def __init__(self):
+        super().__init__()
+        self._queue: list[Job] = []
+        self.current: Job | None = None
+        self._ended_job.connect(self._finish, Qt.QueuedConnection)
+        self._thread: threading.Thread | None = None
+
+    def add(self, job: Job) -> Job:
+        self._queue.append(job)
+        self._next()
+        return job
+
+    def replace(self, job: Job) -> Job:
+        """Do this job instead of those of the same title that wait or are under way."""
+        self._queue = [j for j in self._queue if j.title != job.title]
+        if self.current and self.current.title == job.title:
+            self.current.stop.set()
+        return self.add(job)
+
+    def cancel(self) -> None:
+        """Ask the job under way to stop, and drop those that wait."""
+        self._queue.clear()
+        if self.current:
+            self.current.stop.set()
+
+    @property
+    def busy(self) -> bool:
+        return self.current is not None
+
+    def _next(self):
+        if self.current or not self._queue:
+            return
+        job = self.current = self._queue.pop(0)
+        self._thread = threading.Thread(target=self._run, args=(job,), name=job.title, daemon=True)
+        self._thread.start()
+        self.changed.emit()
+
+    def _run(self, job: Job):
+        result, trouble = None, None
+        try:
+            result = job.work(self.progress.emit, job.stop.is_set)
+        except Exception as err:
+            trouble = err
+        self._ended_job.emit(job, result, trouble)
+
+    def _finish(self, job: Job, result, trouble):
+        self.current = None
+        if trouble is None:
+            job.then(result)
+        elif not isinstance(trouble, Cancelled):
+            (job.failed or self.trouble.emit)(told(trouble))
+        self.changed.emit()
+        self._next()
+
+    def end(self) -> None:
+        self.cancel()
+        if self._thread:
+            self._thread.join(timeout=10)
+
+
+def told(trouble: Exception) -> EstampaError:
+    """Any exception as words for a person, the details kept for an engineer."""
+    if isinstance(trouble, EstampaError):
+        return trouble
+    detail = "".join(traceback.format_exception(trouble))
+    if isinstance(trouble, MemoryError):
+        return EstampaError("This", "needs more memory than there is.", "Use a lighter mesh or a shorter range.", detail)
+    return EstampaError("Something", "went wrong inside Estampa; your scene is unharmed.",
+                        "Undo the last step, and please report the details.", detail)

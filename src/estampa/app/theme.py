@@ -1,0 +1,168 @@
+"""Paper and ink: the palette, the type, and the drawing of icons."""
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+from PySide6.QtCore import QByteArray, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
+from PySide6.QtSvg import QSvgRenderer
+
+ASSETS = Path(__file__).parent / "assets"
+
+
+@dataclass(frozen=True)
+class Ink:
+    """One set of colours."""
+
+    paper: str
+    sheet: str  # lighter than paper: where one writes
+    fold: str  # darker than paper: headers
+    rule: str
+    ink: str
+    soft: str  # ink for what matters less
+    accent: str
+    on_accent: str
+    good: str
+    chosen: str  # behind the selected row
+
+
+PAPER = Ink("#efe8da", "#f8f4ea", "#e3d9c6", "#bfb298", "#2a2420", "#63584b", "#b5391f", "#fff8ec", "#5b6b3a", "#ecd7bd")
+NIGHT = Ink("#2a272b", "#1f1d20", "#343036", "#57504f", "#ece4d6", "#b3a899", "#e4694a", "#1f1d20", "#a3b573", "#4a3a36")
+
+RAMP = ["#301442", "#75265e", "#bd4a4a", "#ed8f30", "#fcd673"]  # plum to amber: weights and activity
+
+ink: Ink = PAPER
+
+
+def use(app, night: bool = False) -> None:
+    """Dress the application."""
+    global ink
+    ink = NIGHT if night else PAPER
+    for font in (ASSETS / "fonts").glob("*.otf"):
+        QFontDatabase.addApplicationFont(str(font))
+    app.setStyle("Fusion")
+    app.setFont(type_face())
+    palette = QPalette()
+    for role, colour in ((QPalette.Window, ink.paper), (QPalette.Base, ink.sheet), (QPalette.AlternateBase, ink.paper),
+                         (QPalette.Button, ink.fold), (QPalette.Text, ink.ink), (QPalette.WindowText, ink.ink),
+                         (QPalette.ButtonText, ink.ink), (QPalette.Highlight, ink.accent), (QPalette.ToolTipBase, ink.sheet),
+                         (QPalette.HighlightedText, ink.on_accent), (QPalette.ToolTipText, ink.ink),
+                         (QPalette.PlaceholderText, ink.soft), (QPalette.Mid, ink.rule), (QPalette.Link, ink.accent)):
+        palette.setColor(role, QColor(colour))
+    for role in (QPalette.Text, QPalette.WindowText, QPalette.ButtonText):
+        palette.setColor(QPalette.Disabled, role, QColor(ink.rule))
+    app.setPalette(palette)
+    app.setStyleSheet(_SHEET.format(**vars(ink)))
+    icon.cache_clear()
+
+
+def type_face(points: float = 10.0, bold: bool = False, italic: bool = False) -> QFont:
+    """Cabin with tabular lining figures, so that numbers stand in columns."""
+    face = QFont("Cabin")
+    face.setPointSizeF(points)
+    face.setWeight(QFont.DemiBold if bold else QFont.Normal)
+    face.setItalic(italic)
+    for tag in ("tnum", "lnum"):
+        face.setFeature(QFont.Tag(tag), 1)
+    return face
+
+
+def ramp_colour(t: float) -> QColor:
+    t = min(max(t, 0.0), 1.0) * (len(RAMP) - 1)
+    i = min(int(t), len(RAMP) - 2)
+    a, b, f = QColor(RAMP[i]), QColor(RAMP[i + 1]), t - i
+    return QColor.fromRgbF(*(x + (y - x) * f for x, y in zip(a.getRgbF(), b.getRgbF(), strict=True)))
+
+
+# Drawn for Estampa on a 16 x 16 grid, as an engraver would: one weight of line.
+_PATHS = {
+    "play": "M5 3.2 L12.5 8 L5 12.8 Z", "pause": "M5 3.5 V12.5 M11 3.5 V12.5", "stop": "M4 4 H12 V12 H4 Z",
+    "first": "M4 3.5 V12.5 M12 3.5 L6.5 8 L12 12.5 Z", "last": "M12 3.5 V12.5 M4 3.5 L9.5 8 L4 12.5 Z",
+    "solve": "M3 12.5 C5 3 7 3 8 8 S11 13 13 3.5", "add": "M8 3 V13 M3 8 H13", "remove": "M3 8 H13",
+    "key": "M8 2.5 A3 3 0 1 1 7.99 2.5 M8 8.5 V13.5 M8 11 H10.5", "reset": "M4 5.5 A5 5 0 1 1 3.2 9.2 M4 2.5 V5.7 H7.2",
+    "hand": "M8 8 m-5.5 0 a5.5 5.5 0 1 0 11 0 a5.5 5.5 0 1 0 -11 0 M8 2.5 C5 5.5 5 10.5 8 13.5 M8 2.5 C11 5.5 11 10.5 8 13.5 M2.6 8 H13.4",
+    "pick": "M3 3 h3 M3 3 v3 M13 3 h-3 M13 3 v3 M3 13 h3 M3 13 v-3 M13 13 h-3 M13 13 v-3 M8 7 a1 1 0 1 0 .01 0",
+    "gradient": "M3 13 L13 3 M2 10 L6 14 M10 2 L14 6", "eye": "M2 8 C4.5 4 11.5 4 14 8 C11.5 12 4.5 12 2 8 Z M8 6.4 a1.6 1.6 0 1 0 .01 0",
+    "eye_off": "M2 8 C4.5 11 11.5 11 14 8 M4 10 L3 11.5 M8 10.6 V12.4 M12 10 L13 11.5",
+    "subject": "M8 2.5 L13 5.2 V10.8 L8 13.5 L3 10.8 V5.2 Z M3 5.2 L8 8 L13 5.2 M8 8 V13.5",
+    "grip": "M8 3 V13 M3 8 H13 M8 6 a2 2 0 1 0 .01 0", "wind": "M2 6 H9.5 A2 2 0 1 0 7.7 3.4 M2 9 H12 A1.9 1.9 0 1 1 10.3 11.8 M2 12 H6",
+    "gravity": "M8 2.5 V12.5 M4.5 9 L8 12.8 L11.5 9", "ground": "M2 9 H14 M4 12.5 L6 9 M8 12.5 L10 9 M12 12.5 L13.5 9.5",
+    "cloth": "M2.5 4 C5 2.5 6.5 5.5 8.5 4 S12 3 13.5 4 V11.5 C11 13 9.5 10.5 7.5 12 S4 12.8 2.5 11.5 Z M5.5 4 V12 M10.5 4 V11.5",
+    "bend": "M4 13.5 V9 C4 5 7 3.5 12.5 3.5 M10 1.5 L12.8 3.5 L10 5.6", "noise": "M2 9 L4 5 L5.5 11 L7.5 3.5 L9.5 12.5 L11 6 L12.5 9.5 L14 7.5",
+    "vertex_cache": "M3 4 C3 2 13 2 13 4 V12 C13 14 3 14 3 12 Z M3 4 C3 6 13 6 13 4 M3 8 C3 10 13 10 13 8",
+    "vertex_texture": "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13", "warning": "M8 2.8 L14 13 H2 Z M8 6.5 V9.8 M8 11.3 V11.6",
+    "find": "M7 2.8 a4.2 4.2 0 1 0 .01 0 M10 10 L13.5 13.5", "press": "M3 13 H13 M4.5 13 V6 H11.5 V13 M8 6 V2.5 M5.5 2.5 H10.5 M4.5 9.5 H11.5",
+    "frame": "M2.5 5.5 V2.5 H5.5 M10.5 2.5 H13.5 V5.5 M13.5 10.5 V13.5 H10.5 M5.5 13.5 H2.5 V10.5 M6 6 H10 V10 H6 Z",
+    "wire": "M8 2.5 L13.5 12.5 H2.5 Z M5.2 7.5 H10.8 M8 12.5 L5.2 7.5 M8 12.5 L10.8 7.5", "unknown": "M6 6 A2.2 2.2 0 1 1 8 8.5 V10 M8 12 V12.3",
+    "open": "M2.5 12.5 V4 H6.5 L8 5.5 H13.5 V12.5 Z", "save": "M8 2.5 V10 M5 7.2 L8 10.2 L11 7.2 M3 13 H13", "more": "M4 6 L8 10 L12 6",
+}
+
+
+@lru_cache(maxsize=256)
+def icon(name: str, colour: str | None = None, size: int = 16) -> QIcon:
+    path = _PATHS.get(name, _PATHS["unknown"])
+    svg = (f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 16 16"><path d="{path}" fill="none" '
+           f'stroke="{colour or ink.ink}" stroke-width="1.25" stroke-linejoin="round" stroke-linecap="round"/></svg>')
+    renderer = QSvgRenderer(QByteArray(svg.encode()))
+    pixmap = QPixmap(size * 2, size * 2)
+    pixmap.fill(Qt.transparent)
+    painter = QPainter(pixmap)
+    renderer.render(painter, QRectF(0, 0, size * 2, size * 2))
+    painter.end()
+    pixmap.setDevicePixelRatio(2)
+    return QIcon(pixmap)
+
+
+_SHEET = """
+QWidget {{ color: {ink}; }}
+QMainWindow, QDialog {{ background: {paper}; }}
+QMenuBar {{ background: {fold}; border-bottom: 1px solid {rule}; padding: 1px 4px; }}
+QMenuBar::item {{ padding: 3px 9px; background: transparent; }}
+QMenuBar::item:selected, QMenu::item:selected {{ background: {accent}; color: {on_accent}; }}
+QMenu {{ background: {sheet}; border: 1px solid {rule}; padding: 4px; }}
+QMenu::item {{ padding: 4px 26px 4px 22px; }}
+QMenu::item:disabled {{ color: {rule}; }}
+QMenu::separator {{ height: 1px; background: {rule}; margin: 4px 8px; }}
+QToolTip {{ background: {sheet}; color: {ink}; border: 1px solid {rule}; padding: 4px; }}
+QPushButton, QToolButton {{ background: {sheet}; border: 1px solid {rule}; border-radius: 2px; padding: 3px 9px; }}
+QToolButton {{ padding: 3px; }}
+QPushButton:hover, QToolButton:hover {{ border-color: {ink}; }}
+QPushButton:pressed, QToolButton:pressed, QToolButton:checked, QPushButton:checked {{ background: {chosen}; border-color: {accent}; }}
+QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus {{ border-color: {accent}; }}
+QPushButton:disabled, QToolButton:disabled {{ color: {rule}; border-color: {fold}; }}
+QPushButton[strong="true"] {{ background: {accent}; color: {on_accent}; border-color: {accent}; }}
+QPushButton[strong="true"]:disabled {{ background: {fold}; color: {soft}; border-color: {rule}; }}
+QToolButton[flat="true"], QPushButton[flat="true"] {{ background: transparent; border-color: transparent; }}
+QToolButton[flat="true"]:hover {{ border-color: {rule}; }}
+QToolButton[flat="true"]:focus {{ border-color: {accent}; }}
+QToolButton::menu-indicator {{ image: none; }}
+QLineEdit, QComboBox, QSpinBox {{ background: {sheet}; border: 1px solid {rule}; border-radius: 2px; padding: 2px 5px; selection-background-color: {accent}; selection-color: {on_accent}; }}
+QComboBox QAbstractItemView {{ background: {sheet}; border: 1px solid {rule}; selection-background-color: {accent}; selection-color: {on_accent}; }}
+QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {soft}; background: {sheet}; border-radius: 2px; }}
+QCheckBox::indicator:checked {{ background: {accent}; border-color: {accent}; }}
+QCheckBox:focus {{ color: {accent}; }}
+QTabWidget::pane {{ border: none; border-top: 1px solid {rule}; background: {paper}; }}
+QTabBar::tab {{ background: {fold}; border: 1px solid {rule}; border-bottom: none; padding: 4px 12px; margin-right: 2px; color: {soft}; }}
+QTabBar::tab:selected {{ background: {paper}; color: {ink}; border-top: 2px solid {accent}; }}
+QTabBar::tab:focus {{ color: {accent}; }}
+QTreeWidget, QListWidget {{ background: {paper}; border: none; outline: none; }}
+QListWidget::item {{ padding: 4px; border-bottom: 1px solid {fold}; }}
+QTreeWidget::item:selected, QListWidget::item:selected {{ background: {chosen}; color: {ink}; }}
+QHeaderView::section {{ background: {fold}; border: none; padding: 3px; }}
+QScrollArea {{ background: {paper}; border: none; }}
+QScrollBar:vertical {{ background: transparent; width: 10px; }}
+QScrollBar:horizontal {{ background: transparent; height: 10px; }}
+QScrollBar::handle {{ background: {rule}; border-radius: 4px; min-height: 24px; min-width: 24px; margin: 1px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QSplitter::handle {{ background: {rule}; }}
+QProgressBar {{ background: {sheet}; border: 1px solid {rule}; border-radius: 2px; text-align: center; }}
+QProgressBar::chunk {{ background: {chosen}; border-right: 2px solid {accent}; }}
+QLabel[soft="true"] {{ color: {soft}; }}
+QLabel[title="true"] {{ font-weight: 600; font-size: 12pt; }}
+QFrame[strip="true"] {{ background: {fold}; border-bottom: 1px solid {rule}; }}
+QFrame[notice="error"] {{ background: {accent}; }}
+QFrame[notice="error"] QLabel {{ color: {on_accent}; }}
+QFrame[notice="note"] {{ background: {chosen}; border-bottom: 1px solid {rule}; }}
+"""
