@@ -42,13 +42,15 @@ def from_shown(value: float, unit: str) -> float:
 
 
 def format_value(value: float, unit: str, digits: int = 4) -> str:
-    """A value with its unit, e.g. 0.12 m -> "0.12 m"; at most `digits` significant decimals."""
+    """A value with its unit, e.g. "0.12 m", to `digits` significant figures."""
     number = to_shown(value, unit)
-    text = f"{number:.{digits}f}".rstrip("0").rstrip(".") if abs(number) < 1e6 else f"{number:.4g}"
-    if text in ("0", "-0") and number:
-        text = f"{number:.3g}"
-    if text == "-0":
-        text = "0"
+    if number == 0 or not 1e-7 < abs(number) < 1e7:
+        text = f"{number:.{digits}g}"
+    else:
+        places = max(0, digits - 1 - math.floor(math.log10(abs(number))))
+        text = f"{number:.{places}f}"
+        text = text.rstrip("0").rstrip(".") if "." in text else text
+    text = "0" if text == "-0" else text
     return f"{text} {shown_suffix(unit)}".strip()
 
 

@@ -56,14 +56,14 @@ class NumberField(QWidget):
         painter.setBrush(QColor(ink.sheet))
         painter.drawRoundedRect(box, 2, 2)
         low, high = self.channel.soft
-        t = min(max((self.value - low) / (high - low), 0), 1) if high > low else 0
-        zero = min(max((0 - low) / (high - low), 0), 1) if high > low else 0
-        inner = box.adjusted(1.5, 1.5, -1.5, -1.5)
-        left, right = sorted((zero, t))
-        bar = QRectF(inner.left() + left * inner.width(), inner.bottom() - 3, (right - left) * inner.width(), 3)
-        painter.setPen(Qt.NoPen)
-        painter.setBrush(QColor(ink.accent if self.keyed else ink.rule))
-        painter.drawRect(bar)
+        if high > low:
+            zero, t = (min(max((v - low) / (high - low), 0), 1) for v in (0, self.value))
+            inner = box.adjusted(1.5, 1.5, -1.5, -1.5)
+            left, right = sorted((zero, t))
+            bar = QRectF(inner.left() + left * inner.width(), inner.bottom() - 3, (right - left) * inner.width(), 3)
+            painter.setPen(Qt.NoPen)
+            painter.setBrush(QColor(ink.accent if self.keyed else ink.rule))
+            painter.drawRect(bar)
         painter.setPen(QColor(ink.ink if self.isEnabled() else ink.rule))
         painter.setFont(theme.type_face(9.5))
         text = format_value(self.value, self.channel.unit)

@@ -122,7 +122,7 @@ class Lanes(QWidget):
             if frame == doc.start or frame - doc.start > step / 2:
                 painter.setPen(QColor(ink.soft))
                 painter.drawText(QRectF(x - 24, 3, 48, 14), Qt.AlignCenter, str(frame))
-        painter.drawText(QRectF(self.width() - RIGHT + 8, 3, RIGHT - 12, 14), Qt.AlignLeft,
+        painter.drawText(QRectF(self.width() - RIGHT + 20, 3, RIGHT - 26, 14), Qt.AlignRight,
                          f"{(doc.end - doc.start + 1) / doc.frame_rate:.2f} s")
 
     def _draw_reach(self, painter, box, lane, thing):
@@ -139,7 +139,7 @@ class Lanes(QWidget):
                     xs, ys = self.x_of(frames[known]), floor - values[known] / top * tall
                     shape = QPolygonF([QPointF(xs[0], floor), *(QPointF(x, y) for x, y in zip(xs, ys, strict=True)), QPointF(xs[-1], floor)])
                     colour = theme.ramp_colour(share)
-                    colour.setAlpha(120 if share < 0.5 else 190)
+                    colour.setAlpha(150 if share < 0.5 else 235)
                     painter.setPen(Qt.NoPen)
                     painter.setBrush(colour)
                     painter.drawPolygon(shape)
@@ -165,7 +165,10 @@ class Lanes(QWidget):
             if kind == SOLVED:
                 painter.fillRect(span, QColor(ink.good))
             elif kind == STALE:
-                painter.fillRect(span, QBrush(QColor(ink.accent), Qt.Dense4Pattern))
+                pale = QColor(ink.accent)
+                pale.setAlpha(70)
+                painter.fillRect(span, pale)
+                painter.fillRect(span, QBrush(QColor(ink.accent), Qt.BDiagPattern))
         if state.why:
             painter.setPen(QColor(ink.accent))
             painter.setFont(theme.type_face(8.5, bold=True))
@@ -200,7 +203,7 @@ class Lanes(QWidget):
             at = QRectF(self.width() - RIGHT + 8, inner.top() - 4, RIGHT - 10, 14)
             painter.drawText(at, Qt.AlignLeft, format_value(high, channel.unit, 2))
             painter.drawText(at.translated(0, inner.height() - 4), Qt.AlignLeft, format_value(low, channel.unit, 2))
-            painter.drawText(QRectF(LEFT + 2, inner.top() - 4, 200, 14), Qt.AlignLeft, channel.label)
+            painter.drawText(QRectF(LEFT + 10, inner.top() - 5, 200, 14), Qt.AlignLeft, channel.label)
 
     @staticmethod
     def _curve_box(box) -> QRectF:

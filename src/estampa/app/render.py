@@ -197,9 +197,11 @@ class Renderer:
             c.polygon_offset = 0.0, 0.0
         if shadow and item.points[:, 1].min() > -1e-3:
             c.enable(moderngl.BLEND)
+            c.blend_equation = moderngl.MIN  # the darker of the two, so that a fold does not darken twice
             self._mesh["flatten"] = (0.30, 1.0, 0.18)
-            self._mesh["flat_colour"] = (0.18, 0.17, 0.17, 0.30)
-            kept["mesh"].render()  # all at one depth: the depth test lets each pixel be darkened once
+            self._mesh["flat_colour"] = (0.37, 0.365, 0.36, 1.0)
+            kept["mesh"].render()
+            c.blend_equation = moderngl.FUNC_ADD
             c.disable(moderngl.BLEND)
         line = self._line
         line["round_points"] = 0

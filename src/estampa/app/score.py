@@ -7,7 +7,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QProgressBar,
     QPushButton,
-    QSpinBox,
     QSplitter,
     QToolButton,
     QVBoxLayout,
@@ -16,7 +15,9 @@ from PySide6.QtWidgets import (
 
 from ..errors import EstampaError
 from ..scene import commands as do
+from ..scene.channels import Channel
 from . import theme
+from .fields import NumberField
 from .lanes import Lanes
 from .roster import Roster
 from .session import Session
@@ -86,10 +87,10 @@ class Score(QWidget):
     def _box(self, row, words, run):
         label = QLabel(words)
         label.setProperty("soft", True)
-        box = QSpinBox(minimum=-1_000_000, maximum=1_000_000, buttonSymbols=QSpinBox.NoButtons, keyboardTracking=False)
-        box.setFixedWidth(54)
-        box.setAccessibleName(words)
-        box.valueChanged.connect(lambda v: None if box.signalsBlocked() else run(v))
+        box = NumberField(Channel("whole", 0, words, title=words, soft=(0.0, 0.0)))
+        box.setFixedWidth(62)
+        box.changed.connect(lambda v: run(int(v)))
+        box.refused.connect(self.session.tell)
         row.addWidget(label)
         row.addWidget(box)
         return box
@@ -105,9 +106,7 @@ class Score(QWidget):
         doc, s = self.session.doc, self.session
         for box, value in ((self.frame_box, s.frame), (self.start_box, doc.start), (self.end_box, doc.end),
                            (self.rate_box, int(round(doc.frame_rate)))):
-            box.blockSignals(True)
-            box.setValue(int(value))
-            box.blockSignals(False)
+            box.show_value(value)
         busy = s.jobs.busy and s.jobs.current.title != "Autosave"
         self.solve_button.setVisible(not busy)
         self.cancel_button.setVisible(busy)
@@ -115,7 +114,7 @@ class Score(QWidget):
         states = [lane.state for lane in s.lanes.values() if lane.state is not None]
         self.solve_button.setEnabled(any(not state.done for state in states) or not states and bool(doc.subjects))
         if not states:
-            self.status.setText("" if doc.subjects else "")
+            self.status.setText("")
         elif all(state.done for state in states):
             self.status.setText("every frame is solved")
         else:

@@ -247,6 +247,7 @@ class Session(QObject):
         kept = self._evaluators.get(purpose)
         if kept is None or kept.doc is not self.scene.doc or kept.scene is not self.scene:
             kept = self._evaluators[purpose] = Evaluator(self.scene.doc, self.scene, self.store)
+            kept.stale_keys = self._lane_memory.keys
         return kept
 
     def look(self) -> None:
@@ -308,7 +309,9 @@ class Session(QObject):
 
     def _on_planned(self, result, trouble):
         if trouble is not None:
-            return  # the same trouble is told where the frame is looked at
+            if not isinstance(trouble, EstampaError):
+                self.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at
+            return
         doc, lanes = result
         if doc is self.doc:
             self.lanes = lanes

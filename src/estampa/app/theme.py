@@ -53,7 +53,8 @@ def use(app, night: bool = False) -> None:
     for role in (QPalette.Text, QPalette.WindowText, QPalette.ButtonText):
         palette.setColor(QPalette.Disabled, role, QColor(ink.rule))
     app.setPalette(palette)
-    app.setStyleSheet(_SHEET.format(**vars(ink)))
+    arrow = ASSETS / ("arrow-night.svg" if night else "arrow.svg")
+    app.setStyleSheet(_SHEET.format(arrow=arrow.as_posix(), **vars(ink)))
     icon.cache_clear()
 
 
@@ -137,12 +138,16 @@ QToolButton[flat="true"], QPushButton[flat="true"] {{ background: transparent; b
 QToolButton[flat="true"]:hover {{ border-color: {rule}; }}
 QToolButton[flat="true"]:focus {{ border-color: {accent}; }}
 QToolButton::menu-indicator {{ image: none; }}
-QLineEdit, QComboBox, QSpinBox {{ background: {sheet}; border: 1px solid {rule}; border-radius: 2px; padding: 2px 5px; selection-background-color: {accent}; selection-color: {on_accent}; }}
+QLineEdit, QComboBox {{ background: {sheet}; border: 1px solid {rule}; border-radius: 2px; padding: 2px 5px; selection-background-color: {accent}; selection-color: {on_accent}; }}
+QComboBox::drop-down {{ border: none; width: 18px; }}
+QComboBox::down-arrow {{ image: url("{arrow}"); width: 10px; height: 10px; }}
 QComboBox QAbstractItemView {{ background: {sheet}; border: 1px solid {rule}; selection-background-color: {accent}; selection-color: {on_accent}; }}
 QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {soft}; background: {sheet}; border-radius: 2px; }}
 QCheckBox::indicator:checked {{ background: {accent}; border-color: {accent}; }}
 QCheckBox:focus {{ color: {accent}; }}
 QTabWidget::pane {{ border: none; border-top: 1px solid {rule}; background: {paper}; }}
+QTabWidget {{ background: {fold}; }}
+QTabBar {{ background: {fold}; border: none; }}
 QTabBar::tab {{ background: {fold}; border: 1px solid {rule}; border-bottom: none; padding: 4px 12px; margin-right: 2px; color: {soft}; }}
 QTabBar::tab:selected {{ background: {paper}; color: {ink}; border-top: 2px solid {accent}; }}
 QTabBar::tab:focus {{ color: {accent}; }}

@@ -42,7 +42,7 @@ class Viewport(QWidget):
         self._press = None  # (what is dragged, start position, more)
         self._hot: str | None = None
         self._band: tuple | None = None
-        self._framed_for = None
+        self._framed_for, self._frame_with_beside = None, False
         self._fine_later = QTimer(self, singleShot=True, interval=180)
         self._fine_later.timeout.connect(lambda: self._redraw(fine=True))
         s = session
@@ -203,8 +203,10 @@ class Viewport(QWidget):
         waiting = [(s.doc.find(i), shape) for i, shape in s.picture.shapes.items() if not shape.true]
         for thing, shape in waiting:
             if thing is not None:
-                text = f"frame {shape.shown_frame:g} stands in" if shape.shown_frame is not None else "shown without its cloth"
-                say(f"{thing.name}: frame {s.picture.frame:g} is not solved, {text}", "#fcd673", bold=True)
+                at = s.picture.frame
+                text = ("shown without its solved layers" if shape.shown_frame is None else
+                        "its stale result is shown" if shape.shown_frame == at else f"frame {shape.shown_frame:g} stands in")
+                say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
         if s.tool in ("pick", "gradient") and subject is not None:
             found = subject.map(s.map_id)
             chosen = int(s.chosen_of(subject).sum())
@@ -256,6 +258,9 @@ class Viewport(QWidget):
         self._framed_for = None
 
     def _frame_first(self):
+        if self._frame_with_beside and "beside" in self.session.picture.shapes:
+            self._frame_with_beside = False
+            self.frame_all()
         if self._framed_for is not self.session.scene and self.session.picture.shapes:
             self._framed_for = self.session.scene
             self.frame_all()
@@ -267,7 +272,7 @@ class Viewport(QWidget):
 
     def frame_beside(self):
         """Make room for the played-back file, once it is there."""
-        self._framed_for = None
+        self._frame_with_beside = self.session.beside is not None
 
     def frame_selection(self):
         """Bring the chosen vertices, the selected subject or grip into view."""

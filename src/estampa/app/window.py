@@ -70,7 +70,7 @@ class Window(QMainWindow):
 
     # -- lay-out -------------------------------------------------------------------------------------------
     def _lay_out(self):
-        self.panels = QTabWidget(documentMode=True)
+        self.panels = QTabWidget()
         self.panels.setMinimumWidth(300)
         for word, widget in zip(PANELS, (self.sheet, self.maps, self.press, self.remarks), strict=True):
             self.panels.addTab(widget, word.capitalize())
@@ -91,7 +91,7 @@ class Window(QMainWindow):
         whole.addWidget(top)
         whole.addWidget(self.score)
         whole.setStretchFactor(0, 1)
-        whole.setSizes([500, 278])
+        whole.setSizes([478, 300])
         self.notice = Notice()
         middle = QWidget()
         column = QVBoxLayout(middle)

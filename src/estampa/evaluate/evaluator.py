@@ -30,8 +30,8 @@ class Read(NamedTuple):
 
 @dataclass(frozen=True)
 class Shape:
-    """Points of a subject at a frame. When a frame is not solved, `shown_frame` is the solved one that stands in for it,
-    or None when the layers above it do."""
+    """Points of a subject at a frame. When a frame is not solved, something stands in for it: its stale result (then
+    `shown_frame` is the frame itself), an earlier solved frame, or the shape from the layers above (None)."""
 
     points: np.ndarray  # (n, 3) float64 m
     digest: bytes
@@ -47,6 +47,7 @@ class Evaluator:
 
     def __init__(self, doc: Document, scene, store):
         self.doc, self.scene, self.store = doc, scene, store
+        self.stale_keys: dict[tuple[str, int], bytes] = {}  # (layer, frame) -> key of its last result, if a view keeps them
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
         self._grips: dict[tuple, tuple] = {}
@@ -194,8 +195,13 @@ class Evaluator:
         return Shape(points, key, entering.true, entering.shown_frame)
 
     def _stand_in(self, subject, layers, frame) -> Shape:
-        """For a frame that is not solved: the nearest solved frame before it, or else the shape from above."""
-        layer = layers[-1]
+        """For a frame that is not solved: its stale result, the nearest solved frame before it, or else the shape from
+        above."""
+        layer, at = layers[-1], int(np.floor(frame))
+        stale = self.stale_keys.get((layer.id, at))
+        points = self.store.points(stale) if stale else None
+        if points is not None and len(points) == len(self.scene.mesh(subject.mesh).points):
+            return Shape(points.astype(np.float64), stale, False, frame)
         for earlier in range(int(np.floor(frame)) - 1, self.doc.start - 1, -1):
             key = self.key(subject, layer, earlier)
             points = self.store.points(key) if self.store.has(key) else None
@@ -206,16 +212,14 @@ class Evaluator:
 
     def travel_of(self, subject: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
         """How far a layer moves its subject at a frame: (mean, largest) in metres; None when it is not solved."""
-        if layer.declared.memory and not self.store.has(self.key(subject, layer, frame)):
+        layers = self.layers(subject)
+        place = [l.id for l in layers].index(layer.id)
+        if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in layers[:place + 1]):
             return None
         key = digest("envelope", self.layer_digest(subject, layer, frame))
         found = self.scene.shapes.get(key)
         if found is None:
-            layers = self.layers(subject)
-            place = [l.id for l in layers].index(layer.id)
             before, after = self.through(subject, layers[:place], frame), self.through(subject, layers[:place + 1], frame)
-            if not (before.true and after.true):
-                return None
             moved = np.linalg.norm(after.points - before.points, axis=1)
             found = np.array([moved.mean(), moved.max()])
             self.scene.shapes.put(key, found)

@@ -31,6 +31,7 @@ class LaneMemory:
 
     def __init__(self):
         self._solved: dict[tuple[str, int], list[Read]] = {}
+        self.keys: dict[tuple[str, int], bytes] = {}  # (layer, frame) -> key of its last solved frame
 
     def state(self, evaluator: Evaluator, subject, layer) -> LaneState:
         doc, store = evaluator.doc, evaluator.store
@@ -40,9 +41,10 @@ class LaneMemory:
         for i, frame in enumerate(frames):
             reads = evaluator.reads(subject, layer, frame)
             known = self._solved.get((layer.id, frame))
-            if store.has(evaluator.key(subject, layer, frame)):
+            key = evaluator.key(subject, layer, frame)
+            if store.has(key):
                 states[i] = SOLVED
-                self._solved[layer.id, frame] = reads
+                self._solved[layer.id, frame], self.keys[layer.id, frame] = reads, key
             elif known is not None:
                 states[i] = STALE
                 why = why or differences(known, reads)
