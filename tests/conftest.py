@@ -1,0 +1,38 @@
+import os
+import tempfile
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+_home = tempfile.mkdtemp(prefix="estampa-tests-")
+os.environ["ESTAMPA_STORE"] = f"{_home}/store"
+os.environ["ESTAMPA_STATE"] = f"{_home}/state"
+
+import numpy as np
+import pytest
+
+from estampa.geometry.primitives import sheet
+from estampa.scene import commands as do
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
+from estampa.store.frames import FrameStore
+
+
+@pytest.fixture
+def store(tmp_path):
+    return FrameStore(tmp_path / "store")
+
+
+@pytest.fixture
+def flag():
+    """A small scene: a sheet held along one edge, with gravity and a wind; 12 frames."""
+    scene = Scene(Document(name="flag", start=1, end=12))
+    subject = do.add_mesh(scene, sheet(1.0, 0.6, 13, 9), "Flag")
+    held = do.add_map(scene, subject.id, (scene.arrays.get(subject.mesh.points)[:, 0] == 0).astype(np.float32), "Hoist")
+    do.add_layer(scene, subject.id, "bend", "Lean", {"angle": 0.0, "high": 1.0}, grip={"x": 0.5})
+    do.add_layer(scene, subject.id, "cloth", "Cloth", {"pins": held.id, "substeps": 8})
+    do.add_thing(scene, "gravity")
+    do.add_thing(scene, "wind", "Wind", {"speed": 4.0})
+    return Scene(scene.doc, scene.arrays)
+
+
+def named(scene, name):
+    return next(t for t, _ in scene.doc.everything() if t.name == name)

@@ -1,0 +1,161 @@
+"""Prints, read back with the standards' own libraries and checked by the standard's own validator."""
+
+import json
+import shutil
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+import pygltflib
+import pytest
+from pxr import Usd, UsdGeom
+
+from estampa import bake
+from estampa.errors import Cancelled, EstampaError
+from estampa.press import run as press
+from estampa.press.vertex_cache import VertexCache
+from estampa.press.vertex_texture import VertexTexture, layout
+from estampa.scene import commands as do
+from estampa.store.frames import FrameStore
+from tests.conftest import named
+
+ROOT = Path(__file__).parents[2]
+
+
+@pytest.fixture(params=["with uv", "without uv"])
+def printed(flag, request):
+    if request.param == "without uv":
+        subject = named(flag, "Flag")
+        flag.apply("no uv", flag.doc.replace(subject.with_(mesh=subject.mesh.with_(uv=None))))
+    do.add_thing(flag, "vertex_cache", "Cache")
+    do.add_thing(flag, "vertex_texture", "Half")
+    do.add_thing(flag, "vertex_texture", "Full", {"precision": "full"})
+    return flag
+
+
+def test_all_prints_match_the_scene_when_other_readers_read_them(printed, tmp_path):
+    results = bake(printed, tmp_path)
+    mesh = printed.mesh(named(printed, "Flag").mesh)
+    truth = {f: printed.evaluate(f)["Flag"] for f in (1, 7, 12)}
+    assert all(r.passed for r in results)
+
+    stage = Usd.Stage.Open(str(tmp_path / "Cache.usdc"))
+    prim = next(UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh))
+    assert np.array_equal(prim.GetFaceVertexCountsAttr().Get(), mesh.face_counts)  # quads stay quads
+    assert np.array_equal(prim.GetFaceVertexIndicesAttr().Get(), mesh.face_indices)
+    assert (UsdGeom.GetStageMetersPerUnit(stage), UsdGeom.GetStageUpAxis(stage), stage.GetTimeCodesPerSecond()) == (1, "Y", 24)
+    assert prim.GetPointsAttr().GetTimeSamples() == list(range(1, 13))
+    for frame, points in truth.items():
+        assert np.abs(np.array(prim.GetPointsAttr().Get(frame)) - points).max() <= 2.0**-24 * np.abs(points).max() * 1.01
+
+    for name, bits in (("Half", 11), ("Full", 24)):
+        told = json.loads((tmp_path / f"{name}.json").read_text())
+        document = pygltflib.GLTF2.load(str(tmp_path / told["mesh"]))
+        accessor = document.accessors[document.meshes[0].primitives[0].attributes.POSITION]
+        start = document.bufferViews[accessor.bufferView].byteOffset
+        rest = np.frombuffer(document.binary_blob(), np.float32, 3 * accessor.count, start).reshape(-1, 3)
+        with OpenEXR.File(str(tmp_path / told["offset_texture"])) as file:
+            pixels = file.channels()["RGB"].pixels
+        assert pixels.dtype == (np.float16 if name == "Half" else np.float32)
+        assert pixels.shape == (told["height"], told["width"], 3) and told["frames"] == 12
+        vertex = np.arange(accessor.count)
+        for frame, points in truth.items():  # by the formula in the JSON
+            row = (frame - told["first_frame"]) * told["rows_per_frame"] + vertex // told["width"]
+            played = rest + pixels[row, vertex % told["width"]].astype(float)
+            gap = np.linalg.norm(played - points, axis=1).max()
+            assert gap <= told["error_bound"]
+            assert told["error_bound"] <= 2.0**-bits * told["largest_offset"] + 1e-6
+        with OpenEXR.File(str(tmp_path / told["normal_texture"])) as file:
+            normals = file.channels()["RGB"].pixels[:, :accessor.count].astype(float)
+        assert np.abs(normals[6] - mesh.normals(truth[7])).max() < 2e-3
+
+
+def test_every_glb_is_clean_in_the_standards_validator(printed, tmp_path):
+    """gltf-validator, published by the Khronos Group with the glTF standard."""
+    if not (ROOT / "node_modules" / "gltf-validator").exists() or not shutil.which("node"):
+        pytest.fail("the glTF validator is not installed; run the README's test command, which installs it")
+    bake(printed, tmp_path)
+    script = ("const v = require('gltf-validator'), fs = require('fs');"
+              "Promise.all(process.argv.slice(1).map(f => v.validateBytes(new Uint8Array(fs.readFileSync(f)))))"
+              ".then(r => console.log(JSON.stringify(r.map(x => x.issues))))")
+    files = sorted(map(str, tmp_path.glob("*.glb")))
+    ran = subprocess.run(["node", "-e", script, *files], cwd=ROOT, capture_output=True, text=True, check=True)
+    reports = json.loads(ran.stdout)
+    assert len(reports) == 2
+    for report in reports:
+        assert report["numErrors"] == report["numWarnings"] == 0, report["messages"]
+
+
+def test_sizes_are_told_before_and_come_true(flag, tmp_path):
+    # 91,000 vertices over 301 frames as float32 points are 329 MB: common practice, no source
+    told = VertexCache().estimate(91_000, 0, 301, {"normals": False})
+    assert told.bytes == pytest.approx(329e6, rel=0.01) and "301 frames" in told.text
+    do.set_range(flag, end=60)
+    item = do.add_thing(flag, "vertex_cache", "Cache")
+    estimated = press.estimate(flag, flag.doc, item).bytes
+    assert bake(flag, tmp_path)[0].bytes == pytest.approx(estimated, rel=0.15)
+
+
+def test_large_textures_wrap_into_rows_or_say_why_not():
+    assert layout(5_000, 120) == (5_000, 1, 120)
+    width, rows, height = layout(91_000, 301)
+    assert width <= 8192 and width * rows >= 91_000 and height == rows * 301 <= 8192
+    with pytest.raises(EstampaError, match=r"side may have 8,192.*at most \d+ frames"):
+        layout(400_000, 301)
+    told = VertexTexture().estimate(400_000, 0, 301, {"precision": "half", "normals": True})
+    assert "shorter range" in told.trouble
+    assert "12 rows a frame" in VertexTexture().estimate(91_000, 0, 301, {"precision": "half", "normals": True}).text
+
+
+def test_a_refused_or_stopped_print_leaves_the_earlier_files_whole(flag, tmp_path, monkeypatch):
+    item = do.add_thing(flag, "vertex_cache", "Cache", {"last": 4})
+    bake(flag, tmp_path)
+    before = (tmp_path / "Cache.usdc").read_bytes()
+    do.set_value(flag, named(flag, "Wind").id, "speed", 11.0)
+    evaluator = flag.evaluator(FrameStore(tmp_path / "store"))
+    for stop_at in (0.3, 0.7):
+        shares = [0.0]
+        with pytest.raises(Cancelled):
+            press.run(flag, evaluator, item, tmp_path, lambda share, text: shares.append(share), lambda: shares[-1] > stop_at)
+        assert (tmp_path / "Cache.usdc").read_bytes() == before
+    (tmp_path / "file").write_text("")
+    with pytest.raises(EstampaError, match="Earlier files are untouched"):
+        bake(flag, tmp_path / "file" / "deeper")
+    from estampa.formats import usd
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(usd, "write_cache", full)
+    with pytest.raises(EstampaError, match="disk is full.*untouched"):
+        bake(flag, tmp_path)
+    assert (tmp_path / "Cache.usdc").read_bytes() == before
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["Cache.usdc", "file", "store"]
+
+
+def test_a_wrong_file_is_noticed_when_it_is_read_back(flag, tmp_path, monkeypatch):
+    do.add_thing(flag, "vertex_cache", "Cache")
+    from estampa.formats import usd
+
+    real = usd.write_cache
+
+    def crooked(path, name, mesh, frames, rate, points_at, *more):
+        real(path, name, mesh, frames, rate, lambda f: points_at(f) + [0, 0.01 * (f == 5), 0], *more)
+
+    monkeypatch.setattr(usd, "write_cache", crooked)
+    result = bake(flag, tmp_path)[0]
+    assert not result.passed and result.gap_frame == 5 and result.gap == pytest.approx(0.01, rel=1e-3)
+    assert "DIFFERS" in result.words()
+
+
+def test_a_print_with_nothing_to_print_says_so(tmp_path):
+    from estampa.scene.scene import Scene
+
+    scene = Scene()
+    with pytest.raises(EstampaError, match="nothing to print"):
+        bake(scene, tmp_path)
+    do.add_thing(scene, "vertex_cache", "Cache", {"file": "../../evil"})
+    with pytest.raises(EstampaError, match="no subject"):
+        bake(scene, tmp_path)
+    assert press.file_target(scene.doc, scene.doc.prints[0], tmp_path).parent == tmp_path

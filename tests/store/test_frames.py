@@ -1,0 +1,92 @@
+"""The store: whole frames or none, within its size, and deletable at any time."""
+
+import os
+import subprocess
+import sys
+import time
+
+import numpy as np
+import pytest
+
+from estampa.errors import EstampaError
+from estampa.evaluate.evaluator import Evaluator
+from estampa.hashing import digest, rand
+from estampa.solve.solver import State
+from estampa.store.frames import FrameStore
+
+
+def state(n=100, value=1.0):
+    return State(np.full((n, 3), value, np.float32), np.full((n, 3), 2 * value, np.float32))
+
+
+def test_a_frame_comes_back_and_a_torn_one_does_not(store):
+    store.write(b"k" * 16, state())
+    assert np.array_equal(store.points(b"k" * 16), state().points)
+    assert np.array_equal(store.state(b"k" * 16).velocity, state().velocity)
+    path = store._path(b"k" * 16)
+    path.write_bytes(path.read_bytes()[:-1])
+    fresh = FrameStore(store.root)
+    assert not fresh.has(b"k" * 16) and fresh.state(b"k" * 16) is None
+
+
+def test_the_least_lately_used_frames_go_when_it_is_full(tmp_path):
+    small = FrameStore(tmp_path, limit=10 * 2416)
+    keys = [digest(i) for i in range(12)]
+    for i, key in enumerate(keys):
+        small.write(key, state(value=i))
+        os.utime(small._path(key), (i, i)) if small._path(key).exists() else None
+    assert small.size() <= small.limit
+    assert small.has(keys[-1]) and not small.has(keys[0])
+
+
+def test_a_refused_write_is_told_and_leaves_no_scraps(tmp_path):
+    (tmp_path / "file").write_text("")
+    with pytest.raises(EstampaError, match="frames solved so far are kept"):
+        FrameStore(tmp_path / "file" / "store").write(b"k" * 16, state())
+
+
+def test_a_full_disk_stops_a_solve_and_keeps_its_frames(flag, store, monkeypatch):
+    count = []
+    real = os.replace
+
+    def full_after_four(a, b):
+        count.append(1)
+        if len(count) > 4:
+            raise OSError(28, "No space left on device")
+        real(a, b)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(os, "replace", full_after_four)
+        with pytest.raises(EstampaError, match="disk is full"):
+            Evaluator(flag.doc, flag, store).solve_through(12)
+    assert len(list(store.root.glob("*/*"))) == 4, "no scraps"
+    assert Evaluator(flag.doc, flag, store).solve_through(12) == 8
+
+
+def test_killed_while_solving_every_frame_is_whole(flag, tmp_path):
+    from estampa import save_scene
+
+    path = save_scene(flag, tmp_path / "flag.estampa")
+    environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "killed")}
+    process = subprocess.Popen([sys.executable, "-m", "estampa", "solve", str(path)], env=environment, stderr=subprocess.DEVNULL)
+    store = tmp_path / "killed"
+    deadline = time.time() + 60
+    while len(list(store.glob("*/*.frame"))) < 2 and time.time() < deadline and process.poll() is None:
+        time.sleep(0.005)
+    process.kill()
+    process.wait()
+    kept = FrameStore(store)
+    found = list(store.glob("*/*.frame"))
+    assert found
+    for file in found:
+        assert kept.points(bytes.fromhex(file.parent.name + file.stem)) is not None
+    made = Evaluator(flag.doc, flag, kept).solve_through(12)
+    assert made == 12 - len(found)
+
+
+def test_random_numbers_belong_to_their_element_and_are_even():
+    many = rand(5, np.arange(100_000), "place")
+    assert np.array_equal(many[:10], rand(5, np.arange(10), "place"))  # more elements reshuffle nothing
+    assert abs(many.mean() - 0.5) < 0.005 and abs(many.var() - 1 / 12) < 0.002
+    assert abs(np.corrcoef(many, rand(5, np.arange(100_000), "turn"))[0, 1]) < 0.01
+    assert abs(np.corrcoef(many[:-1], many[1:])[0, 1]) < 0.01
