@@ -10,6 +10,18 @@ from ..units import format_value, parse_value
 from . import theme
 
 
+class _Editor(QLineEdit):
+    """Keeps Enter and Escape to itself; a plain line edit hands them on to the field, which would open it again."""
+
+    def keyPressEvent(self, event):
+        if event.key() == Qt.Key_Escape:
+            self.hide()
+        else:
+            super().keyPressEvent(event)
+        if event.key() in (Qt.Key_Return, Qt.Key_Enter, Qt.Key_Escape):
+            event.accept()
+
+
 class NumberField(QWidget):
     changed = Signal(float)  # while dragging, and after typing
     released = Signal()  # a drag ended
@@ -25,7 +37,7 @@ class NumberField(QWidget):
         self.setCursor(Qt.SizeHorCursor)
         self.setAccessibleName(channel.label)
         self._press = None
-        self._editor = QLineEdit(self)
+        self._editor = _Editor(self)
         self._editor.hide()
         self._editor.returnPressed.connect(self._typed)
         self._editor.editingFinished.connect(self._editor.hide)

@@ -15,7 +15,7 @@ from ..scene import file
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
-from .tasks import Job, Jobs, Latest, told
+from .tasks import Collector, Job, Jobs, Latest, told
 
 AUTOSAVE_EVERY = 20_000  # ms
 
@@ -70,6 +70,7 @@ class Session(QObject):
     def __init__(self, store: FrameStore | None = None):
         super().__init__()
         self.store = store or FrameStore.default()
+        Collector(self)
         self.jobs, self.looker, self.planner = Jobs(), Latest("look"), Latest("plan")
         self.jobs.trouble.connect(self.tell)
         self.jobs.progress.connect(lambda share, text: self._solved_more())

@@ -31,7 +31,7 @@ class Sheet(QWidget):
     def __init__(self, session: Session):
         super().__init__()
         self.session = session
-        self._shown = None  # (thing id, kind) the rows were made for
+        self._shown: object = "nothing yet"  # (thing id, kind) the rows were made for
         self._rows: list[Row] = []
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)

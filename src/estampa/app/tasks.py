@@ -1,13 +1,37 @@
 """Work beside the window: one thread that keeps only the latest question, and one that does jobs in turn."""
 
+import gc
 import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from ..errors import Cancelled, EstampaError
+
+
+class Collector(QObject):
+    """Collects cyclic garbage on the window's thread only.
+
+    Python may otherwise collect on whichever thread allocates, and a widget destroyed beside the window's thread
+    brings the program down.
+    """
+
+    def __init__(self, parent: QObject):
+        super().__init__(parent)
+        gc.disable()
+        self._timer = QTimer(self, interval=500)
+        self._timer.timeout.connect(self._collect)
+        self._timer.start()
+
+    @staticmethod
+    def _collect():
+        counts, limits = gc.get_count(), gc.get_threshold()
+        for generation in (2, 1, 0):
+            if counts[generation] > limits[generation]:
+                gc.collect(generation)
+                return
 
 
 class Latest(QObject):
@@ -19,7 +43,7 @@ class Latest(QObject):
         super().__init__()
         self._wake = threading.Condition()
         self._asked = None
-        self._busy = self._ended = False
+        self._ended, self._under_way = False, 0  # under way until the answer was delivered
         self._answered.connect(self._deliver, Qt.QueuedConnection)
         self._thread = threading.Thread(target=self._run, name=name, daemon=True)
         self._thread.start()
@@ -31,7 +55,7 @@ class Latest(QObject):
 
     @property
     def busy(self) -> bool:
-        return self._busy or self._asked is not None
+        return self._under_way > 0 or self._asked is not None
 
     def end(self) -> None:
         with self._wake:
@@ -47,17 +71,18 @@ class Latest(QObject):
                 if self._ended:
                     return
                 question, then = self._asked
-                self._asked, self._busy = None, True
+                self._asked, self._under_way = None, self._under_way + 1
             answer, trouble = None, None
             try:
                 answer = question()
             except Exception as err:
                 trouble = err
-            self._busy = False
             if not self._ended:
                 self._answered.emit(then, answer, trouble)
 
     def _deliver(self, then, answer, trouble):
+        with self._wake:
+            self._under_way -= 1
         then(answer, trouble)
 
 

@@ -49,6 +49,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.actions_by_name: dict[str, QAction] = {}
+        self._left = False  # the person chose to leave unsaved work
         self._declare_actions()
         self.viewport = Viewport(self.session)
         self.score = Score(self.session, self.actions_by_name)
@@ -267,7 +268,7 @@ class Window(QMainWindow):
             action.setIcon(theme.icon(action.data()))
         self.score.roster.refresh()
         self.press.refresh()
-        self.sheet._shown = None
+        self.sheet._shown = "another ink"
         self.sheet.refresh()
         self._refresh()
 
@@ -423,31 +424,39 @@ class Window(QMainWindow):
                                      "but save under another name.", "")
 
     def _leave_then(self, go):
-        """Unsaved work is kept as an autosave before it is left, and the person is asked."""
+        """Go on at once, or ask first when there is unsaved work."""
         if not self.session.scene.is_changed:
             go()
             return
         box = QMessageBox(QMessageBox.Question, "Unsaved work", f"{self.session.doc.name} has unsaved work.", parent=self)
+        box.setAttribute(Qt.WA_DeleteOnClose)
         save = box.addButton("Save", QMessageBox.AcceptRole)
         leave = box.addButton("Leave it unsaved", QMessageBox.DestructiveRole)
         box.addButton("Stay", QMessageBox.RejectRole)
-        box.exec()
-        if box.clickedButton() is save:
-            self.save()
-            if not self.session.scene.is_changed:
+
+        def answered(button):
+            if button is save:
+                self.save()
+                if not self.session.scene.is_changed:
+                    go()
+            elif button is leave:
+                file.discard_autosave(self.session.scene.path)
                 go()
-        elif box.clickedButton() is leave:
-            file.discard_autosave(self.session.scene.path)
-            go()
+
+        box.buttonClicked.connect(answered)
+        box.open()
 
     def closeEvent(self, event):
-        closed = []
-        self._leave_then(lambda: closed.append(True))
-        if closed:
+        if self.session.scene.is_changed and not self._left:
+            event.ignore()
+            self._leave_then(self._leave)
+        else:
             self.session.end()
             event.accept()
-        else:
-            event.ignore()
+
+    def _leave(self):
+        self._left = True
+        self.close()
 
     def dragEnterEvent(self, event):
         if any(u.toLocalFile().lower().endswith((*SUFFIXES, ".estampa")) for u in event.mimeData().urls()):
@@ -478,6 +487,9 @@ class Notice(QFrame):
         self.first, self.second, self.details = QPushButton(), QPushButton(), QPushButton("Details")
         for button in (self.first, self.second, self.details):
             row.addWidget(button)
+        self._answers = {}
+        for button in (self.first, self.second):
+            button.clicked.connect(lambda _=False, b=button: self._answer(b))
         self.close_button = QPushButton("Close")
         self.close_button.clicked.connect(self.hide)
         row.addWidget(self.close_button)
@@ -498,14 +510,14 @@ class Notice(QFrame):
     def offer(self, text, yes, run_yes, no, run_no):
         self._show("note", text)
         self.details.hide()
-        for button, words, run in ((self.first, yes, run_yes), (self.second, no, run_no)):
+        self._answers = {self.first: run_yes, self.second: run_no}
+        for button, words in ((self.first, yes), (self.second, no)):
             button.setText(words)
             button.show()
-            try:
-                button.clicked.disconnect()
-            except (RuntimeError, TypeError):
-                pass
-            button.clicked.connect(lambda _=False, run=run: (self.hide(), run()))
+
+    def _answer(self, button):
+        self.hide()
+        self._answers[button]()
 
     def _show(self, level, text):
         self._later.stop()
