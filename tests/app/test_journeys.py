@@ -373,7 +373,7 @@ def test_an_empty_window_says_what_to_do_next(user):
 
 def test_views_shade_wire_and_frame(flag_user):
     user, v = flag_user, flag_user.window.viewport
-    do.set_value(user.session.scene, user.thing("Lean").id, "angle", 2.0)
+    do.add_layer(user.session.scene, user.thing("Flag").id, "noise", values={"strength": 0.3})
 
     def picture():
         user.wait()
