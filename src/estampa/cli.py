@@ -12,7 +12,9 @@ from .units import format_bytes, format_length
 
 
 def main(argv: list[str] | None = None) -> int:
-    parser = argparse.ArgumentParser(prog="estampa", description="Secondary and environmental motion, from a mesh to baked files.")
+    parser = argparse.ArgumentParser(
+        prog="estampa", description="Secondary and environmental motion, from a mesh to baked files."
+    )
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
 
     def command(name, run, help):
@@ -75,8 +77,13 @@ class Progress:
             from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
             from rich.progress import Progress as Bar
 
-            self._bar = Bar(TextColumn("{task.fields[title]}"), BarColumn(), TextColumn("{task.description}"),
-                            TimeRemainingColumn(), transient=True)
+            self._bar = Bar(
+                TextColumn("{task.fields[title]}"),
+                BarColumn(),
+                TextColumn("{task.description}"),
+                TimeRemainingColumn(),
+                transient=True,
+            )
             self._bar.__enter__()
             self._task = self._bar.add_task("", total=1.0, title=self.title)
         return self
@@ -143,8 +150,9 @@ def _info(a) -> int:
 
 
 def _mesh_words(mesh) -> str:
-    return (f"{mesh.count:,} vertices, {len(mesh.face_counts):,} faces, {mesh.island_count} island(s), "
-            + " × ".join(format_length(s) for s in mesh.size))
+    return f"{mesh.count:,} vertices, {len(mesh.face_counts):,} faces, {mesh.island_count} island(s), " + " × ".join(
+        format_length(s) for s in mesh.size
+    )
 
 
 def _solve(a) -> int:

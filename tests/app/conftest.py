@@ -35,7 +35,9 @@ class User:
         QApplication.processEvents()
 
     def click(self, widget, at=None, modifier=Qt.NoModifier):
-        QTest.mouseClick(widget, Qt.LeftButton, modifier, QPoint(*map(int, at)) if at is not None else widget.rect().center())
+        QTest.mouseClick(
+            widget, Qt.LeftButton, modifier, QPoint(*map(int, at)) if at is not None else widget.rect().center()
+        )
         QApplication.processEvents()
 
     def drag(self, widget, start, end, button=Qt.LeftButton, modifier=Qt.NoModifier, steps=4):

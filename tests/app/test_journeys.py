@@ -1,6 +1,7 @@
 """What a user does, in the real window: clicks, drags and keys."""
 
 import os
+import sys
 import time
 
 import numpy as np
@@ -22,9 +23,9 @@ from estampa.scene import file
 
 
 def import_file(user, path, unit=None):
-    user.window.import_mesh(path)
-    user.wait(lambda: getattr(user.window, "import_dialog", None) is not None and user.window.import_dialog.isVisible())
-    dialog = user.window.import_dialog
+    user.window.files.import_mesh(path)
+    user.wait(lambda: user.window.files.import_dialog is not None and user.window.files.import_dialog.isVisible())
+    dialog = user.window.files.import_dialog
     if unit:
         dialog.unit.setCurrentIndex(dialog.unit.findData(unit))
     words = dialog.size.text()
@@ -112,7 +113,7 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     # save, close, reopen: the same scene, the solved frames still there
     assert s.save(tmp_path / "banner.estampa")
     doc = s.doc
-    w.open_path(tmp_path / "banner.estampa")
+    w.files.open(tmp_path / "banner.estampa")
     user.wait(lambda: s.scene.path is not None and s.doc is not doc)
     user.wait()
     assert s.doc.things == doc.things and s.lanes[cloth].state.done
@@ -235,11 +236,13 @@ def test_maps_are_made_and_changed_with_the_tools(user):
 
 
 def test_the_stack_is_reordered_renamed_switched_and_duplicated(flag_user):
-    user, s, roster = flag_user, flag_user.session, flag_user.window.score.roster
+    user, roster = flag_user, flag_user.window.score.roster
     order = lambda: [l.name for l in user.thing("Flag").stack]
     user.select("Cloth")
     target = roster.visualItemRect(roster.item_for(user.thing("Lean").id))
-    event = QDropEvent(QPointF(target.center().x(), target.top() + 1), Qt.MoveAction, QMimeData(), Qt.LeftButton, Qt.NoModifier)
+    event = QDropEvent(
+        QPointF(target.center().x(), target.top() + 1), Qt.MoveAction, QMimeData(), Qt.LeftButton, Qt.NoModifier
+    )
     roster.drop_layer(user.thing("Cloth").id, user.thing("Lean").id, after=False)
     roster.dropEvent(event)  # a drop onto the tree never tears rows out of it
     assert order() == ["Cloth", "Lean"] and roster.topLevelItem(0).childCount() == 2
@@ -310,8 +313,11 @@ def test_bad_files_are_told_in_the_window_and_change_nothing(flag_user, tmp_path
     doc = s.doc
     (tmp_path / "cut.obj").write_text("v 0 0 0\nv 1 0 0\nf 1 2 9\n")
     (tmp_path / "torn.estampa").write_bytes(b"PK\x03\x04 torn")
-    for name, words in (("cut.obj", "names a point that is not in the file"), ("torn.estampa", "torn or is no Estampa scene")):
-        user.window.open_path(tmp_path / name)
+    for name, words in (
+        ("cut.obj", "names a point that is not in the file"),
+        ("torn.estampa", "torn or is no Estampa scene"),
+    ):
+        user.window.files.open(tmp_path / name)
         user.wait()
         assert words in user.notice and name in user.notice
         assert s.doc is doc
@@ -332,7 +338,7 @@ def test_work_left_by_a_crash_is_offered_and_recovered(flag_user, tmp_path):
     os.utime(kept, (time.time() + 5, time.time() + 5))
     s.replace(open_scene(path))
     assert s.doc.end == 12
-    user.window.offer_recovery()
+    user.window.files.offer_recovery()
     assert "autosave" in user.notice
     user.click(user.window.notice.first)
     user.wait()
@@ -360,7 +366,11 @@ def test_an_empty_window_says_what_to_do_next(user):
     w = user.window
     user.wait()
     assert "Import a mesh" in w.score.roster.topLevelItem(0).text(0)
-    for panel, words in (("press", "Nothing to deliver yet"), ("maps", "Select a subject"), ("sheet", "Select a thing")):
+    for panel, words in (
+        ("press", "Nothing to deliver yet"),
+        ("maps", "Select a subject"),
+        ("sheet", "Select a thing"),
+    ):
         user.do(f"panel_{panel}")
         widget = w.panels.currentWidget()
         texts = " ".join(l.text() for l in widget.findChildren(type(w.maps.hint)) if l.isVisible())
@@ -393,3 +403,13 @@ def test_views_shade_wire_and_frame(flag_user):
     assert not same, "a view command that changes no pixel"
     user.do("night")
     user.do("night")
+
+
+def test_drawing_and_closing_leaves_the_interpreter_whole(flag_user):
+    """A release of the Qt binding dropped a reference to None at every painter call; a few minutes of it end Python."""
+    lanes = flag_user.window.score.lanes
+    lanes.grab()
+    before = sys.getrefcount(None)
+    for _ in range(200):
+        lanes.grab()
+    assert sys.getrefcount(None) > before - 200

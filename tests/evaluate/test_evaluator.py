@@ -45,7 +45,9 @@ def test_what_went_stale_is_named(flag, store):
         "Lean grip · x": lambda: do.set_value(flag, named(flag, "Lean grip").id, "x", 0.1),
         "Gravity (switched)": lambda: do.set_on(flag, named(flag, "Gravity").id, False),
         "Frame rate": lambda: do.set_range(flag, frame_rate=30),
-        "Cloth · held by": lambda: do.set_map(flag, named(flag, "Flag").id, named(flag, "Flag").maps[0].id, np.ones(117), "x"),
+        "Cloth · held by": lambda: do.set_map(
+            flag, named(flag, "Flag").id, named(flag, "Flag").maps[0].id, np.ones(117), "x"
+        ),
         "Lean (order or switch)": lambda: do.move_layer(flag, named(flag, "Cloth").id, 0),
     }
     for label, edit in edits.items():
@@ -53,8 +55,12 @@ def test_what_went_stale_is_named(flag, store):
         state = lane(flag, store, memory)
         assert (state.states == STALE).all() and label in state.why, (label, state.why)
         flag.undo()
-    for harmless in (lambda: do.rename(flag, named(flag, "Cloth").id, "Sailcloth"), lambda: do.set_range(flag, end=11),
-                     lambda: do.add_thing(flag, "grip"), lambda: do.add_layer(flag, named(flag, "Flag").id, "noise")):
+    for harmless in (
+        lambda: do.rename(flag, named(flag, "Cloth").id, "Sailcloth"),
+        lambda: do.set_range(flag, end=11),
+        lambda: do.add_thing(flag, "grip"),
+        lambda: do.add_layer(flag, named(flag, "Flag").id, "noise"),
+    ):
         harmless()
         assert memory.state(Evaluator(flag.doc, flag, store), named(flag, "Flag"), named(flag, "Flag").stack[1]).done
         flag.undo()

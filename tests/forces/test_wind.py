@@ -20,7 +20,9 @@ def blow(seconds, rate, seed=1, **more):
 
 
 def test_mean_speed_over_a_long_time_is_the_set_one():
-    means, spreads = zip(*[(s[:, 2].mean(), s[:, 2].std()) for s in (blow(20_000, 2, seed)[1] for seed in range(1, 6))], strict=True)
+    means, spreads = zip(
+        *[(s[:, 2].mean(), s[:, 2].std()) for s in (blow(20_000, 2, seed)[1] for seed in range(1, 6))], strict=True
+    )
     assert abs(np.mean(means) - 8) < 0.08
     assert abs(np.mean(spreads) / 8 - 0.2) < 0.03  # gustiness is the turbulence intensity: deviation over mean
 
@@ -28,7 +30,10 @@ def test_mean_speed_over_a_long_time_is_the_set_one():
 def test_gusts_fall_off_with_the_slope_of_the_inertial_range():
     """Kolmogorov 1941: the spectrum of velocity falls as the frequency to the power -5/3."""
     spectra = [welch(blow(1000, 40, seed)[1][:, 2], 40, nperseg=4096) for seed in range(1, 41)]
-    f, power = spectra[0][0], np.mean([p for _, p in spectra], axis=0)  # over forty places: one line favours some octaves
+    f, power = (
+        spectra[0][0],
+        np.mean([p for _, p in spectra], axis=0),
+    )  # over forty places: one line favours some octaves
     inertial = (f > 8 / 40) & (f < 2**6 * 8 / 40)  # between the longest gusts and the finest octave
     bands = np.geomspace(f[inertial][0], f[inertial][-1], 13)
     which = np.digitize(f, bands)

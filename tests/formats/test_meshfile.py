@@ -69,7 +69,7 @@ def test_glb_node_transforms_are_applied(tmp_path):
 
 
 BAD = {
-    "cut.obj": (CUBE[:CUBE.index("f 5") + 5], "line 10 is a face with fewer than 3 corners"),
+    "cut.obj": (CUBE[: CUBE.index("f 5") + 5], "line 10 is a face with fewer than 3 corners"),
     "cut2.obj": (CUBE[:21], "line 3 is not a point"),
     "range.obj": (CUBE + "f 1 2 99\n", "line 15 names a point that is not in the file"),
     "relative.obj": (CUBE + "f -1 -2 -99\n", "line 15 names a point"),

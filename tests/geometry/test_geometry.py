@@ -48,7 +48,9 @@ def test_maps_are_set_added_taken_smoothed_and_inverted():
     assert np.allclose(weights[chosen], 0.75)
     smooth = maps.smoothed(mesh, weights, rounds=5)
     assert np.ptp(smooth[mesh.points[:, 0] == 0.5]) < 0.2 and 0 < smooth[5 * 11 + 5] < 0.75
-    assert np.array_equal(maps.smoothed(mesh, np.full(mesh.count, 0.3, np.float32)), np.full(mesh.count, 0.3, np.float32))
+    assert np.array_equal(
+        maps.smoothed(mesh, np.full(mesh.count, 0.3, np.float32)), np.full(mesh.count, 0.3, np.float32)
+    )
     assert np.allclose(maps.inverted(maps.inverted(weights)), weights)
 
 

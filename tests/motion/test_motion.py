@@ -30,7 +30,9 @@ NOW = Moment(1, 1 / 24, sheet(1, 1, 2, 2))
 
 
 @pytest.mark.parametrize("angle", [0.3, -2.0, 3.0])
-@pytest.mark.parametrize("grip", [None, Grip.frame({"x": 0.2, "y": 0.0, "z": -1, "turn_x": 0.4, "turn_y": 1.0, "turn_z": -0.3, "size": 1})])
+@pytest.mark.parametrize(
+    "grip", [None, Grip.frame({"x": 0.2, "y": 0.0, "z": -1, "turn_x": 0.4, "turn_y": 1.0, "turn_z": -0.3, "size": 1})]
+)
 def test_bend_keeps_arc_length_and_cross_sections(angle, grip):
     """Barr 1984: the spine keeps its length, every cross-section stays rigid, and both ends are turned by the angle."""
     points, y = column()
@@ -99,7 +101,9 @@ def test_moving_the_grip_moves_the_pattern_and_travel_carries_it():
     grip = lambda x=0.0, z=0.0: Grip.frame({"x": x, "y": 0, "z": z, "turn_x": 0, "turn_y": 0, "turn_z": 0, "size": 1.0})
     still = Noise().apply(mesh.points, values(Noise, grip=grip()), now)
     shifted = Noise().apply(mesh.points, values(Noise, grip=grip(x=0.3)), now)
-    assert np.allclose(shifted.reshape(21, 21, 3)[:, 3:, 1], still.reshape(21, 21, 3)[:, :-3, 1])  # 0.3 m are three columns
+    assert np.allclose(
+        shifted.reshape(21, 21, 3)[:, 3:, 1], still.reshape(21, 21, 3)[:, :-3, 1]
+    )  # 0.3 m are three columns
     travelled = Noise().apply(mesh.points, values(Noise, grip=grip(), travel_speed=0.25), now)
     assert np.allclose(travelled, Noise().apply(mesh.points, values(Noise, grip=grip(z=0.25)), now))
     assert np.abs(still - mesh.points)[:, [0, 2]].max() < 1e-12  # along the normals of a flat sheet

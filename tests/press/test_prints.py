@@ -44,10 +44,16 @@ def test_all_prints_match_the_scene_when_other_readers_read_them(printed, tmp_pa
     prim = next(UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh))
     assert np.array_equal(prim.GetFaceVertexCountsAttr().Get(), mesh.face_counts)  # quads stay quads
     assert np.array_equal(prim.GetFaceVertexIndicesAttr().Get(), mesh.face_indices)
-    assert (UsdGeom.GetStageMetersPerUnit(stage), UsdGeom.GetStageUpAxis(stage), stage.GetTimeCodesPerSecond()) == (1, "Y", 24)
+    assert (UsdGeom.GetStageMetersPerUnit(stage), UsdGeom.GetStageUpAxis(stage), stage.GetTimeCodesPerSecond()) == (
+        1,
+        "Y",
+        24,
+    )
     assert prim.GetPointsAttr().GetTimeSamples() == list(range(1, 13))
     for frame, points in truth.items():
-        assert np.abs(np.array(prim.GetPointsAttr().Get(frame)) - points).max() <= 2.0**-24 * np.abs(points).max() * 1.01
+        assert (
+            np.abs(np.array(prim.GetPointsAttr().Get(frame)) - points).max() <= 2.0**-24 * np.abs(points).max() * 1.01
+        )
 
     for name, bits in (("Half", 11), ("Full", 24)):
         told = json.loads((tmp_path / f"{name}.json").read_text())
@@ -67,7 +73,7 @@ def test_all_prints_match_the_scene_when_other_readers_read_them(printed, tmp_pa
             assert gap <= told["error_bound"]
             assert told["error_bound"] <= 2.0**-bits * told["largest_offset"] + 1e-6
         with OpenEXR.File(str(tmp_path / told["normal_texture"])) as file:
-            normals = file.channels()["RGB"].pixels[:, :accessor.count].astype(float)
+            normals = file.channels()["RGB"].pixels[:, : accessor.count].astype(float)
         assert np.abs(normals[6] - mesh.normals(truth[7])).max() < 2e-3
 
 
@@ -76,9 +82,11 @@ def test_every_glb_is_clean_in_the_standards_validator(printed, tmp_path):
     if not (ROOT / "node_modules" / "gltf-validator").exists() or not shutil.which("node"):
         pytest.fail("the glTF validator is not installed; run the README's test command, which installs it")
     bake(printed, tmp_path)
-    script = ("const v = require('gltf-validator'), fs = require('fs');"
-              "Promise.all(process.argv.slice(1).map(f => v.validateBytes(new Uint8Array(fs.readFileSync(f)))))"
-              ".then(r => console.log(JSON.stringify(r.map(x => x.issues))))")
+    script = (
+        "const v = require('gltf-validator'), fs = require('fs');"
+        "Promise.all(process.argv.slice(1).map(f => v.validateBytes(new Uint8Array(fs.readFileSync(f)))))"
+        ".then(r => console.log(JSON.stringify(r.map(x => x.issues))))"
+    )
     files = sorted(map(str, tmp_path.glob("*.glb")))
     ran = subprocess.run(["node", "-e", script, *files], cwd=ROOT, capture_output=True, text=True, check=True)
     reports = json.loads(ran.stdout)
@@ -117,7 +125,14 @@ def test_a_refused_or_stopped_print_leaves_the_earlier_files_whole(flag, tmp_pat
     for stop_at in (0.3, 0.7):
         shares = [0.0]
         with pytest.raises(Cancelled):
-            press.run(flag, evaluator, item, tmp_path, lambda share, text: shares.append(share), lambda: shares[-1] > stop_at)
+            press.run(
+                flag,
+                evaluator,
+                item,
+                tmp_path,
+                lambda share, _, s=shares: s.append(share),
+                lambda s=shares, at=stop_at: s[-1] > at,
+            )
         assert (tmp_path / "Cache.usdc").read_bytes() == before
     (tmp_path / "file").write_text("")
     with pytest.raises(EstampaError, match="Earlier files are untouched"):

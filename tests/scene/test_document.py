@@ -79,7 +79,9 @@ def test_ease_is_the_hermite_segment_with_flat_ends():
     assert [stepped.at(f) for f in (0, 3.99, 4)] == [0, 0, 8]
 
 
-@given(st.lists(st.tuples(st.integers(-50, 50), st.floats(-100, 100)), min_size=2, max_size=6, unique_by=lambda k: k[0]))
+@given(
+    st.lists(st.tuples(st.integers(-50, 50), st.floats(-100, 100)), min_size=2, max_size=6, unique_by=lambda k: k[0])
+)
 def test_integral_is_the_trapezoid_of_the_curve(keys):
     curve = Curve(keys=tuple(Key(frame=f, value=v) for f, v in sorted(keys)))
     frames = np.arange(-60, 61)
@@ -87,12 +89,21 @@ def test_integral_is_the_trapezoid_of_the_curve(keys):
     assert math.isclose(curve.integral(60, -60), -curve.integral(-60, 60), abs_tol=1e-9)
 
 
-@pytest.mark.parametrize(("text", "unit", "value"), [
-    ("12 cm", "m", 0.12), ("5 deg", "rad", math.radians(5)), ("5", "rad", math.radians(5)), ("36 km/h", "m/s", 10.0),
-    ("10 kn", "m/s", 10 * 1852 / 3600),  # the knot: one nautical mile of 1852 m an hour (BIPM, SI brochure 9, 2019)
-    ("3 ft", "m", 0.9144),  # the international foot, 1959
-    ("1 g", "m/s2", 9.80665), ("200 gsm", "kg/m2", 0.2), ("25%", "fraction", 0.25), ("-3,5 mm", "m", -0.0035),
-])
+@pytest.mark.parametrize(
+    ("text", "unit", "value"),
+    [
+        ("12 cm", "m", 0.12),
+        ("5 deg", "rad", math.radians(5)),
+        ("5", "rad", math.radians(5)),
+        ("36 km/h", "m/s", 10.0),
+        ("10 kn", "m/s", 10 * 1852 / 3600),  # the knot: one nautical mile of 1852 m an hour (BIPM, SI brochure 9, 2019)
+        ("3 ft", "m", 0.9144),  # the international foot, 1959
+        ("1 g", "m/s2", 9.80665),
+        ("200 gsm", "kg/m2", 0.2),
+        ("25%", "fraction", 0.25),
+        ("-3,5 mm", "m", -0.0035),
+    ],
+)
 def test_units_as_they_are_typed(text, unit, value):
     assert math.isclose(parse_value(text, unit), value, rel_tol=1e-12)
     assert math.isclose(parse_value(format_value(value, unit, 9), unit), value, rel_tol=1e-7)

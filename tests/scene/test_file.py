@@ -67,12 +67,21 @@ def test_damaged_and_hostile_files_are_refused_by_name(flag, tmp_path):
 
     cases = {
         "torn": (torn, "torn or is no Estampa scene"),
-        "outside": (altered(good, tmp_path / "outside.estampa", entries=[("../evil.txt", "x")]), "leads out of its folder"),
+        "outside": (
+            altered(good, tmp_path / "outside.estampa", entries=[("../evil.txt", "x")]),
+            "leads out of its folder",
+        ),
         "newer": (altered(good, tmp_path / "newer.estampa", lambda d: d.update(version=99)), "newer Estampa"),
         "wrong type": (altered(good, tmp_path / "wrong.estampa", wrong_type), "wrong type at frame_rate"),
         "nan": (altered(good, tmp_path / "nan.estampa", nan_value), "cannot be read"),
-        "bomb": (altered(good, tmp_path / "bomb.estampa", entries=[(array_name, bomb.getvalue())]), "not plain numbers"),
-        "pickle": (altered(good, tmp_path / "pickle.estampa", entries=[(array_name, pickle.dumps(Bomb()))]), "not plain numbers"),
+        "bomb": (
+            altered(good, tmp_path / "bomb.estampa", entries=[(array_name, bomb.getvalue())]),
+            "not plain numbers",
+        ),
+        "pickle": (
+            altered(good, tmp_path / "pickle.estampa", entries=[(array_name, pickle.dumps(Bomb()))]),
+            "not plain numbers",
+        ),
         "things": (altered(good, tmp_path / "things.estampa", lambda d: d.update(things=[3])), "wrong type"),
         "missing": (tmp_path / "none.estampa", "is not there"),
     }
@@ -86,7 +95,14 @@ def test_damaged_and_hostile_files_are_refused_by_name(flag, tmp_path):
 
 def test_an_unknown_layer_and_value_survive_a_save(flag, tmp_path):
     good = save_scene(flag, tmp_path / "good.estampa")
-    strange = {"id": "x1", "kind": "tidal_swell", "name": "Swell", "on": True, "values": {"height": 2}, "depth": [1, {"a": 2}]}
+    strange = {
+        "id": "x1",
+        "kind": "tidal_swell",
+        "name": "Swell",
+        "on": True,
+        "values": {"height": 2},
+        "depth": [1, {"a": 2}],
+    }
 
     def change(data):
         data["things"][0]["stack"].append(strange)
@@ -122,9 +138,11 @@ def test_a_refused_save_leaves_the_earlier_file_whole(flag, tmp_path, monkeypatc
 
 def test_killed_while_saving_the_file_is_old_or_new(flag, tmp_path):
     path = save_scene(flag, tmp_path / "flag.estampa")
-    script = ("import sys; from estampa import open_scene, save_scene; from estampa.scene import commands as do\n"
-              "s = open_scene(sys.argv[1]); print('ready', flush=True); i = 13\n"
-              "while True:\n    do.set_range(s, end=i); save_scene(s); i += 1\n")
+    script = (
+        "import sys; from estampa import open_scene, save_scene; from estampa.scene import commands as do\n"
+        "s = open_scene(sys.argv[1]); print('ready', flush=True); i = 13\n"
+        "while True:\n    do.set_range(s, end=i); save_scene(s); i += 1\n"
+    )
     for wait in (0.02, 0.09, 0.15):
         process = subprocess.Popen([sys.executable, "-c", script, str(path)], stdout=subprocess.PIPE)
         process.stdout.readline()
@@ -147,8 +165,10 @@ def test_autosave_is_found_after_a_crash_and_gone_after_a_save(flag, tmp_path):
 
 def test_a_scene_has_one_window_and_the_lock_dies_with_it(tmp_path):
     path = tmp_path / "shared.estampa"
-    script = ("import sys, time; from estampa.scene.file import SceneLock\n"
-              "lock = SceneLock(sys.argv[1]); print(lock.held, flush=True); time.sleep(60)\n")
+    script = (
+        "import sys, time; from estampa.scene.file import SceneLock\n"
+        "lock = SceneLock(sys.argv[1]); print(lock.held, flush=True); time.sleep(60)\n"
+    )
     other = subprocess.Popen([sys.executable, "-c", script, str(path)], stdout=subprocess.PIPE, text=True)
     assert other.stdout.readline() == "True\n"
     assert not file.SceneLock(path).held

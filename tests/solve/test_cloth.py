@@ -21,7 +21,14 @@ def channels(**more):
     """Plain cloth: no air, no damping, no bending, no tether, unless asked for."""
     v = Resolved({name: c.default for name, c in Cloth.channels.items()})
     v.travel = {}
-    v.update(drag=0.0, lift=0.0, damping=0.0, bend=0.0, tether=1e6, **{k: more.pop(k) for k in list(more) if k not in Cloth.channels})
+    v.update(
+        drag=0.0,
+        lift=0.0,
+        damping=0.0,
+        bend=0.0,
+        tether=1e6,
+        **{k: more.pop(k) for k in list(more) if k not in Cloth.channels},
+    )
     v.update(more)
     return v
 
@@ -29,7 +36,11 @@ def channels(**more):
 def solved(mesh, frames, v, now=None, gravity=G, floors=(), keep=lambda s: s, start=None, air=None):
     """(last state, what `keep` kept of each frame) of a cloth that follows `now`, at 24 frames a second."""
     now = mesh.points if now is None else now
-    world = World(np.array([0, -gravity, 0.0]), [lambda p: np.broadcast_to(np.asarray(air, float), p.shape)] if air else [], list(floors))
+    world = World(
+        np.array([0, -gravity, 0.0]),
+        [lambda p: np.broadcast_to(np.asarray(air, float), p.shape)] if air else [],
+        list(floors),
+    )
     inputs = Inputs(mesh, now, now, v, world, {})
     state, kept = start or Cloth().start(Inputs(mesh, mesh.points, mesh.points, v, world, {})), []
     for _ in range(frames):
@@ -53,13 +64,17 @@ def test_a_free_sheet_falls_as_a_stone():
 
 @pytest.mark.parametrize(("weave", "substeps"), [("strain", 60), ("links", 100)])
 def test_a_strip_hung_at_both_ends_is_a_catenary(weave, substeps):
-    """Sag of a chain of length L between supports at the same height: L = 2 a sinh(s / 2a), sag = a (cosh(s / 2a) - 1)."""
+    """A chain of length L between supports at one height: L = 2 a sinh(s / 2a), sag = a (cosh(s / 2a) - 1)."""
     length, span = 2.0, 1.6
     mesh = sheet(length, 0.02, 31, 2)
     ends = np.isin(mesh.points[:, 0], (0, length)).astype(np.float32)
     squeezed = mesh.points * [span / length, 1, 1]
-    state, _ = solved(mesh, 240, channels(pins=ends, warp=2e5, weft=2e5, shear=1e3, substeps=substeps, damping=3.0, weave=weave),
-                      squeezed)
+    state, _ = solved(
+        mesh,
+        240,
+        channels(pins=ends, warp=2e5, weft=2e5, shear=1e3, substeps=substeps, damping=3.0, weave=weave),
+        squeezed,
+    )
     a = brentq(lambda a: 2 * a * np.sinh(span / (2 * a)) - length, 0.05, 50)
     assert -state.points[:, 1].min() == pytest.approx(a * (np.cosh(span / (2 * a)) - 1), rel=0.01)
 
@@ -69,8 +84,14 @@ def test_a_strip_hung_at_both_ends_is_a_catenary(weave, substeps):
 def test_stretch_under_its_own_weight_follows_its_stiffness_at_any_density(rows, stiffness):
     """A hanging strip of area density s, length L and membrane stiffness k grows by s g L^2 / 2k (Hooke)."""
     mesh = hanging(rows)
-    v = channels(pins=(mesh.points[:, 1] > -1e-9).astype(np.float32), warp=stiffness, weft=stiffness, shear=0.3 * stiffness,
-                 substeps=2 * rows, damping=4.0)
+    v = channels(
+        pins=(mesh.points[:, 1] > -1e-9).astype(np.float32),
+        warp=stiffness,
+        weft=stiffness,
+        shear=0.3 * stiffness,
+        substeps=2 * rows,
+        damping=4.0,
+    )
     state, _ = solved(mesh, 200, v)
     assert -state.points[:, 1].min() - 1 == pytest.approx(0.2 * G / (2 * stiffness), rel=0.13)
 
@@ -79,8 +100,15 @@ def test_links_keep_their_stiffness_at_any_density_too():
     grown = []
     for rows in (11, 21, 41):
         mesh = hanging(rows, columns=max(3, rows // 5))
-        v = channels(pins=(mesh.points[:, 1] > -1e-9).astype(np.float32), warp=60.0, weft=60.0, shear=20.0, substeps=2 * rows,
-                     damping=4.0, weave="links")
+        v = channels(
+            pins=(mesh.points[:, 1] > -1e-9).astype(np.float32),
+            warp=60.0,
+            weft=60.0,
+            shear=20.0,
+            substeps=2 * rows,
+            damping=4.0,
+            weave="links",
+        )
         grown.append(-solved(mesh, 200, v)[0].points[:, 1].min() - 1)
     assert max(grown) / min(grown) < 1.3
     assert 0.5 < np.mean(grown) / (0.2 * G / 120) < 2  # springs along edges are an approximation (Van Gelder 1998)
@@ -94,7 +122,7 @@ def test_terminal_speed_of_a_falling_sheet(density, drag):
 
 
 def test_lift_lies_across_the_wind_and_drag_along_it():
-    """The force on a plate at 45 degrees, as the flat-plate law has it: drag ~ cos, lift ~ sin cos of the angle to the normal."""
+    """A plate at 45 degrees under the flat-plate law: drag ~ cos, lift ~ sin cos of the angle to the normal."""
     mesh = sheet(1, 1, 2, 2)
     gain = {}
     for name, v in {"drag": channels(drag=1.0, substeps=1), "lift": channels(lift=1.0, substeps=1)}.items():
@@ -124,7 +152,9 @@ def test_energy_never_grows_without_wind():
 def test_doubling_the_substeps_changes_little_and_ever_less():
     mesh = sheet(1, 1, 21, 21)
     edge = (mesh.points[:, 2] == 0).astype(np.float32)
-    v = lambda n: channels(pins=edge, warp=800.0, weft=800.0, shear=80.0, bend=2e-5, damping=0.5, drag=1.2, lift=0.5, substeps=n)
+    v = lambda n: channels(
+        pins=edge, warp=800.0, weft=800.0, shear=80.0, bend=2e-5, damping=0.5, drag=1.2, lift=0.5, substeps=n
+    )
     swings = {n: solved(mesh, 48, v(n), keep=lambda s: s.points.copy())[1] for n in (10, 20, 40, 80, 160)}
     apart = [float(np.sqrt(((swings[2 * n] - swings[n]) ** 2).sum(axis=2).mean())) for n in (10, 20, 40, 80)]
     assert apart[1] < 0.01, "20 against 40 substeps: under a hundredth of the sheet's side"
@@ -151,7 +181,9 @@ def test_dihedral_gradient_is_the_derivative_of_the_angle():
         x = np.array([[0, 0, 1.0], [0, 0, 0], [1, 0, 0], [0.5, 0, -1]]) + rng.uniform(-0.3, 0.3, (4, 3))
         found = dihedral(x, 0, 1, 2, 3)
         n1, n2, (s1b, s2b, s1c, s2c), e = np.array(found[2:5]), np.array(found[5:8]), found[8:], found[1]
-        ours = np.array([-e * n1, s1b * n1 + s2b * n2, s1c * n1 + s2c * n2, -e * n2])  # downhill, as the solver takes it
+        ours = np.array(
+            [-e * n1, s1b * n1 + s2b * n2, s1c * n1 + s2c * n2, -e * n2]
+        )  # downhill, as the solver takes it
         true = approx_fprime(x.ravel(), lambda p: dihedral(p.reshape(4, 3), 0, 1, 2, 3)[0], 1e-7).reshape(4, 3)
         assert np.allclose(ours, true, atol=1e-4)
     assert dihedral(np.array([[0, 0, 1.0], [0, 0, 0], [1, 0, 0], [0.5, 0, -1]]), 0, 1, 2, 3)[0] == 0
@@ -197,7 +229,7 @@ def test_ground_stops_a_falling_sheet_and_friction_stops_its_slide():
     sliding = type(begin)(begin.points, begin.velocity + np.float32([1.0, 0, 0]))
     state, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.5)], start=sliding)
     assert state.points[:, 1].min() >= -1e-6 and state.points[:, 1].max() < 0.01
-    # Coulomb: landing at speed w takes mu w off its 1 m/s, then it slides v^2 / (2 mu g); before that it flew for sqrt(2 h / g)
+    # Coulomb: it flies for sqrt(2 h / g), landing at speed w takes mu w off its 1 m/s, then it slides v^2 / (2 mu g)
     flight = np.sqrt(2 * 0.02 / G)
     left = 1 - 0.5 * G * flight
     assert state.points[:, 0].min() == pytest.approx(flight + left**2 / (2 * 0.5 * G), rel=0.03)
@@ -220,8 +252,11 @@ def test_the_same_bits_whatever_the_threads():
 
 def test_odd_meshes_do_no_harm():
     """Faces without area, loose points, a crowded edge, a storm and a cloth of no stiffness: no NaN."""
-    mesh = Mesh([[0, 0, 0], [1, 0, 0], [0, 0, 1], [0, 0, -1], [0, 1, 0], [5, 5, 5], [1, 0, 0]], [3] * 5,
-                [0, 1, 2, 1, 0, 3, 0, 1, 4, 0, 1, 6, 2, 2, 2])
+    mesh = Mesh(
+        [[0, 0, 0], [1, 0, 0], [0, 0, 1], [0, 0, -1], [0, 1, 0], [5, 5, 5], [1, 0, 0]],
+        [3] * 5,
+        [0, 1, 2, 1, 0, 3, 0, 1, 4, 0, 1, 6, 2, 2, 2],
+    )
     state, _ = solved(mesh, 24, channels(drag=1.2, lift=1.0, bend=1e-4), air=(0, 0, 60.0))
     assert np.isfinite(state.points).all() and np.array_equal(state.points[5], np.float32([5, 5, 5]))
     state, _ = solved(sheet(1, 1, 5, 5), 24, channels(warp=0.0, weft=0.0, shear=0.0, drag=1.2), air=(0, 30.0, 0))

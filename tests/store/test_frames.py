@@ -68,7 +68,9 @@ def test_killed_while_solving_every_frame_is_whole(flag, tmp_path):
 
     path = save_scene(flag, tmp_path / "flag.estampa")
     environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "killed")}
-    process = subprocess.Popen([sys.executable, "-m", "estampa", "solve", str(path)], env=environment, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "estampa", "solve", str(path)], env=environment, stderr=subprocess.DEVNULL
+    )
     store = tmp_path / "killed"
     deadline = time.time() + 60
     while len(list(store.glob("*/*.frame"))) < 2 and time.time() < deadline and process.poll() is None:

@@ -34,7 +34,9 @@ class Finder(QDialog):
             name = action.text().replace("&", "")
             if all(w in f"{name} {action.toolTip()}".lower() for w in words):
                 keys = action.shortcut().toString()
-                item = QListWidgetItem(theme.icon(action.data() or "find", theme.ink.soft), f"{name}    {keys}" if keys else name)
+                item = QListWidgetItem(
+                    theme.icon(action.data() or "find", theme.ink.soft), f"{name}    {keys}" if keys else name
+                )
                 item.setData(Qt.UserRole, action)
                 if not action.isEnabled():
                     item.setFlags(Qt.NoItemFlags)

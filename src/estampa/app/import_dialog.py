@@ -3,7 +3,16 @@
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QVBoxLayout
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFormLayout,
+    QLabel,
+    QLineEdit,
+    QVBoxLayout,
+)
 
 from ..formats.meshfile import LIKELY_UNIT, about, in_metres, read_mesh
 from ..geometry.mesh import Mesh
@@ -79,8 +88,10 @@ class ImportDialog(QDialog):
             size = size[[0, 2, 1]]
         self.size.setText(" × ".join(format_length(s) for s in size) + "   (X × Y × Z)")
         facts = self.read.welded_facts if self.weld.isChecked() else self.read.facts
-        words = (f"{facts['vertices']:,} vertices, {facts['faces']:,} faces, {facts['islands']:,} island(s), "
-                 f"{facts['open edges']:,} open edge(s)")
+        words = (
+            f"{facts['vertices']:,} vertices, {facts['faces']:,} faces, {facts['islands']:,} island(s), "
+            f"{facts['open edges']:,} open edge(s)"
+        )
         if size.max() < 0.01 or size.max() > 1000:
             words += f"\nThat is very {'small' if size.max() < 0.01 else 'large'}: is the unit right?"
         if facts["edges of more than two faces"]:

@@ -104,7 +104,9 @@ class Lanes(QWidget):
         if not self.session.doc.things:
             painter.setPen(QColor(ink.soft))
             painter.setFont(theme.type_face(10.5))
-            painter.drawText(self.rect(), Qt.AlignCenter, "Each layer of motion gets a lane here, once there is a subject.")
+            painter.drawText(
+                self.rect(), Qt.AlignCenter, "Each layer of motion gets a lane here, once there is a subject."
+            )
 
     def _draw_ruler(self, painter):
         ink, doc = theme.ink, self.session.doc
@@ -122,8 +124,11 @@ class Lanes(QWidget):
             if frame == doc.start or frame - doc.start > step / 2:
                 painter.setPen(QColor(ink.soft))
                 painter.drawText(QRectF(x - 24, 3, 48, 14), Qt.AlignCenter, str(frame))
-        painter.drawText(QRectF(self.width() - RIGHT + 20, 3, RIGHT - 26, 14), Qt.AlignRight,
-                         f"{(doc.end - doc.start + 1) / doc.frame_rate:.2f} s")
+        painter.drawText(
+            QRectF(self.width() - RIGHT + 20, 3, RIGHT - 26, 14),
+            Qt.AlignRight,
+            f"{(doc.end - doc.start + 1) / doc.frame_rate:.2f} s",
+        )
 
     def _draw_reach(self, painter, box, lane, thing):
         """The envelope of a layer: its largest travel, with the mean inside it; the band of solved frames beneath."""
@@ -137,7 +142,13 @@ class Lanes(QWidget):
                 known = np.isfinite(values)
                 if known.any():
                     xs, ys = self.x_of(frames[known]), floor - values[known] / top * tall
-                    shape = QPolygonF([QPointF(xs[0], floor), *(QPointF(x, y) for x, y in zip(xs, ys, strict=True)), QPointF(xs[-1], floor)])
+                    shape = QPolygonF(
+                        [
+                            QPointF(xs[0], floor),
+                            *(QPointF(x, y) for x, y in zip(xs, ys, strict=True)),
+                            QPointF(xs[-1], floor),
+                        ]
+                    )
                     colour = theme.ramp_colour(share)
                     colour.setAlpha(150 if share < 0.5 else 235)
                     painter.setPen(Qt.NoPen)
@@ -157,7 +168,9 @@ class Lanes(QWidget):
         wide = max(self.x_of(frames[0] + 1) - self.x_of(frames[0]), 1)
         painter.setPen(QPen(QColor(ink.rule), 1))
         painter.setBrush(Qt.NoBrush)
-        painter.drawRect(QRectF(self.x_of(frames[0]) - wide / 2, y, self.x_of(frames[-1]) - self.x_of(frames[0]) + wide, BAND - 1))
+        painter.drawRect(
+            QRectF(self.x_of(frames[0]) - wide / 2, y, self.x_of(frames[-1]) - self.x_of(frames[0]) + wide, BAND - 1)
+        )
         changes = np.flatnonzero(np.diff(state.states)) + 1
         for part in np.split(np.arange(len(frames)), changes):
             kind = state.states[part[0]]
@@ -172,7 +185,9 @@ class Lanes(QWidget):
         if state.why:
             painter.setPen(QColor(ink.accent))
             painter.setFont(theme.type_face(8.5, bold=True))
-            text = painter.fontMetrics().elidedText(f"stale: {state.why}", Qt.ElideRight, self.width() - LEFT - RIGHT - 10)
+            text = painter.fontMetrics().elidedText(
+                f"stale: {state.why}", Qt.ElideRight, self.width() - LEFT - RIGHT - 10
+            )
             place = QRectF(LEFT + 4, box.top() + 1, painter.fontMetrics().horizontalAdvance(text) + 8, 15)
             paper = QColor(ink.sheet)
             paper.setAlpha(215)
@@ -314,12 +329,16 @@ class Lanes(QWidget):
         if hit:
             for name, key in self.keys_of(thing)[hit[1]]:
                 channel = thing.declared.channels[name]
-                lines.append(f"{channel.label} {format_value(key.value, channel.unit)} at frame {key.frame:g}, then {key.segment}")
+                lines.append(
+                    f"{channel.label} {format_value(key.value, channel.unit)} at {key.frame:g}, then {key.segment}"
+                )
         lane = self.session.lanes.get(thing.id)
         i = int(round(self.frame_at(at.x()))) - self.session.doc.start
         if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
-            lines.append(f"frame {i + self.session.doc.start}: moves {format_length(lane.mean[i])} on average, "
-                         f"at most {format_length(lane.reach[i])}")
+            lines.append(
+                f"frame {i + self.session.doc.start}: moves {format_length(lane.mean[i])} on average, "
+                f"at most {format_length(lane.reach[i])}"
+            )
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(lines), self) if lines else QToolTip.hideText()

@@ -2,7 +2,17 @@
 
 import numpy as np
 from PySide6.QtCore import QSize, Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..geometry import maps
 from ..scene import commands as do
@@ -39,12 +49,16 @@ class MapsPanel(QWidget):
 
         grid = QGridLayout()
         grid.setSpacing(4)
-        for i, name in enumerate(("tool_pick", "tool_gradient", "choose_all", "choose_none", "choose_islands", "choose_uncovered")):
+        for i, name in enumerate(
+            ("tool_pick", "tool_gradient", "choose_all", "choose_none", "choose_islands", "choose_uncovered")
+        ):
             grid.addWidget(tool(name), i // 2, i % 2)
         layout.addLayout(grid)
         row = QHBoxLayout()
         row.addWidget(QLabel("Weight"))
-        self.amount = NumberField(Channel("number", 1.0, "The weight to set, add or take.", title="Weight", hard=(0.0, 1.0)))
+        self.amount = NumberField(
+            Channel("number", 1.0, "The weight to set, add or take.", title="Weight", hard=(0.0, 1.0))
+        )
         self.amount.show_value(1.0)
         row.addWidget(self.amount, 1)
         layout.addLayout(row)
@@ -71,8 +85,10 @@ class MapsPanel(QWidget):
             weights = s.scene.arrays.get(found.weights)
             item = QListWidgetItem(found.name)
             item.setFlags(item.flags() | Qt.ItemIsEditable)
-            item.setToolTip(f"{int((weights > 0).sum()):,} of {count:,} vertices weigh more than 0, mean {weights.mean():.2f}. "
-                            "Press F2 to rename.")
+            item.setToolTip(
+                f"{int((weights > 0).sum()):,} of {count:,} vertices weigh more than 0, mean {weights.mean():.2f}. "
+                "Press F2 to rename."
+            )
             self.list.addItem(item)
             if found.id == s.map_id:
                 self.list.setCurrentItem(item)
@@ -80,10 +96,14 @@ class MapsPanel(QWidget):
         if subject is None:
             self.hint.setText("Select a subject to see its maps.")
         elif not subject.maps:
-            self.hint.setText("No maps yet. Take the Pick tool (P), choose vertices by click or box (Shift adds, Ctrl takes "
-                              "away, a double click takes the island), then make a new map.")
+            self.hint.setText(
+                "No maps yet. Take the Pick tool (P), choose vertices by click or box (Shift adds, Ctrl takes "
+                "away, a double click takes the island), then make a new map."
+            )
         else:
-            self.hint.setText(f"{chosen:,} of {count:,} vertices chosen" + ("; changes go to all of them" if not chosen else ""))
+            self.hint.setText(
+                f"{chosen:,} of {count:,} vertices chosen" + ("; changes go to all of them" if not chosen else "")
+            )
         self.new.setEnabled(subject is not None)
         self._filling = False
 

@@ -3,7 +3,18 @@
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..press import run as press
 from ..scene import commands as do
@@ -26,7 +37,9 @@ class PressPanel(QWidget):
         self.add = QPushButton(theme.icon("add"), "Add a print")
         menu = QMenu(self.add)
         for kind in kinds_in("print"):
-            menu.addAction(theme.icon(kind.kind), kind.title, lambda k=kind: self.add_print(k.kind)).setToolTip(kind.summary())
+            menu.addAction(theme.icon(kind.kind), kind.title, lambda k=kind: self.add_print(k.kind)).setToolTip(
+                kind.summary()
+            )
         self.add.setMenu(menu)
         head.addWidget(self.add)
         self.all = QPushButton(theme.icon("press", theme.ink.on_accent), "Run all")
@@ -75,8 +88,11 @@ class PressPanel(QWidget):
         column.setSpacing(8)
         doc = self.session.doc
         if not doc.prints:
-            empty = QLabel("Nothing to deliver yet. Add a print: a vertex cache (OpenUSD) or a vertex animation texture "
-                           "(GLB, OpenEXR and JSON). Each says its size before it runs, and reads its files back after.", wordWrap=True)
+            empty = QLabel(
+                "Nothing to deliver yet. Add a print: a vertex cache (OpenUSD) or a vertex animation texture "
+                "(GLB, OpenEXR and JSON). Each says its size before it runs, and reads its files back after.",
+                wordWrap=True,
+            )
             empty.setProperty("soft", True)
             column.addWidget(empty)
         self.cards = {item.id: Card(self, item) for item in doc.prints}
@@ -95,14 +111,22 @@ class PressPanel(QWidget):
 
             def done(result, i=item_id):
                 self.results[i] = (doc, result)
-                s.notice.emit("done" if result.passed else "error", f"{result.name}: {result.words()}",
-                              "\n".join(map(str, result.paths)))
+                s.notice.emit(
+                    "done" if result.passed else "error",
+                    f"{result.name}: {result.words()}",
+                    "\n".join(map(str, result.paths)),
+                )
                 self.refresh()
                 s.plan()
                 s.look()
 
-            s.jobs.add(Job(f"Print {item.name}", lambda progress, cancelled, i=item: press.run(scene, evaluator, i, folder,
-                                                                                              progress, cancelled), done))
+            s.jobs.add(
+                Job(
+                    f"Print {item.name}",
+                    lambda progress, cancelled, i=item: press.run(scene, evaluator, i, folder, progress, cancelled),
+                    done,
+                )
+            )
 
     def show_beside(self, item_id: str):
         """Put the printed file, played back, beside its subject; again to take it away."""
@@ -134,7 +158,9 @@ class Card(QFrame):
         s, ink = panel.session, theme.ink
         chosen = s.selected_id == item.id
         self.setObjectName("card")
-        self.setStyleSheet(f"#card {{ background: {ink.sheet}; border: 1px solid {ink.accent if chosen else ink.rule}; }}")
+        self.setStyleSheet(
+            f"#card {{ background: {ink.sheet}; border: 1px solid {ink.accent if chosen else ink.rule}; }}"
+        )
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 8, 10, 8)
         column.setSpacing(4)
@@ -172,10 +198,15 @@ class Card(QFrame):
         found = panel.results.get(item.id)
         if found:
             doc, result = found
-            self._line(column, f"{format_bytes(result.bytes)} written. {result.words()[0].upper()}{result.words()[1:]}",
-                       colour=ink.good if result.passed else ink.accent)
+            self._line(
+                column,
+                f"{format_bytes(result.bytes)} written. {result.words()[0].upper()}{result.words()[1:]}",
+                colour=ink.good if result.passed else ink.accent,
+            )
             if doc is not s.doc:
-                self._line(column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent)
+                self._line(
+                    column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent
+                )
             beside = QPushButton("Show beside")
             beside.setCheckable(True)
             beside.setChecked(bool(s.beside and s.beside.title == item.name))

@@ -13,8 +13,11 @@ class RemarksPanel(QWidget):
         self.session = session
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 10, 8)
-        self.empty = QLabel("Nothing to remark: no layer is without effect, nothing falls for want of a hold, and the sizes look "
-                            "right.", wordWrap=True)
+        self.empty = QLabel(
+            "Nothing to remark: no layer is without effect, nothing falls for want of a hold, and the sizes look "
+            "right.",
+            wordWrap=True,
+        )
         self.empty.setProperty("soft", True)
         layout.addWidget(self.empty)
         self.list = QListWidget(wordWrap=True)
@@ -29,8 +32,10 @@ class RemarksPanel(QWidget):
     def refresh(self):
         self.list.clear()
         for remark in self.session.remarks:
-            item = QListWidgetItem(theme.icon("warning", theme.ink.accent if remark.severity == "error" else theme.ink.soft),
-                                   f"{remark.wrong}\n{remark.causes}\n{remark.mend}")
+            item = QListWidgetItem(
+                theme.icon("warning", theme.ink.accent if remark.severity == "error" else theme.ink.soft),
+                f"{remark.wrong}\n{remark.causes}\n{remark.mend}",
+            )
             item.setData(Qt.UserRole, remark.thing or None)
             self.list.addItem(item)
         self.empty.setVisible(not self.session.remarks)

@@ -51,7 +51,11 @@ _LINE_VERTEX = """
 #version 330
 uniform mat4 to_clip; uniform float nearer, point_size;
 in vec3 place;
-void main() { gl_Position = to_clip * vec4(place, 1.0); gl_Position.z -= nearer * gl_Position.w; gl_PointSize = point_size; }
+void main() {
+    gl_Position = to_clip * vec4(place, 1.0);
+    gl_Position.z -= nearer * gl_Position.w;
+    gl_PointSize = point_size;
+}
 """
 
 _LINE_FRAGMENT = """
@@ -108,13 +112,25 @@ class Renderer:
             self._many.release()
             self._one.release()
         colour = self.context.renderbuffer((width, height), 4, samples=SAMPLES)
-        self._many = self.context.framebuffer([colour], self.context.depth_renderbuffer((width, height), samples=SAMPLES))
-        self._one = self.context.framebuffer([self.context.texture((width, height), 4)],
-                                             self.context.depth_texture((width, height)))
+        self._many = self.context.framebuffer(
+            [colour], self.context.depth_renderbuffer((width, height), samples=SAMPLES)
+        )
+        self._one = self.context.framebuffer(
+            [self.context.texture((width, height), 4)], self.context.depth_texture((width, height))
+        )
         self._size = (width, height)
 
-    def picture(self, drawn: list[Drawn], camera: Camera, width: int, height: int, shading: str = "smooth",
-                wire: bool = False, floor: bool = True, fine: bool = True) -> bytes:
+    def picture(
+        self,
+        drawn: list[Drawn],
+        camera: Camera,
+        width: int,
+        height: int,
+        shading: str = "smooth",
+        wire: bool = False,
+        floor: bool = True,
+        fine: bool = True,
+    ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
         as long without a graphics card."""
         self._sized(width, height)
@@ -155,14 +171,19 @@ class Renderer:
             c = self.context
             n = len(item.points)
             kept = {
-                "topology": topology, "arrays": (item.triangles, item.edges),
-                "points": c.buffer(reserve=12 * n, dynamic=True), "normals": c.buffer(reserve=12 * n, dynamic=True),
+                "topology": topology,
+                "arrays": (item.triangles, item.edges),
+                "points": c.buffer(reserve=12 * n, dynamic=True),
+                "normals": c.buffer(reserve=12 * n, dynamic=True),
                 "weights": c.buffer(reserve=4 * n, dynamic=True),
                 "triangles": c.buffer(np.ascontiguousarray(item.triangles, np.uint32).tobytes()),
                 "edges": c.buffer(np.ascontiguousarray(item.edges, np.uint32).tobytes()),
             }
-            kept["mesh"] = c.vertex_array(self._mesh, [(kept["points"], "3f", "place"), (kept["normals"], "3f", "normal"),
-                                                       (kept["weights"], "f", "weight")], kept["triangles"])
+            kept["mesh"] = c.vertex_array(
+                self._mesh,
+                [(kept["points"], "3f", "place"), (kept["normals"], "3f", "normal"), (kept["weights"], "f", "weight")],
+                kept["triangles"],
+            )
             kept["lines"] = c.vertex_array(self._line, [(kept["points"], "3f", "place")], kept["edges"])
             kept["dots"] = c.vertex_array(self._line, [(kept["points"], "3f", "place")])
             self._kept[item.id] = kept
@@ -234,9 +255,24 @@ class Renderer:
         for every, alpha in ((False, 0.16), (True, 0.34)):
             chosen = k[(np.round(k / step).astype(int) % 10 == 0) == every]
             far = 20 * step
-            ends = np.concatenate([
-                np.stack([np.stack([chosen, chosen * 0, chosen * 0 - far], 1), np.stack([chosen, chosen * 0, chosen * 0 + far], 1)], 1),
-                np.stack([np.stack([chosen * 0 - far, chosen * 0, chosen], 1), np.stack([chosen * 0 + far, chosen * 0, chosen], 1)], 1)])
+            ends = np.concatenate(
+                [
+                    np.stack(
+                        [
+                            np.stack([chosen, chosen * 0, chosen * 0 - far], 1),
+                            np.stack([chosen, chosen * 0, chosen * 0 + far], 1),
+                        ],
+                        1,
+                    ),
+                    np.stack(
+                        [
+                            np.stack([chosen * 0 - far, chosen * 0, chosen], 1),
+                            np.stack([chosen * 0 + far, chosen * 0, chosen], 1),
+                        ],
+                        1,
+                    ),
+                ]
+            )
             ends = ends.reshape(-1, 3) + [centre[0], 0, centre[1]]
             buffer = self.context.buffer(ends.astype("f4").tobytes())
             array = self.context.vertex_array(line, [(buffer, "3f", "place")])

@@ -79,7 +79,12 @@ class Roster(QTreeWidget):
             item.setIcon(1, theme.icon("eye" if thing.on else "eye_off", theme.ink.soft))
             item.setToolTip(1, "Switch on or off (O)")
         declared = thing.declared
-        item.setToolTip(0, f"{declared.title}: {declared.summary()}" if declared else f"“{thing.kind}” is not understood; kept as it is")
+        item.setToolTip(
+            0,
+            f"{declared.title}: {declared.summary()}"
+            if declared
+            else f"“{thing.kind}” is not understood; kept as it is",
+        )
         item.setSizeHint(0, QSize(100, UNFOLDED if thing.id in self.unfolded else ROW))
         return item
 

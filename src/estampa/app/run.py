@@ -13,7 +13,10 @@ def run(path: str | None = None, scene=None, picture: str | None = None) -> int:
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
         if not picture:
-            print("estampa: there is no screen here. With --picture PNG a picture of the window is saved instead.", file=sys.stderr)
+            print(
+                "estampa: there is no screen here. With --picture PNG a picture of the window is saved instead.",
+                file=sys.stderr,
+            )
             return 2
     from . import theme
     from .window import Window
@@ -25,9 +28,9 @@ def run(path: str | None = None, scene=None, picture: str | None = None) -> int:
     if scene is not None:
         window.session.replace(scene)
     elif path:
-        window.open_path(Path(path))
+        window.files.open(Path(path))
     else:
-        QTimer.singleShot(0, window.offer_recovery)
+        QTimer.singleShot(0, window.files.offer_recovery)
     window.show()
     if picture:
         QTimer.singleShot(0, lambda: _take_picture(app, window, picture))

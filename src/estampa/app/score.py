@@ -104,8 +104,12 @@ class Score(QWidget):
 
     def refresh(self):
         doc, s = self.session.doc, self.session
-        for box, value in ((self.frame_box, s.frame), (self.start_box, doc.start), (self.end_box, doc.end),
-                           (self.rate_box, int(round(doc.frame_rate)))):
+        for box, value in (
+            (self.frame_box, s.frame),
+            (self.start_box, doc.start),
+            (self.end_box, doc.end),
+            (self.rate_box, int(round(doc.frame_rate))),
+        ):
             box.show_value(value)
         busy = s.jobs.busy and s.jobs.current.title != "Autosave"
         self.solve_button.setVisible(not busy)

@@ -163,8 +163,11 @@ class Session(QObject):
     def save(self, path: Path | None = None) -> bool:
         try:
             if path is None and not self.lock_is_ours:
-                raise EstampaError(self.scene.path.name, "is open in another window, which may save it too.",
-                                   "Save it under another name (Save as).")
+                raise EstampaError(
+                    self.scene.path.name,
+                    "is open in another window, which may save it too.",
+                    "Save it under another name (Save as).",
+                )
             file.save_scene(self.scene, path)
         except EstampaError as err:
             self.tell(err)
@@ -262,7 +265,9 @@ class Session(QObject):
                     continue
                 shape = evaluator.subject(subject, frame)
                 mesh = evaluator.scene.mesh(subject.mesh)
-                result.shapes[subject.id] = LookedShape(shape.points, mesh.normals(shape.points), shape.true, shape.shown_frame)
+                result.shapes[subject.id] = LookedShape(
+                    shape.points, mesh.normals(shape.points), shape.true, shape.shown_frame
+                )
                 if beside and beside.subject == subject.id:
                     at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
                     points = np.asarray(beside.reader.points(at), np.float64)
@@ -305,7 +310,7 @@ class Session(QObject):
                 break
             found = evaluator.travel_of(subject, layer, doc.start + i)
             if found:
-                mean[i:i + step], reach[i:i + step] = found
+                mean[i : i + step], reach[i : i + step] = found
         return reach, mean
 
     def _on_planned(self, result, trouble):
@@ -328,8 +333,11 @@ class Session(QObject):
     # -- solving and playing -------------------------------------------------------------------------------
     def needs_solve(self) -> bool:
         evaluator = self._evaluator("window")
-        return any(not self.store.has(evaluator.key(s, l, f)) for s, l in evaluator.solvers()
-                   for f in range(self.doc.start, self.doc.end + 1))
+        return any(
+            not self.store.has(evaluator.key(s, l, f))
+            for s, l in evaluator.solvers()
+            for f in range(self.doc.start, self.doc.end + 1)
+        )
 
     def solve(self) -> None:
         """Solve the whole range beside the window, and go on when the scene changes, until done or cancelled."""
@@ -348,8 +356,14 @@ class Session(QObject):
             self.plan()
             self.look()
 
-        self.jobs.replace(Job("Solve", lambda progress, cancelled: evaluator.solve_through(evaluator.doc.end, progress, cancelled),
-                          then, failed))
+        self.jobs.replace(
+            Job(
+                "Solve",
+                lambda progress, cancelled: evaluator.solve_through(evaluator.doc.end, progress, cancelled),
+                then,
+                failed,
+            )
+        )
 
     def cancel(self) -> None:
         self.wants_solved = False

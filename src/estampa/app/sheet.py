@@ -81,8 +81,16 @@ class Sheet(QWidget):
         if thing is None:
             grid.addWidget(self._empty("Select a thing in the roster or the viewport to see its channels."), 0, 0, 1, 4)
         elif thing.declared is None:
-            grid.addWidget(self._empty(f"This is a “{thing.kind}”, made by a newer Estampa. It does nothing here and is kept "
-                                       "as it is when you save."), 0, 0, 1, 4)
+            grid.addWidget(
+                self._empty(
+                    f"This is a “{thing.kind}”, made by a newer Estampa. It does nothing here and is kept "
+                    "as it is when you save."
+                ),
+                0,
+                0,
+                1,
+                4,
+            )
         elif thing.kind == "subject":
             self._subject(grid, thing)
         else:
@@ -97,21 +105,31 @@ class Sheet(QWidget):
 
     def _subject(self, grid, thing):
         mesh = self.session.scene.mesh(thing.mesh)
-        facts = [("Size", " × ".join(format_length(s) for s in mesh.size)), ("Vertices", f"{mesh.count:,}"),
-                 ("Faces", f"{len(mesh.face_counts):,}"), ("Islands", f"{mesh.island_count:,}"),
-                 ("Open edges", f"{mesh.open_edges:,}"), ("Edges of 3+ faces", f"{mesh.crowded_edges:,}"),
-                 ("From file", thing.mesh.source or "–"), ("Layers", f"{len(thing.stack)}")]
+        facts = [
+            ("Size", " × ".join(format_length(s) for s in mesh.size)),
+            ("Vertices", f"{mesh.count:,}"),
+            ("Faces", f"{len(mesh.face_counts):,}"),
+            ("Islands", f"{mesh.island_count:,}"),
+            ("Open edges", f"{mesh.open_edges:,}"),
+            ("Edges of 3+ faces", f"{mesh.crowded_edges:,}"),
+            ("From file", thing.mesh.source or "–"),
+            ("Layers", f"{len(thing.stack)}"),
+        ]
         for i, (name, value) in enumerate(facts):
             label = QLabel(name)
             label.setProperty("soft", True)
             grid.addWidget(label, i, 0)
             grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
         if not thing.stack:
-            grid.addWidget(self._empty("It has no layers yet. Add one: a bend, a noise or a cloth."), len(facts), 0, 1, 4)
+            grid.addWidget(
+                self._empty("It has no layers yet. Add one: a bend, a noise or a cloth."), len(facts), 0, 1, 4
+            )
         add = QPushButton(theme.icon("add"), "Add a layer")
         menu = QMenu(add)
         for kind in kinds_in("layer"):
-            menu.addAction(theme.icon(kind.kind), kind.title, lambda k=kind: add_layer(self.session, k.kind)).setToolTip(kind.summary())
+            menu.addAction(
+                theme.icon(kind.kind), kind.title, lambda k=kind: add_layer(self.session, k.kind)
+            ).setToolTip(kind.summary())
         add.setMenu(menu)
         grid.addWidget(add, len(facts) + 1, 0, 1, 4)
 
@@ -293,8 +311,14 @@ class Row:
     def _set(self, value, merge=False):
         s = self.session
         try:
-            do.set_value(s.scene, s.selected_id, self.channel.name, value, s.frame,
-                         merge=f"drag {s.selected_id} {self.channel.name}" if merge else None)
+            do.set_value(
+                s.scene,
+                s.selected_id,
+                self.channel.name,
+                value,
+                s.frame,
+                merge=f"drag {s.selected_id} {self.channel.name}" if merge else None,
+            )
         except EstampaError as err:
             s.tell(err)
 

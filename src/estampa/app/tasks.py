@@ -171,6 +171,12 @@ def told(trouble: Exception) -> EstampaError:
         return trouble
     detail = "".join(traceback.format_exception(trouble))
     if isinstance(trouble, MemoryError):
-        return EstampaError("This", "needs more memory than there is.", "Use a lighter mesh or a shorter range.", detail)
-    return EstampaError("Something", "went wrong inside Estampa; your scene is unharmed.",
-                        "Undo the last step, and please report the details.", detail)
+        return EstampaError(
+            "This", "needs more memory than there is.", "Use a lighter mesh or a shorter range.", detail
+        )
+    return EstampaError(
+        "Something",
+        "went wrong inside Estampa; your scene is unharmed.",
+        "Undo the last step, and please report the details.",
+        detail,
+    )

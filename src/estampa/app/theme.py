@@ -27,8 +27,12 @@ class Ink:
     chosen: str  # behind the selected row
 
 
-PAPER = Ink("#efe8da", "#f8f4ea", "#e3d9c6", "#bfb298", "#2a2420", "#63584b", "#b5391f", "#fff8ec", "#5b6b3a", "#ecd7bd")
-NIGHT = Ink("#2a272b", "#1f1d20", "#343036", "#57504f", "#ece4d6", "#b3a899", "#e4694a", "#1f1d20", "#a3b573", "#4a3a36")
+PAPER = Ink(
+    "#efe8da", "#f8f4ea", "#e3d9c6", "#bfb298", "#2a2420", "#63584b", "#b5391f", "#fff8ec", "#5b6b3a", "#ecd7bd"
+)
+NIGHT = Ink(
+    "#2a272b", "#1f1d20", "#343036", "#57504f", "#ece4d6", "#b3a899", "#e4694a", "#1f1d20", "#a3b573", "#4a3a36"
+)
 
 RAMP = ["#301442", "#75265e", "#bd4a4a", "#ed8f30", "#fcd673"]  # plum to amber: weights and activity
 
@@ -44,11 +48,22 @@ def use(app, night: bool = False) -> None:
     app.setStyle("Fusion")
     app.setFont(type_face())
     palette = QPalette()
-    for role, colour in ((QPalette.Window, ink.paper), (QPalette.Base, ink.sheet), (QPalette.AlternateBase, ink.paper),
-                         (QPalette.Button, ink.fold), (QPalette.Text, ink.ink), (QPalette.WindowText, ink.ink),
-                         (QPalette.ButtonText, ink.ink), (QPalette.Highlight, ink.accent), (QPalette.ToolTipBase, ink.sheet),
-                         (QPalette.HighlightedText, ink.on_accent), (QPalette.ToolTipText, ink.ink),
-                         (QPalette.PlaceholderText, ink.soft), (QPalette.Mid, ink.rule), (QPalette.Link, ink.accent)):
+    for role, colour in (
+        (QPalette.Window, ink.paper),
+        (QPalette.Base, ink.sheet),
+        (QPalette.AlternateBase, ink.paper),
+        (QPalette.Button, ink.fold),
+        (QPalette.Text, ink.ink),
+        (QPalette.WindowText, ink.ink),
+        (QPalette.ButtonText, ink.ink),
+        (QPalette.Highlight, ink.accent),
+        (QPalette.ToolTipBase, ink.sheet),
+        (QPalette.HighlightedText, ink.on_accent),
+        (QPalette.ToolTipText, ink.ink),
+        (QPalette.PlaceholderText, ink.soft),
+        (QPalette.Mid, ink.rule),
+        (QPalette.Link, ink.accent),
+    ):
         palette.setColor(role, QColor(colour))
     for role in (QPalette.Text, QPalette.WindowText, QPalette.ButtonText):
         palette.setColor(QPalette.Disabled, role, QColor(ink.rule))
@@ -78,33 +93,50 @@ def ramp_colour(t: float) -> QColor:
 
 # Drawn for Estampa on a 16 x 16 grid, as an engraver would: one weight of line.
 _PATHS = {
-    "play": "M5 3.2 L12.5 8 L5 12.8 Z", "pause": "M5 3.5 V12.5 M11 3.5 V12.5", "stop": "M4 4 H12 V12 H4 Z",
-    "first": "M4 3.5 V12.5 M12 3.5 L6.5 8 L12 12.5 Z", "last": "M12 3.5 V12.5 M4 3.5 L9.5 8 L4 12.5 Z",
-    "solve": "M3 12.5 C5 3 7 3 8 8 S11 13 13 3.5", "add": "M8 3 V13 M3 8 H13", "remove": "M3 8 H13",
-    "key": "M8 2.5 A3 3 0 1 1 7.99 2.5 M8 8.5 V13.5 M8 11 H10.5", "reset": "M4 5.5 A5 5 0 1 1 3.2 9.2 M4 2.5 V5.7 H7.2",
+    "play": "M5 3.2 L12.5 8 L5 12.8 Z",
+    "pause": "M5 3.5 V12.5 M11 3.5 V12.5",
+    "stop": "M4 4 H12 V12 H4 Z",
+    "first": "M4 3.5 V12.5 M12 3.5 L6.5 8 L12 12.5 Z",
+    "last": "M12 3.5 V12.5 M4 3.5 L9.5 8 L4 12.5 Z",
+    "solve": "M3 12.5 C5 3 7 3 8 8 S11 13 13 3.5",
+    "add": "M8 3 V13 M3 8 H13",
+    "remove": "M3 8 H13",
+    "key": "M8 2.5 A3 3 0 1 1 7.99 2.5 M8 8.5 V13.5 M8 11 H10.5",
+    "reset": "M4 5.5 A5 5 0 1 1 3.2 9.2 M4 2.5 V5.7 H7.2",
     "hand": "M8 8 m-5.5 0 a5.5 5.5 0 1 0 11 0 a5.5 5.5 0 1 0 -11 0 M8 2.5 C5 5.5 5 10.5 8 13.5 M8 2.5 C11 5.5 11 10.5 8 13.5 M2.6 8 H13.4",
     "pick": "M3 3 h3 M3 3 v3 M13 3 h-3 M13 3 v3 M3 13 h3 M3 13 v-3 M13 13 h-3 M13 13 v-3 M8 7 a1 1 0 1 0 .01 0",
-    "gradient": "M3 13 L13 3 M2 10 L6 14 M10 2 L14 6", "eye": "M2 8 C4.5 4 11.5 4 14 8 C11.5 12 4.5 12 2 8 Z M8 6.4 a1.6 1.6 0 1 0 .01 0",
+    "gradient": "M3 13 L13 3 M2 10 L6 14 M10 2 L14 6",
+    "eye": "M2 8 C4.5 4 11.5 4 14 8 C11.5 12 4.5 12 2 8 Z M8 6.4 a1.6 1.6 0 1 0 .01 0",
     "eye_off": "M2 8 C4.5 11 11.5 11 14 8 M4 10 L3 11.5 M8 10.6 V12.4 M12 10 L13 11.5",
     "subject": "M8 2.5 L13 5.2 V10.8 L8 13.5 L3 10.8 V5.2 Z M3 5.2 L8 8 L13 5.2 M8 8 V13.5",
-    "grip": "M8 3 V13 M3 8 H13 M8 6 a2 2 0 1 0 .01 0", "wind": "M2 6 H9.5 A2 2 0 1 0 7.7 3.4 M2 9 H12 A1.9 1.9 0 1 1 10.3 11.8 M2 12 H6",
-    "gravity": "M8 2.5 V12.5 M4.5 9 L8 12.8 L11.5 9", "ground": "M2 9 H14 M4 12.5 L6 9 M8 12.5 L10 9 M12 12.5 L13.5 9.5",
+    "grip": "M8 3 V13 M3 8 H13 M8 6 a2 2 0 1 0 .01 0",
+    "wind": "M2 6 H9.5 A2 2 0 1 0 7.7 3.4 M2 9 H12 A1.9 1.9 0 1 1 10.3 11.8 M2 12 H6",
+    "gravity": "M8 2.5 V12.5 M4.5 9 L8 12.8 L11.5 9",
+    "ground": "M2 9 H14 M4 12.5 L6 9 M8 12.5 L10 9 M12 12.5 L13.5 9.5",
     "cloth": "M2.5 4 C5 2.5 6.5 5.5 8.5 4 S12 3 13.5 4 V11.5 C11 13 9.5 10.5 7.5 12 S4 12.8 2.5 11.5 Z M5.5 4 V12 M10.5 4 V11.5",
-    "bend": "M4 13.5 V9 C4 5 7 3.5 12.5 3.5 M10 1.5 L12.8 3.5 L10 5.6", "noise": "M2 9 L4 5 L5.5 11 L7.5 3.5 L9.5 12.5 L11 6 L12.5 9.5 L14 7.5",
+    "bend": "M4 13.5 V9 C4 5 7 3.5 12.5 3.5 M10 1.5 L12.8 3.5 L10 5.6",
+    "noise": "M2 9 L4 5 L5.5 11 L7.5 3.5 L9.5 12.5 L11 6 L12.5 9.5 L14 7.5",
     "vertex_cache": "M3 4 C3 2 13 2 13 4 V12 C13 14 3 14 3 12 Z M3 4 C3 6 13 6 13 4 M3 8 C3 10 13 10 13 8",
-    "vertex_texture": "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13", "warning": "M8 2.8 L14 13 H2 Z M8 6.5 V9.8 M8 11.3 V11.6",
-    "find": "M7 2.8 a4.2 4.2 0 1 0 .01 0 M10 10 L13.5 13.5", "press": "M3 13 H13 M4.5 13 V6 H11.5 V13 M8 6 V2.5 M5.5 2.5 H10.5 M4.5 9.5 H11.5",
+    "vertex_texture": "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13",
+    "warning": "M8 2.8 L14 13 H2 Z M8 6.5 V9.8 M8 11.3 V11.6",
+    "find": "M7 2.8 a4.2 4.2 0 1 0 .01 0 M10 10 L13.5 13.5",
+    "press": "M3 13 H13 M4.5 13 V6 H11.5 V13 M8 6 V2.5 M5.5 2.5 H10.5 M4.5 9.5 H11.5",
     "frame": "M2.5 5.5 V2.5 H5.5 M10.5 2.5 H13.5 V5.5 M13.5 10.5 V13.5 H10.5 M5.5 13.5 H2.5 V10.5 M6 6 H10 V10 H6 Z",
-    "wire": "M8 2.5 L13.5 12.5 H2.5 Z M5.2 7.5 H10.8 M8 12.5 L5.2 7.5 M8 12.5 L10.8 7.5", "unknown": "M6 6 A2.2 2.2 0 1 1 8 8.5 V10 M8 12 V12.3",
-    "open": "M2.5 12.5 V4 H6.5 L8 5.5 H13.5 V12.5 Z", "save": "M8 2.5 V10 M5 7.2 L8 10.2 L11 7.2 M3 13 H13", "more": "M4 6 L8 10 L12 6",
+    "wire": "M8 2.5 L13.5 12.5 H2.5 Z M5.2 7.5 H10.8 M8 12.5 L5.2 7.5 M8 12.5 L10.8 7.5",
+    "unknown": "M6 6 A2.2 2.2 0 1 1 8 8.5 V10 M8 12 V12.3",
+    "open": "M2.5 12.5 V4 H6.5 L8 5.5 H13.5 V12.5 Z",
+    "save": "M8 2.5 V10 M5 7.2 L8 10.2 L11 7.2 M3 13 H13",
+    "more": "M4 6 L8 10 L12 6",
 }
 
 
 @lru_cache(maxsize=256)
 def icon(name: str, colour: str | None = None, size: int = 16) -> QIcon:
     path = _PATHS.get(name, _PATHS["unknown"])
-    svg = (f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 16 16"><path d="{path}" fill="none" '
-           f'stroke="{colour or ink.ink}" stroke-width="1.25" stroke-linejoin="round" stroke-linecap="round"/></svg>')
+    svg = (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 16 16"><path d="{path}" fill="none" '
+        f'stroke="{colour or ink.ink}" stroke-width="1.25" stroke-linejoin="round" stroke-linecap="round"/></svg>'
+    )
     renderer = QSvgRenderer(QByteArray(svg.encode()))
     pixmap = QPixmap(size * 2, size * 2)
     pixmap.fill(Qt.transparent)

@@ -49,7 +49,7 @@ class Viewport(QWidget):
         for signal in (s.looked, s.chosen_changed, s.view_changed, s.selected, s.doc_changed):
             signal.connect(lambda *_: self._redraw())
         s.looked.connect(self._frame_first)
-        s.replaced.connect(self._forget_framing)
+        s.replaced.connect(self.frame_when_shown)
         s.frame_changed.connect(self.update)
 
     # -- what is drawn -------------------------------------------------------------------------------------
@@ -70,13 +70,31 @@ class Viewport(QWidget):
                     weights = s.scene.arrays.get(found.weights)
                 if s.tool in ("pick", "gradient"):
                     chosen = s.chosen_of(subject)
-            items.append(Drawn(subject.id, shape.points.astype(np.float32), shape.normals.astype(np.float32), mesh.triangles,
-                               mesh.edges, CLOTH if subject.stack else STALL, weights, chosen))
+            items.append(
+                Drawn(
+                    subject.id,
+                    shape.points.astype(np.float32),
+                    shape.normals.astype(np.float32),
+                    mesh.triangles,
+                    mesh.edges,
+                    CLOTH if subject.stack else STALL,
+                    weights,
+                    chosen,
+                )
+            )
             if s.beside and s.beside.subject == subject.id and "beside" in s.picture.shapes:
                 other = s.picture.shapes["beside"]
                 points = other.points + [self.beside_shift(mesh), 0, 0]
-                items.append(Drawn("beside", points.astype(np.float32), other.normals.astype(np.float32), mesh.triangles,
-                                   mesh.edges, FILE))
+                items.append(
+                    Drawn(
+                        "beside",
+                        points.astype(np.float32),
+                        other.normals.astype(np.float32),
+                        mesh.triangles,
+                        mesh.edges,
+                        FILE,
+                    )
+                )
         return items
 
     @staticmethod
@@ -107,9 +125,12 @@ class Viewport(QWidget):
         painter.setRenderHint(QPainter.Antialiasing)
         if self.renderer is None:
             painter.fillRect(self.rect(), QColor("#7a7874"))
-            painter.drawText(self.rect().adjusted(40, 40, -40, -40), Qt.AlignCenter | Qt.TextWordWrap,
-                             "No picture: OpenGL could not be started.\nInstall libegl1 and libgl1-mesa-dri, then start "
-                             f"Estampa again. Everything else works.\n\n{self.trouble}")
+            painter.drawText(
+                self.rect().adjusted(40, 40, -40, -40),
+                Qt.AlignCenter | Qt.TextWordWrap,
+                "No picture: OpenGL could not be started.\nInstall libegl1 and libgl1-mesa-dri, then start "
+                f"Estampa again. Everything else works.\n\n{self.trouble}",
+            )
             return
         if self._dirty or self._image is None or self._image.size() != self.size() * self.devicePixelRatioF():
             self._render()
@@ -137,7 +158,9 @@ class Viewport(QWidget):
 
     def handles(self) -> Handles | None:
         grip = self.active_grip()
-        return Handles(self.view(), self.grip_values(grip)) if grip is not None and self.session.tool == "hand" else None
+        return (
+            Handles(self.view(), self.grip_values(grip)) if grip is not None and self.session.tool == "hand" else None
+        )
 
     def _draw_over(self, painter: QPainter):
         s, view = self.session, self.view()
@@ -150,7 +173,9 @@ class Viewport(QWidget):
                     if held is not None:
                         draw_wind(painter, view, self.grip_values(held), thing.at("speed", s.frame))
             if selected is not None and selected.kind == "bend":
-                values = self.grip_values(active) if active is not None else {n: c.default for n, c in Grip.channels.items()}
+                values = (
+                    self.grip_values(active) if active is not None else {n: c.default for n, c in Grip.channels.items()}
+                )
                 draw_bend(painter, view, values, *(selected.at(n, s.frame) for n in ("low", "high", "angle")))
             for grip in s.doc.things:
                 if grip.kind == "grip" and (active is None or grip.id != active.id):
@@ -204,8 +229,13 @@ class Viewport(QWidget):
         for thing, shape in waiting:
             if thing is not None:
                 at = s.picture.frame
-                text = ("shown without its solved layers" if shape.shown_frame is None else
-                        "its stale result is shown" if shape.shown_frame == at else f"frame {shape.shown_frame:g} stands in")
+                text = (
+                    "shown without its solved layers"
+                    if shape.shown_frame is None
+                    else "its stale result is shown"
+                    if shape.shown_frame == at
+                    else f"frame {shape.shown_frame:g} stands in"
+                )
                 say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
         if s.tool in ("pick", "gradient") and subject is not None:
             found = subject.map(s.map_id)
@@ -250,13 +280,13 @@ class Viewport(QWidget):
         middle = self.rect().center()
         painter.drawText(QRectF(0, middle.y() - 40, self.width(), 30), Qt.AlignCenter, "Nothing to move yet")
         painter.setFont(theme.type_face(10.5))
-        painter.drawText(QRectF(0, middle.y() - 6, self.width(), 60), Qt.AlignHCenter,
-                         "Import a mesh (Ctrl+I), drop one here, or open the awning demo from the Scene menu.")
+        painter.drawText(
+            QRectF(0, middle.y() - 6, self.width(), 60),
+            Qt.AlignHCenter,
+            "Import a mesh (Ctrl+I), drop one here, or open the awning demo from the Scene menu.",
+        )
 
     # -- framing -------------------------------------------------------------------------------------------
-    def _forget_framing(self):
-        self._framed_for = None
-
     def _frame_first(self):
         if self._frame_with_beside and "beside" in self.session.picture.shapes:
             self._frame_with_beside = False
@@ -269,6 +299,10 @@ class Viewport(QWidget):
         points = [item.points for item in self.drawn()]
         if points:
             self._frame_points(np.concatenate(points))
+
+    def frame_when_shown(self):
+        """Bring everything into view once the next picture is there."""
+        self._framed_for = None
 
     def frame_beside(self):
         """Make room for the played-back file, once it is there."""
@@ -365,7 +399,9 @@ class Viewport(QWidget):
         self._redraw()
 
     def keyPressEvent(self, event):
-        step = {Qt.Key_Left: (-24, 0), Qt.Key_Right: (24, 0), Qt.Key_Up: (0, 24), Qt.Key_Down: (0, -24)}.get(event.key())
+        step = {Qt.Key_Left: (-24, 0), Qt.Key_Right: (24, 0), Qt.Key_Up: (0, 24), Qt.Key_Down: (0, -24)}.get(
+            event.key()
+        )
         if step:
             moved = event.modifiers() & Qt.ShiftModifier
             self.camera = self.camera.panned(-step[0], step[1], self.height()) if moved else self.camera.orbited(*step)
@@ -386,14 +422,22 @@ class Viewport(QWidget):
         """((n, 2) pixels, (n,) whether nothing stands before it) of a subject's vertices."""
         points = self.session.picture.shapes[subject.id].points
         pixels, depth = self.camera.project(points, self.width(), self.height())
-        inside = (depth > 0) & (depth < 1) & (pixels >= 0).all(axis=1) & (pixels < [self.width(), self.height()]).all(axis=1)
+        inside = (
+            (depth > 0) & (depth < 1) & (pixels >= 0).all(axis=1) & (pixels < [self.width(), self.height()]).all(axis=1)
+        )
         if self.session.shading == "none":  # wire alone: everything is seen
             return pixels, inside
         buffer = self.renderer.depth(self.drawn(), self.camera, self.width(), self.height())
         x, y = pixels[inside].astype(int).T
         y = self.height() - 1 - y
-        nearest = np.max([buffer[np.clip(y + j, 0, buffer.shape[0] - 1), np.clip(x + i, 0, buffer.shape[1] - 1)]
-                          for i in (-1, 0, 1) for j in (-1, 0, 1)], axis=0)
+        nearest = np.max(
+            [
+                buffer[np.clip(y + j, 0, buffer.shape[0] - 1), np.clip(x + i, 0, buffer.shape[1] - 1)]
+                for i in (-1, 0, 1)
+                for j in (-1, 0, 1)
+            ],
+            axis=0,
+        )
         visible = inside.copy()
         visible[inside] = depth[inside] <= nearest + 2e-4 * (1 - depth[inside]) + 1e-6
         return pixels, visible
@@ -455,7 +499,11 @@ class Viewport(QWidget):
     def _select_at(self, x, y):
         """Select the grip or subject under a pixel."""
         s, view = self.session, self.view()
-        grips = [(np.linalg.norm(view.at(Grip.frame(self.grip_values(g))[0]) - [x, y]), g) for g in s.doc.things if g.kind == "grip"]
+        grips = [
+            (np.linalg.norm(view.at(Grip.frame(self.grip_values(g))[0]) - [x, y]), g)
+            for g in s.doc.things
+            if g.kind == "grip"
+        ]
         if grips and min(grips, key=lambda g: g[0])[0] < 12:
             s.select(min(grips, key=lambda g: g[0])[1].id)
             return

@@ -1,18 +1,15 @@
-"""The window: viewport, score, and the panels at the right; and every command, declared once."""
+"""The window: viewport, score, and the panels at the right."""
 
 from pathlib import Path
 
-from PySide6.QtCore import QSize, Qt, QTimer
-from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import (
-    QFileDialog,
+    QApplication,
     QFrame,
     QHBoxLayout,
     QLabel,
     QMainWindow,
     QMenu,
-    QMessageBox,
-    QPushButton,
     QSplitter,
     QTabWidget,
     QToolButton,
@@ -24,22 +21,18 @@ from .. import demo
 from ..errors import EstampaError
 from ..formats.meshfile import SUFFIXES
 from ..scene import commands as do
-from ..scene import file
-from ..scene.channels import kinds_in
-from ..scene.scene import Scene
 from . import theme
+from .actions import PANELS, declare
+from .files import Files
 from .finder import Finder
-from .import_dialog import ImportDialog, ReadFile
 from .maps_panel import MapsPanel
+from .notice import Notice
 from .press_panel import PressPanel
 from .remarks_panel import RemarksPanel
 from .score import Score
 from .session import Session
-from .sheet import Sheet, add_layer
-from .tasks import Job
+from .sheet import Sheet
 from .viewport import Viewport
-
-PANELS = ("sheet", "maps", "press", "remarks")
 
 
 class Window(QMainWindow):
@@ -48,9 +41,9 @@ class Window(QMainWindow):
         self.session = session or Session()
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.actions_by_name: dict[str, QAction] = {}
+        self.files = Files(self)
         self._left = False  # the person chose to leave unsaved work
-        self._declare_actions()
+        self.actions_by_name = declare(self)
         self.viewport = Viewport(self.session)
         self.score = Score(self.session, self.actions_by_name)
         self.sheet = Sheet(self.session)
@@ -125,80 +118,8 @@ class Window(QMainWindow):
         return strip
 
     # -- commands ------------------------------------------------------------------------------------------
-    def _declare_actions(self):
-        """(name, menu, words, shortcut, icon, help, what it does). Menus, tool strips and the finder draw from this."""
-        s = self.session
-        maps = lambda what: lambda: getattr(self.maps, what[0])(*what[1:])
-        table = [
-            ("new", "Scene", "New scene", "Ctrl+N", "subject", "Begin with an empty scene", self.new_scene),
-            ("open", "Scene", "Open…", "Ctrl+O", "open", "Open a scene", self.ask_open),
-            ("import", "Scene", "Import a mesh…", "Ctrl+I", "subject", "OBJ, PLY, STL, GLB or glTF", self.ask_import),
-            ("save", "Scene", "Save", "Ctrl+S", "save", "Save the scene", self.save),
-            ("save_as", "Scene", "Save as…", "Ctrl+Shift+S", "save", "Save the scene under another name", self.ask_save),
-            ("quit", "Scene", "Quit", "Ctrl+Q", "remove", "Close Estampa", self.close),
-            ("undo", "Edit", "Undo", "Ctrl+Z", "reset", "Take back the last edit", s_call(s, "undo")),
-            ("redo", "Edit", "Redo", "Ctrl+Shift+Z", "reset", "Do again what was taken back", s_call(s, "redo")),
-            ("rename", "Edit", "Rename", "F2", "key", "Rename what is selected", self.rename),
-            ("duplicate", "Edit", "Duplicate", "Ctrl+D", "add", "Copy what is selected", self.duplicate),
-            ("switch", "Edit", "Switch on or off", "O", "eye", "Switch what is selected on or off", self.switch),
-            ("remove", "Edit", "Remove", "Shift+Delete", "remove", "Remove what is selected (can be undone)", self.remove),
-            ("layer_up", "Edit", "Move the layer up", "Ctrl+Up", "more", "It then reads less, and moves what stands below", lambda: self.move_layer(-1)),
-            ("layer_down", "Edit", "Move the layer down", "Ctrl+Down", "more", "It then reads what stands above it", lambda: self.move_layer(1)),
-            ("set_key", "Edit", "Key every keyed channel here", "K", "key", "Put keys at this frame on the keyed channels of what is selected", self.key_all),
-            *(("add_" + k.kind, "Add", f"Add {k.title.lower()} layer", f"Ctrl+{i}", k.kind, k.summary(), lambda k=k.kind: add_layer(s, k))
-              for i, k in enumerate(sorted(kinds_in("layer"), key=lambda k: k.kind), 1)),
-            *(("add_" + k.kind, "Add", f"Add {k.title.lower()}", f"Alt+{i}", k.kind, k.summary(), lambda k=k.kind: self.add_thing(k))
-              for i, k in enumerate([*sorted(kinds_in("force"), key=lambda k: k.kind), *(k for k in kinds_in("thing") if k.kind == "grip")], 1)),
-            *(("add_" + k.kind, "Press", f"Add {k.title.lower()} print", f"Ctrl+Alt+{i}", k.kind, k.summary(),
-               lambda k=k.kind: (self.press.add_print(k), self.show_panel("press"))) for i, k in enumerate(kinds_in("print"), 1)),
-            ("press_all", "Press", "Run all prints", "Ctrl+Return", "press", "Solve, write and read back every print", self.run_prints),
-            ("tool_hand", "Tools", "Hand", "H", "hand", "Turn the view, select things and take hold of grips", lambda: s.set_view(tool="hand")),
-            ("tool_pick", "Tools", "Pick", "P", "pick", "Choose vertices by click or box; Shift adds, Ctrl takes away, a double click takes the island",
-             lambda: self.use_tool("pick")),
-            ("tool_gradient", "Tools", "Gradient", "G", "gradient", "Drag from 0 to 1 to lay a straight gradient in the active map",
-             lambda: self.use_tool("gradient")),
-            ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps(("choose", "all"))),
-            ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps(("choose", "none"))),
-            ("choose_islands", "Maps", "Whole islands", "I", "subject", "Grow what is chosen to its connected islands", self.islands),
-            ("choose_uncovered", "Maps", "Uncovered", "U", "find", "Choose the vertices that no map covers yet", maps(("choose", "uncovered"))),
-            ("map_new", "Maps", "New map", "Ctrl+M", "add", "Make a weight map of the chosen vertices", maps(("new_map",))),
-            ("map_set", "Maps", "Set", "Shift+E", "key", "Set the weight of the chosen vertices", maps(("change", "set"))),
-            ("map_add", "Maps", "Add", "Shift+A", "add", "Add to the weight of the chosen vertices", maps(("change", "add"))),
-            ("map_take", "Maps", "Take", "Shift+T", "remove", "Take from the weight of the chosen vertices", maps(("change", "take"))),
-            ("map_smooth", "Maps", "Smooth", "Shift+S", "noise", "Even out the weights of the chosen vertices", maps(("smooth",))),
-            ("map_invert", "Maps", "Invert", "Shift+I", "reset", "Turn 0 into 1 and 1 into 0 in the chosen vertices", maps(("invert",))),
-            ("map_remove", "Maps", "Remove", "", "remove", "Remove the active map (can be undone)", maps(("remove",))),
-            ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: self.viewport.frame_selection()),
-            ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: self.viewport.frame_all()),
-            ("shading", "View", "Shading", "S", "eye", "Smooth, then facets, then lines alone", self.next_shading),
-            ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: s.set_view(wire=not s.wire)),
-            ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", self.unfold),
-            ("night", "View", "Night ink", "", "eye", "Dark panels, the same palette", self.toggle_night),
-            *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: self.show_panel(p))
-              for i, p in enumerate(PANELS, 5)),
-            ("find", "View", "Find a command…", "Ctrl+J", "find", "Every command by name, with its shortcut", self.find),
-            ("play", "Play", "Play", "Space", "play", "Play; solves what is not solved yet", lambda: s.play(not s.playing)),
-            ("first", "Play", "To the first frame", "Home", "first", "Go to the first frame", lambda: s.go_to(s.doc.start)),
-            ("last", "Play", "To the last frame", "End", "last", "Go to the last frame", lambda: s.go_to(s.doc.end)),
-            ("next", "Play", "Next frame", ".", "play", "Go to the next frame", lambda: s.go_to(s.frame + 1)),
-            ("previous", "Play", "Previous frame", ",", "play", "Go to the frame before", lambda: s.go_to(s.frame - 1)),
-            ("solve", "Play", "Solve", "Ctrl+Space", "solve", "Solve every frame of the range, beside the window", s.solve),
-            ("cancel", "Play", "Cancel", "Escape", "stop", "Stop what is under way; what is solved stays", s.cancel),
-        ]
-        for name, menu, words, keys, icon, help_text, run in table:
-            action = QAction(theme.icon(icon), words, self)
-            action.setData(icon)
-            if keys:
-                action.setShortcut(QKeySequence(keys))
-            action.setToolTip(f"{help_text} ({keys})" if keys else help_text)
-            action.setProperty("menu", menu)
-            action.triggered.connect(lambda _=False, run=run: self._do(run))
-            self.addAction(action)
-            self.actions_by_name[name] = action
-        for name in ("tool_hand", "tool_pick", "tool_gradient", "wire", "night"):
-            self.actions_by_name[name].setCheckable(True)
-
-    def _do(self, run):
+    def carry_out(self, run):
+        """Run a command; trouble that a person can act on is told, not raised."""
         try:
             run()
         except EstampaError as err:
@@ -214,7 +135,9 @@ class Window(QMainWindow):
             menus[title].addAction(action)
         demos = QMenu("Open a demo", self)
         for name in demo.names():
-            demos.addAction(name.capitalize(), lambda n=name: self._leave_then(lambda: self.session.replace(demo.build(n))))
+            demos.addAction(
+                name.capitalize(), lambda n=name: self.files.leave_then(lambda: self.session.replace(demo.build(n)))
+            )
         menus["Scene"].insertMenu(self.actions_by_name["save"], demos)
 
     def _refresh(self):
@@ -223,7 +146,9 @@ class Window(QMainWindow):
         name = scene.path.name if scene.path else scene.doc.name
         changed = scene.is_changed
         self.setWindowTitle(f"{name}{' · not saved' if changed else ''} · Estampa")
-        self.scene_name.setText(f"{name}{' · not saved' if changed else ''}{'' if s.lock_is_ours else ' · open in another window'}")
+        self.scene_name.setText(
+            f"{name}{' · not saved' if changed else ''}{'' if s.lock_is_ours else ' · open in another window'}"
+        )
         a["undo"].setText(f"Undo {scene.undo_label}" if scene.undo_label else "Undo")
         a["redo"].setText(f"Redo {scene.redo_label}" if scene.redo_label else "Redo")
         a["undo"].setEnabled(scene.undo_label is not None)
@@ -261,8 +186,6 @@ class Window(QMainWindow):
         self.session.set_view(shading=order[(order.index(self.session.shading) + 1) % 3])
 
     def toggle_night(self):
-        from PySide6.QtWidgets import QApplication
-
         theme.use(QApplication.instance(), night=theme.ink is theme.PAPER)
         for action in self.actions_by_name.values():
             action.setIcon(theme.icon(action.data()))
@@ -310,7 +233,9 @@ class Window(QMainWindow):
         s, thing = self.session, self.session.thing
         keyed = [n for n in thing.declared.channels if thing.curve(n)] if thing is not None and thing.declared else []
         if not keyed:
-            s.notice.emit("note", "No channel of the selection is keyed yet. Click the key beside a channel in the sheet.", "")
+            s.notice.emit(
+                "note", "No channel of the selection is keyed yet. Click the key beside a channel in the sheet.", ""
+            )
         for name in keyed:
             do.set_key(s.scene, thing.id, name, s.frame)
 
@@ -328,128 +253,20 @@ class Window(QMainWindow):
         self.show_panel("press")
         self.press.run([p.id for p in self.session.doc.prints if p.on and p.declared])
 
-    # -- files ---------------------------------------------------------------------------------------------
-    def new_scene(self):
-        self._leave_then(lambda: self.session.replace(Scene()))
-
-    def ask_open(self):
-        path, _ = QFileDialog.getOpenFileName(self, "Open a scene or a mesh", "", "Estampa scenes and meshes (*.estampa "
-                                              + " ".join(f"*{s}" for s in SUFFIXES) + ")")
-        if path:
-            self.open_path(Path(path))
-
-    def ask_import(self):
-        path, _ = QFileDialog.getOpenFileName(self, "Import a mesh", "", "Meshes (" + " ".join(f"*{s}" for s in SUFFIXES) + ")")
-        if path:
-            self.import_mesh(Path(path))
-
-    def open_path(self, path: Path):
-        if path.suffix.lower() != ".estampa":
-            self.import_mesh(path)
-            return
-
-        def work(progress, cancelled):
-            progress(0.2, f"Opening {path.name}")
-            return file.load_scene(path)
-
-        self._leave_then(lambda: self.session.jobs.add(Job("Open", work, self._opened)))
-
-    def _opened(self, scene: Scene):
-        self.session.replace(scene)
-        self.offer_recovery()
-
-    def offer_recovery(self):
-        """Tell of unsaved work that a crash left behind."""
-        path = self.session.scene.path
-        found = file.recoverable(path)
-        if found is None or not self.session.lock_is_ours:
-            return
-
-        def recover():
-            try:
-                scene = file.load_scene(found)
-            except EstampaError as err:
-                self.session.tell(err)
-                return
-            scene.path = path
-            scene.saved_doc = None
-            self.session.replace(scene)
-            self.session._autosaved_doc = None
-
-        self.notice.offer("Estampa ended before this work was saved. An autosave of it is here.", "Recover it", recover,
-                          "Leave it", lambda: file.discard_autosave(path))
-
-    def import_mesh(self, path: Path):
-        """Read the file beside the window, then ask what its numbers mean."""
-
-        def work(progress, cancelled):
-            def step(share, text):
-                from ..errors import Cancelled
-
-                if cancelled():
-                    raise Cancelled
-                progress(share, f"{path.name}: {text}")
-
-            return ReadFile.of(path, step)
-
-        self.session.jobs.add(Job("Import", work, self._ask_about))
-
-    def _ask_about(self, read: ReadFile):
-        self.import_dialog = ImportDialog(self, read)
-        self.import_dialog.accepted.connect(self._bring_in)
-        self.import_dialog.open()
-
-    def _bring_in(self):
-        dialog = self.import_dialog
-        subject = do.add_mesh(self.session.scene, dialog.result_mesh(), dialog.name.text() or "Subject", dialog.read.path.name)
-        self.viewport._forget_framing()
-        self.session.select(subject.id)
-        self.show_panel("sheet")
-
-    def save(self):
-        if self.session.scene.path is None:
-            self.ask_save()
-        else:
-            self.session.save()
-
-    def ask_save(self):
-        path, _ = QFileDialog.getSaveFileName(self, "Save the scene", f"{self.session.doc.name}.estampa", "Estampa scenes (*.estampa)")
-        if path:
-            self.session.save(Path(path).with_suffix(".estampa"))
-
     def _scene_replaced(self):
         self._refresh()
         if not self.session.lock_is_ours:
-            self.session.notice.emit("note", f"{self.session.scene.path.name} is open in another window. You can look and try, "
-                                     "but save under another name.", "")
-
-    def _leave_then(self, go):
-        """Go on at once, or ask first when there is unsaved work."""
-        if not self.session.scene.is_changed:
-            go()
-            return
-        box = QMessageBox(QMessageBox.Question, "Unsaved work", f"{self.session.doc.name} has unsaved work.", parent=self)
-        box.setAttribute(Qt.WA_DeleteOnClose)
-        save = box.addButton("Save", QMessageBox.AcceptRole)
-        leave = box.addButton("Leave it unsaved", QMessageBox.DestructiveRole)
-        box.addButton("Stay", QMessageBox.RejectRole)
-
-        def answered(button):
-            if button is save:
-                self.save()
-                if not self.session.scene.is_changed:
-                    go()
-            elif button is leave:
-                file.discard_autosave(self.session.scene.path)
-                go()
-
-        box.buttonClicked.connect(answered)
-        box.open()
+            self.session.notice.emit(
+                "note",
+                f"{self.session.scene.path.name} is open in another window. You can look and try, "
+                "but save under another name.",
+                "",
+            )
 
     def closeEvent(self, event):
         if self.session.scene.is_changed and not self._left:
             event.ignore()
-            self._leave_then(self._leave)
+            self.files.leave_then(self._leave)
         else:
             self.session.end()
             event.accept()
@@ -464,72 +281,7 @@ class Window(QMainWindow):
 
     def dropEvent(self, event):
         for url in event.mimeData().urls():
-            self.open_path(Path(url.toLocalFile()))
+            self.files.open(Path(url.toLocalFile()))
 
     def _show_notice(self, level, text, detail):
         self.notice.say(level, text, detail)
-
-
-def s_call(session: Session, word: str):
-    """Undo and redo of whatever scene is open when it is called."""
-    return lambda: getattr(session.scene, word)()
-
-
-class Notice(QFrame):
-    """A strip across the top that says what happened; details are one click away."""
-
-    def __init__(self):
-        super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(12, 5, 8, 5)
-        self.text = QLabel(wordWrap=True)
-        row.addWidget(self.text, 1)
-        self.first, self.second, self.details = QPushButton(), QPushButton(), QPushButton("Details")
-        for button in (self.first, self.second, self.details):
-            row.addWidget(button)
-        self._answers = {}
-        for button in (self.first, self.second):
-            button.clicked.connect(lambda _=False, b=button: self._answer(b))
-        self.close_button = QPushButton("Close")
-        self.close_button.clicked.connect(self.hide)
-        row.addWidget(self.close_button)
-        self.details.clicked.connect(self._show_details)
-        self._detail, self._later = "", QTimer(self, singleShot=True)
-        self._later.timeout.connect(self.hide)
-        self.hide()
-
-    def say(self, level: str, text: str, detail: str = ""):
-        self._show(level, text)
-        self._detail = detail
-        self.details.setVisible(bool(detail))
-        self.first.hide()
-        self.second.hide()
-        if level != "error":
-            self._later.start(6000)
-
-    def offer(self, text, yes, run_yes, no, run_no):
-        self._show("note", text)
-        self.details.hide()
-        self._answers = {self.first: run_yes, self.second: run_no}
-        for button, words in ((self.first, yes), (self.second, no)):
-            button.setText(words)
-            button.show()
-
-    def _answer(self, button):
-        self.hide()
-        self._answers[button]()
-
-    def _show(self, level, text):
-        self._later.stop()
-        self.setProperty("notice", "error" if level == "error" else "note")
-        self.style().unpolish(self)
-        self.style().polish(self)
-        self.text.style().unpolish(self.text)
-        self.text.style().polish(self.text)
-        self.text.setText(text)
-        self.show()
-
-    def _show_details(self):
-        box = QMessageBox(QMessageBox.Information, "Details", self.text.text(), parent=self)
-        box.setDetailedText(self._detail)
-        box.open()

@@ -41,12 +41,17 @@ def awning_mesh() -> Mesh:
 def stall_mesh() -> Mesh:
     """Posts, rails, a counter and a back wall; a thing to see the awning against."""
     half, (top, _), (low, front) = WIDTH / 2, BACK, FRONT
-    boxes = [((-half - 0.04, 0, front - 0.03), (0.06, low, 0.06)), ((half - 0.02, 0, front - 0.03), (0.06, low, 0.06)),
-             ((-half - 0.04, 0, -0.06), (0.06, top + 0.05, 0.06)), ((half - 0.02, 0, -0.06), (0.06, top + 0.05, 0.06)),
-             ((-half - 0.04, low - 0.03, front - 0.02), (WIDTH + 0.08, 0.04, 0.03)),
-             ((-half - 0.04, top - 0.02, -0.06), (WIDTH + 0.08, 0.05, 0.05)),
-             ((-half + 0.12, 0, 1.05), (WIDTH - 0.24, 0.92, 0.42)), ((-half + 0.02, 0.921, 1.0), (WIDTH - 0.04, 0.05, 0.52)),
-             ((-half + 0.05, 0, -0.05), (WIDTH - 0.1, 2.1, 0.03))]
+    boxes = [
+        ((-half - 0.04, 0, front - 0.03), (0.06, low, 0.06)),
+        ((half - 0.02, 0, front - 0.03), (0.06, low, 0.06)),
+        ((-half - 0.04, 0, -0.06), (0.06, top + 0.05, 0.06)),
+        ((half - 0.02, 0, -0.06), (0.06, top + 0.05, 0.06)),
+        ((-half - 0.04, low - 0.03, front - 0.02), (WIDTH + 0.08, 0.04, 0.03)),
+        ((-half - 0.04, top - 0.02, -0.06), (WIDTH + 0.08, 0.05, 0.05)),
+        ((-half + 0.12, 0, 1.05), (WIDTH - 0.24, 0.92, 0.42)),
+        ((-half + 0.02, 0.921, 1.0), (WIDTH - 0.04, 0.05, 0.52)),
+        ((-half + 0.05, 0, -0.05), (WIDTH - 0.1, 2.1, 0.03)),
+    ]
     return joined([_box(np.array(at), np.array(size)) for at, size in boxes])
 
 
@@ -77,22 +82,59 @@ def build() -> Scene:
     awning = do.add_mesh(scene, read_mesh(DATA / "awning.obj"), "Awning", "awning.obj")
     points = scene.arrays.get(awning.mesh.points)
     held = do.add_map(scene, awning.id, holds(points), "Rails and lashings")
-    hem = do.add_map(scene, awning.id, gradient(points, (0, FRONT[0], FRONT[1]), (0, FRONT[0] - VALANCE, FRONT[1]))
-                     * (points[:, 2] > FRONT[1] - 0.01), "Valance")
-    sway = do.add_layer(scene, awning.id, "bend", "Post sway", {"angle": 0.0, "low": 0.0, "high": 2.6},
-                        grip={"x": 0.0, "y": 0.0, "z": 0.85})
+    hem = do.add_map(
+        scene,
+        awning.id,
+        gradient(points, (0, FRONT[0], FRONT[1]), (0, FRONT[0] - VALANCE, FRONT[1])) * (points[:, 2] > FRONT[1] - 0.01),
+        "Valance",
+    )
+    sway = do.add_layer(
+        scene,
+        awning.id,
+        "bend",
+        "Post sway",
+        {"angle": 0.0, "low": 0.0, "high": 2.6},
+        grip={"x": 0.0, "y": 0.0, "z": 0.85},
+    )
     for frame, degrees in ((1, 0), (40, -1.2), (70, -2.2), (100, -1.0), (120, -1.6)):
         do.set_key(scene, sway.id, "angle", frame, float(np.radians(degrees)))
-    do.add_layer(scene, awning.id, "cloth", "Canvas",
-                 {"pins": held.id, "density": 0.5, "warp": 4000.0, "weft": 3000.0, "shear": 250.0, "bend": 1.5e-4, "drag": 1.0,
-                  "damping": 0.4, "hold": 6.0})
-    do.add_layer(scene, awning.id, "noise", "Hem ripple",
-                 {"map": hem.id, "strength": 0.02, "scale": 0.22, "speed": 1.4, "along": "normals", "seed": 7})
+    do.add_layer(
+        scene,
+        awning.id,
+        "cloth",
+        "Canvas",
+        {
+            "pins": held.id,
+            "density": 0.5,
+            "warp": 4000.0,
+            "weft": 3000.0,
+            "shear": 250.0,
+            "bend": 1.5e-4,
+            "drag": 1.0,
+            "damping": 0.4,
+            "hold": 6.0,
+        },
+    )
+    do.add_layer(
+        scene,
+        awning.id,
+        "noise",
+        "Hem ripple",
+        {"map": hem.id, "strength": 0.02, "scale": 0.22, "speed": 1.4, "along": "normals", "seed": 7},
+    )
     do.add_thing(scene, "gravity", "Gravity")
-    sea = do.add_thing(scene, "grip", "Sea breeze direction", {"x": 0.0, "y": 1.4, "z": 3.4, "turn_x": np.radians(10),
-                                                               "turn_y": np.radians(152), "size": 0.6})
-    wind = do.add_thing(scene, "wind", "Onshore wind", {"grip": sea.id, "gustiness": 0.45, "gust_length": 5.0,
-                                                        "turbulence": 0.25, "eddy_length": 0.9})
+    sea = do.add_thing(
+        scene,
+        "grip",
+        "Sea breeze direction",
+        {"x": 0.0, "y": 1.4, "z": 3.4, "turn_x": np.radians(10), "turn_y": np.radians(152), "size": 0.6},
+    )
+    wind = do.add_thing(
+        scene,
+        "wind",
+        "Onshore wind",
+        {"grip": sea.id, "gustiness": 0.45, "gust_length": 5.0, "turbulence": 0.25, "eddy_length": 0.9},
+    )
     for frame, speed in ((1, 1.2), (48, 4.6), (80, 2.8)):
         do.set_key(scene, wind.id, "speed", frame, speed)
     do.add_thing(scene, "vertex_cache", "Awning cache", {"subject": awning.id, "file": "awning_cache"})

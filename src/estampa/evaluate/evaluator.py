@@ -47,7 +47,9 @@ class Evaluator:
 
     def __init__(self, doc: Document, scene, store):
         self.doc, self.scene, self.store = doc, scene, store
-        self.stale_keys: dict[tuple[str, int], bytes] = {}  # (layer, frame) -> key of its last result, if a view keeps them
+        self.stale_keys: dict[
+            tuple[str, int], bytes
+        ] = {}  # (layer, frame) -> key of its last result, if a view keeps them
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
         self._grips: dict[tuple, tuple] = {}
@@ -68,7 +70,9 @@ class Evaluator:
                 held = self.doc.find(value)
                 value = None
                 if held is not None and held.declared is not None:
-                    reads += [Read(f"{head}/{name}/{r.path}", r.label, r.value) for r in self.thing_reads(held, None, frame)]
+                    reads += [
+                        Read(f"{head}/{name}/{r.path}", r.label, r.value) for r in self.thing_reads(held, None, frame)
+                    ]
                     value = held.kind
             elif channel.accumulates:
                 reads.append(Read(f"{head}/{name}/travel", label, self.travel(thing, name, frame)))
@@ -94,7 +98,9 @@ class Evaluator:
         key = (layer.id, frame)
         if key not in self._reads:
             mesh = subject.mesh
-            found = [Read("mesh", f"{subject.name} · mesh", (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv))]
+            found = [
+                Read("mesh", f"{subject.name} · mesh", (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv))
+            ]
             for above in self.layers(subject):
                 if above.id == layer.id:
                     break
@@ -167,7 +173,7 @@ class Evaluator:
     def above(self, subject: Thing, layer: Thing, frame: float) -> Shape:
         """The shape that enters a layer."""
         layers = self.layers(subject)
-        return self.through(subject, layers[:[l.id for l in layers].index(layer.id)], frame)
+        return self.through(subject, layers[: [l.id for l in layers].index(layer.id)], frame)
 
     def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:
         """The rest shape after the given layers, which are the top part of the stack."""
@@ -188,8 +194,11 @@ class Evaluator:
         now = Moment(frame, frame / self.doc.frame_rate, mesh)
         points = layer.declared().apply(entering.points, self.resolve(layer, subject, frame), now)
         if not np.isfinite(points).all():
-            raise EstampaError(f"{layer.name} on {subject.name}", f"gives points that are not numbers at frame {frame:g}.",
-                               "Undo the last change of its channels, or switch it off.")
+            raise EstampaError(
+                f"{layer.name} on {subject.name}",
+                f"gives points that are not numbers at frame {frame:g}.",
+                "Undo the last change of its channels, or switch it off.",
+            )
         if entering.true:
             self.scene.shapes.put(key, points)
         return Shape(points, key, entering.true, entering.shown_frame)
@@ -214,12 +223,15 @@ class Evaluator:
         """How far a layer moves its subject at a frame: (mean, largest) in metres; None when it is not solved."""
         layers = self.layers(subject)
         place = [l.id for l in layers].index(layer.id)
-        if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in layers[:place + 1]):
+        if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in layers[: place + 1]):
             return None
         key = digest("envelope", self.layer_digest(subject, layer, frame))
         found = self.scene.shapes.get(key)
         if found is None:
-            before, after = self.through(subject, layers[:place], frame), self.through(subject, layers[:place + 1], frame)
+            before, after = (
+                self.through(subject, layers[:place], frame),
+                self.through(subject, layers[: place + 1], frame),
+            )
             moved = np.linalg.norm(after.points - before.points, axis=1)
             found = np.array([moved.mean(), moved.max()])
             self.scene.shapes.put(key, found)
@@ -230,8 +242,9 @@ class Evaluator:
         """(subject, layer) for each layer with memory that is on, in the order they must be solved."""
         return [(s, l) for s in self.doc.subjects if s.on for l in self.layers(s) if l.declared.memory]
 
-    def solve_through(self, frame: float, progress: Progress | None = None,
-                      cancelled: Callable[[], bool] = lambda: False) -> int:
+    def solve_through(
+        self, frame: float, progress: Progress | None = None, cancelled: Callable[[], bool] = lambda: False
+    ) -> int:
         """Solve all that is needed up to a frame. Returns how many frames were computed.
 
         Raises Cancelled, or EstampaError with the layer and the frame; what was solved before stays.
@@ -261,13 +274,18 @@ class Evaluator:
             before = self.above(subject, layer, frame - 1).points
             state = self.store.state(self.key(subject, layer, frame - 1))
             if state is None:
-                raise EstampaError(f"{layer.name} on {subject.name}", f"lost its solved frame {frame - 1} from the store.",
-                                   "Solve again. If it happens often, raise the store's size limit.")
+                raise EstampaError(
+                    f"{layer.name} on {subject.name}",
+                    f"lost its solved frame {frame - 1} from the store.",
+                    "Solve again. If it happens often, raise the store's size limit.",
+                )
         inputs = Inputs(self.scene.mesh(subject.mesh), before, now, v, self.world(frame), self.scene.solver_cache)
         try:
             state = solver.start(inputs) if state is None else solver.step(state, inputs, 1 / self.doc.frame_rate)
         except EstampaError as err:
-            raise EstampaError(f"{layer.name} on {subject.name}, frame {frame}", err.cause, err.cure, err.detail) from err
+            raise EstampaError(
+                f"{layer.name} on {subject.name}, frame {frame}", err.cause, err.cure, err.detail
+            ) from err
         _refuse_nonsense(state, layer, subject, frame)
         self.store.write(key, state)
         return True
@@ -275,5 +293,8 @@ class Evaluator:
 
 def _refuse_nonsense(state: State, layer: Thing, subject: Thing, frame: int) -> None:
     if not (np.isfinite(state.points).all() and np.isfinite(state.velocity).all()):
-        raise EstampaError(f"{layer.name} on {subject.name}, frame {frame}", "gave points that are not numbers.",
-                           "Raise Substeps, or undo the last change.")
+        raise EstampaError(
+            f"{layer.name} on {subject.name}, frame {frame}",
+            "gave points that are not numbers.",
+            "Raise Substeps, or undo the last change.",
+        )

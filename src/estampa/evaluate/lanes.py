@@ -54,8 +54,11 @@ class LaneMemory:
 def differences(before: list[Read], now: list[Read], most: int = 3) -> str:
     """Names of what differs between two lists of reads, e.g. "Cloth · damping, Onshore wind · speed"."""
     old, new = {(r.path, r.label): r.value for r in before}, {(r.path, r.label): r.value for r in now}
-    labels = [label for (path, label), value in {**old, **new}.items()
-              if old.get((path, label), _ABSENT) != new.get((path, label), _ABSENT)]
+    labels = [
+        label
+        for (path, label), value in {**old, **new}.items()
+        if old.get((path, label), _ABSENT) != new.get((path, label), _ABSENT)
+    ]
     if not labels and [r.path for r in before] != [r.path for r in now]:
         labels = ["the order of the stack"]
     unique = list(dict.fromkeys(labels))

@@ -30,12 +30,22 @@ def remarks(scene: Scene) -> list[Remark]:
 def not_understood(scene: Scene) -> Iterator[Remark]:
     for thing, _ in scene.doc.everything():
         if thing.unknown is not None:
-            yield Remark("warning", thing.id, f"“{thing.name}” is a “{thing.kind}”, which this version does not understand.",
-                         "It does nothing here, and is kept as it is when you save.", "Open the scene in a newer Estampa.")
+            yield Remark(
+                "warning",
+                thing.id,
+                f"“{thing.name}” is a “{thing.kind}”, which this version does not understand.",
+                "It does nothing here, and is kept as it is when you save.",
+                "Open the scene in a newer Estampa.",
+            )
         for name, value in thing.values.items():
             if isinstance(value, Opaque):
-                yield Remark("warning", thing.id, f"{thing.name} · {name} holds a kind of value this version does not "
-                             "understand.", "Its default is used instead.", "Set the channel, or open it in a newer Estampa.")
+                yield Remark(
+                    "warning",
+                    thing.id,
+                    f"{thing.name} · {name} holds a kind of value this version does not understand.",
+                    "Its default is used instead.",
+                    "Set the channel, or open it in a newer Estampa.",
+                )
 
 
 def cloth_held_by_nothing(scene: Scene) -> Iterator[Remark]:
@@ -45,8 +55,13 @@ def cloth_held_by_nothing(scene: Scene) -> Iterator[Remark]:
             continue
         held = subject.map(layer.at("pins", 0))
         if held is None or not scene.arrays.get(held.weights).any():
-            yield Remark("error", layer.id, f"{layer.name} is held by nothing, and there is no ground beneath it.",
-                         "It falls out of the picture.", "Choose a weight map under “Held by”, or add a ground.")
+            yield Remark(
+                "error",
+                layer.id,
+                f"{layer.name} is held by nothing, and there is no ground beneath it.",
+                "It falls out of the picture.",
+                "Choose a weight map under “Held by”, or add a ground.",
+            )
 
 
 def empty_map(scene: Scene) -> Iterator[Remark]:
@@ -55,9 +70,13 @@ def empty_map(scene: Scene) -> Iterator[Remark]:
             found = subject.map(layer.at(name, 0)) if channel.to == "map" else None
             if found is not None and layer.on and not scene.arrays.get(found.weights).any():
                 severity = "warning"
-                yield Remark(severity, layer.id, f"The weight map “{found.name}” of {layer.name} is 0 everywhere.",
-                             "The layer moves nothing." if name == "map" else "Nothing is held.",
-                             "Paint or set weights in it, or choose another map.")
+                yield Remark(
+                    severity,
+                    layer.id,
+                    f"The weight map “{found.name}” of {layer.name} is 0 everywhere.",
+                    "The layer moves nothing." if name == "map" else "Nothing is held.",
+                    "Paint or set weights in it, or choose another map.",
+                )
 
 
 def strange_size(scene: Scene) -> Iterator[Remark]:
@@ -65,20 +84,34 @@ def strange_size(scene: Scene) -> Iterator[Remark]:
         size = float(scene.mesh(subject.mesh).size.max())
         if size < 0.01 or size > 1000:
             word = "small" if size < 0.01 else "large"
-            yield Remark("warning", subject.id, f"{subject.name} is {format_length(size)} across, which is very {word}.",
-                         "Wind, gravity and cloth will look wrong on it.",
-                         "The file's unit was probably another one: import it again and pick the unit.")
+            yield Remark(
+                "warning",
+                subject.id,
+                f"{subject.name} is {format_length(size)} across, which is very {word}.",
+                "Wind, gravity and cloth will look wrong on it.",
+                "The file's unit was probably another one: import it again and pick the unit.",
+            )
 
 
 def crowded_edges(scene: Scene) -> Iterator[Remark]:
     for subject in scene.doc.subjects:
         mesh = scene.mesh(subject.mesh)
         if mesh.crowded_edges:
-            yield Remark("note", subject.id, f"{subject.name} has {mesh.crowded_edges} edge(s) shared by more than two faces.",
-                         "Cloth does not bend across those edges.", "Split the faces there if it should.")
+            yield Remark(
+                "note",
+                subject.id,
+                f"{subject.name} has {mesh.crowded_edges} edge(s) shared by more than two faces.",
+                "Cloth does not bend across those edges.",
+                "Split the faces there if it should.",
+            )
         if mesh.flat_faces:
-            yield Remark("note", subject.id, f"{subject.name} has {mesh.flat_faces} face(s) without area.",
-                         "Cloth leaves them out.", "Merge their points where the mesh was made.")
+            yield Remark(
+                "note",
+                subject.id,
+                f"{subject.name} has {mesh.flat_faces} face(s) without area.",
+                "Cloth leaves them out.",
+                "Merge their points where the mesh was made.",
+            )
 
 
 def dense_for_its_substeps(scene: Scene) -> Iterator[Remark]:
@@ -95,9 +128,14 @@ def dense_for_its_substeps(scene: Scene) -> Iterator[Remark]:
         excess = 0.5 * rows**2 * pull * h * h / max(size, 1e-9)
         if excess > max(0.05, layer.at("tether", scene.doc.start)):
             wanted = int(layer.at("substeps", scene.doc.start) * (excess / 0.05) ** 0.5) + 1
-            yield Remark("note", layer.id, f"{layer.name} has few substeps for {mesh.count:,} vertices.",
-                         f"By its own weight it may stretch some {100 * excess:.0f} % more than its stiffness says; "
-                         "only the tether limits it.", f"About {wanted} substeps would hold it to 5 %.")
+            yield Remark(
+                "note",
+                layer.id,
+                f"{layer.name} has few substeps for {mesh.count:,} vertices.",
+                f"By its own weight it may stretch some {100 * excess:.0f} % more than its stiffness says; "
+                "only the tether limits it.",
+                f"About {wanted} substeps would hold it to 5 %.",
+            )
 
 
 CHECKS = (not_understood, cloth_held_by_nothing, empty_map, strange_size, crowded_edges, dense_for_its_substeps)

@@ -10,8 +10,13 @@ class Ground(Force):
     kind, title = "ground", "Ground"
 
     height = number(0, "Height of the floor.", unit="m", soft=(-5, 5))
-    friction = number(0.5, "Rubbing against the floor: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb).",
-                      unit="factor", soft=(0, 1.5), hard=(0, None))
+    friction = number(
+        0.5,
+        "Rubbing against the floor: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb).",
+        unit="factor",
+        soft=(0, 1.5),
+        hard=(0, None),
+    )
 
     def act(self, world, v):
         world.floors.append((v.height, v.friction))

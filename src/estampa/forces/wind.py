@@ -10,9 +10,17 @@ from .force import Force
 
 # Beaufort scale in m/s: World Meteorological Organization, Manual on Codes, code table 1100.
 BEAUFORT = [
-    ("Calm", 0.0, 0.2), ("Light air", 0.3, 1.5), ("Light breeze", 1.6, 3.3), ("Gentle breeze", 3.4, 5.4),
-    ("Moderate breeze", 5.5, 7.9), ("Fresh breeze", 8.0, 10.7), ("Strong breeze", 10.8, 13.8),
-    ("Near gale", 13.9, 17.1), ("Gale", 17.2, 20.7), ("Strong gale", 20.8, 24.4), ("Storm", 24.5, 28.4),
+    ("Calm", 0.0, 0.2),
+    ("Light air", 0.3, 1.5),
+    ("Light breeze", 1.6, 3.3),
+    ("Gentle breeze", 3.4, 5.4),
+    ("Moderate breeze", 5.5, 7.9),
+    ("Fresh breeze", 8.0, 10.7),
+    ("Strong breeze", 10.8, 13.8),
+    ("Near gale", 13.9, 17.1),
+    ("Gale", 17.2, 20.7),
+    ("Strong gale", 20.8, 24.4),
+    ("Storm", 24.5, 28.4),
     ("Violent storm", 28.5, 32.6),
 ]
 GUST_OCTAVES = 9
@@ -31,13 +39,19 @@ class Wind(Force):
     """
 
     kind, title = "wind", "Wind"
-    presets = {f"Beaufort {b} · {name} ({low}–{high} m/s)": {"speed": round((low + high) / 2, 2)}
-               for b, (name, low, high) in enumerate(BEAUFORT)}
+    presets = {
+        f"Beaufort {b} · {name} ({low}–{high} m/s)": {"speed": round((low + high) / 2, 2)}
+        for b, (name, low, high) in enumerate(BEAUFORT)
+    }
 
     speed = number(4.4, "Mean speed of the air.", unit="m/s", soft=(0, 30), hard=(0, None), accumulates=True)
-    gustiness = number(0.25, "Swing of the speed in gusts, against its mean.", unit="fraction", soft=(0, 1), hard=(0, None))
+    gustiness = number(
+        0.25, "Swing of the speed in gusts, against its mean.", unit="fraction", soft=(0, 1), hard=(0, None)
+    )
     gust_length = number(6, "Length of the longest gusts.", unit="m", soft=(0.5, 50), hard=(0.01, None))
-    turbulence = number(0.1, "Eddies in every direction, against the mean speed.", unit="fraction", soft=(0, 1), hard=(0, None))
+    turbulence = number(
+        0.1, "Eddies in every direction, against the mean speed.", unit="fraction", soft=(0, 1), hard=(0, None)
+    )
     eddy_length = number(0.8, "Size of the largest eddies.", unit="m", soft=(0.05, 10), hard=(0.01, None))
     seed = whole(1, "Another seed, another weather.", soft=(0, 100), hard=(0, None))
     grip = ref("grip", "The grip whose Z axis the wind blows along; none blows along +Z.", title="Direction grip")
@@ -80,6 +94,7 @@ def _sample(local, tables, gust, gust_length, turbulence, eddy_length):
             result[i, 2] += gust * _eddies(x, y, z, gust_length, tables[0], GUST_OCTAVES, INERTIAL_GAIN)
         if turbulence > 0:
             for k in range(3):
-                result[i, k] += turbulence * _eddies(x, y, z, eddy_length, tables[k + 1], TURBULENCE_OCTAVES,
-                                                     INERTIAL_GAIN)
+                result[i, k] += turbulence * _eddies(
+                    x, y, z, eddy_length, tables[k + 1], TURBULENCE_OCTAVES, INERTIAL_GAIN
+                )
     return result

@@ -30,10 +30,14 @@ def write_mesh(path: Path, name: str, points, normals, triangles, texcoords: lis
         setattr(attributes, word, add(array, gl.ARRAY_BUFFER, type_, gl.FLOAT, word == "POSITION"))
     index = add(indices, gl.ELEMENT_ARRAY_BUFFER, gl.SCALAR, gl.UNSIGNED_INT)
     document = gl.GLTF2(
-        asset=gl.Asset(version="2.0", generator="Estampa"), scene=0, scenes=[gl.Scene(nodes=[0])],
+        asset=gl.Asset(version="2.0", generator="Estampa"),
+        scene=0,
+        scenes=[gl.Scene(nodes=[0])],
         nodes=[gl.Node(mesh=0, name=name)],
         meshes=[gl.Mesh(name=name, extras=extras, primitives=[gl.Primitive(attributes=attributes, indices=index)])],
-        accessors=accessors, bufferViews=views, buffers=[gl.Buffer(byteLength=len(data))],
+        accessors=accessors,
+        bufferViews=views,
+        buffers=[gl.Buffer(byteLength=len(data))],
     )
     document.set_binary_blob(data)
     document.save_binary(str(path))

@@ -18,8 +18,9 @@ SUFFIXES = (".obj", ".ply", ".stl", ".glb", ".gltf")
 LIKELY_UNIT = {".stl": "mm"}  # common practice, no source: 3-D printing works in millimetres
 
 
-def read_mesh(path: str | Path, unit: str | None = None, weld: bool = False, up: str = "y",
-              progress=lambda share, text: None) -> Mesh:
+def read_mesh(
+    path: str | Path, unit: str | None = None, weld: bool = False, up: str = "y", progress=lambda share, text: None
+) -> Mesh:
     """Read a mesh file as metres with +Y up.
 
     unit -- what one unit of the file is (m, cm, mm, in, ft); by default mm for STL, m for the others
@@ -30,8 +31,9 @@ def read_mesh(path: str | Path, unit: str | None = None, weld: bool = False, up:
     path = Path(path)
     suffix, what = path.suffix.lower(), path.name
     if suffix not in SUFFIXES:
-        raise EstampaError(what, f"is no mesh file that can be read (“{suffix or 'no ending'}”).",
-                           "Export it as OBJ, PLY, STL or GLB.")
+        raise EstampaError(
+            what, f"is no mesh file that can be read (“{suffix or 'no ending'}”).", "Export it as OBJ, PLY, STL or GLB."
+        )
     try:
         data = path.read_bytes()
     except FileNotFoundError:
@@ -81,7 +83,9 @@ def _read_ply(data: bytes) -> Mesh:
     vertex = ply["vertex"]
     points = np.stack([np.asarray(vertex[a], np.float64) for a in "xyz"], axis=1)
     names = [p.name for p in vertex.properties]
-    pair = next((p for p in (("u", "v"), ("s", "t"), ("texture_u", "texture_v")) if p[0] in names and p[1] in names), None)
+    pair = next(
+        (p for p in (("u", "v"), ("s", "t"), ("texture_u", "texture_v")) if p[0] in names and p[1] in names), None
+    )
     uv = np.stack([vertex[pair[0]], vertex[pair[1]]], axis=1) if pair else None
     if "face" not in ply or ply["face"].count == 0:
         return Mesh(points, [], [], uv)
@@ -119,8 +123,13 @@ def _read_with_trimesh(path: Path, data: bytes, suffix: str) -> Mesh:
 def about(mesh: Mesh) -> dict[str, object]:
     """What a person wants to know of a mesh before working on it."""
     return {
-        "size": tuple(float(s) for s in mesh.size), "vertices": mesh.count, "faces": len(mesh.face_counts),
-        "triangles": len(mesh.triangles), "islands": mesh.island_count, "open edges": mesh.open_edges,
-        "edges of more than two faces": mesh.crowded_edges, "faces without area": mesh.flat_faces,
+        "size": tuple(float(s) for s in mesh.size),
+        "vertices": mesh.count,
+        "faces": len(mesh.face_counts),
+        "triangles": len(mesh.triangles),
+        "islands": mesh.island_count,
+        "open edges": mesh.open_edges,
+        "edges of more than two faces": mesh.crowded_edges,
+        "faces without area": mesh.flat_faces,
         "texture coordinates": mesh.uv is not None,
     }

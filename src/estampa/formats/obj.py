@@ -33,8 +33,11 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None) -> Mesh:
     counts = np.fromiter((len(c.split()) for c in corners), np.int32, len(corners))
     short = np.flatnonzero(counts < 3)
     if len(short):
-        raise EstampaError(what, f"line {at_faces[short[0]] + 1} is a face with fewer than 3 corners.",
-                           "The file is probably cut short; export it again.")
+        raise EstampaError(
+            what,
+            f"line {at_faces[short[0]] + 1} is a face with fewer than 3 corners.",
+            "The file is probably cut short; export it again.",
+        )
     blob = b" ".join(corners)
     indices = _indices(what, re.sub(rb"/[^\s]*", b"", blob), corners, at_faces)
     if (indices < 0).any():  # counted back from the last point before the face
@@ -45,8 +48,11 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None) -> Mesh:
     bad = (indices < 0) | (indices >= len(xyz))
     if bad.any():
         face = int(np.searchsorted(np.cumsum(counts), int(np.argmax(bad)), side="right"))
-        raise EstampaError(what, f"line {at_faces[face] + 1} names a point that is not in the file "
-                                 f"(it has {len(xyz):,}).", "The file is cut short or damaged; export it again.")
+        raise EstampaError(
+            what,
+            f"line {at_faces[face] + 1} names a point that is not in the file (it has {len(xyz):,}).",
+            "The file is cut short or damaged; export it again.",
+        )
     return Mesh(xyz, counts, indices, uv)
 
 
@@ -68,9 +74,12 @@ def _rows(what, rows, lines, width) -> np.ndarray:
             except ValueError:
                 good = False
             if not good:
-                raise EstampaError(what, f"line {line + 1} is not a point of {width} numbers: "
-                                         f"“{row.decode(errors='replace').strip()[:40]}”.",
-                                   "The file is cut short or damaged; export it again.") from None
+                raise EstampaError(
+                    what,
+                    f"line {line + 1} is not a point of {width} numbers: "
+                    f"“{row.decode(errors='replace').strip()[:40]}”.",
+                    "The file is cut short or damaged; export it again.",
+                ) from None
         raise
 
 
@@ -80,8 +89,11 @@ def _indices(what, blob, corners, lines) -> np.ndarray:
     except ValueError:
         for row, line in zip(corners, lines, strict=True):
             if not re.fullmatch(rb"\s*(-?\d+(/-?\d*){0,2}\s*)+", row):
-                raise EstampaError(what, f"line {line + 1} is not a face: “{row.decode(errors='replace').strip()[:40]}”.",
-                                   "The file is cut short or damaged; export it again.") from None
+                raise EstampaError(
+                    what,
+                    f"line {line + 1} is not a face: “{row.decode(errors='replace').strip()[:40]}”.",
+                    "The file is cut short or damaged; export it again.",
+                ) from None
         raise
 
 
@@ -114,6 +126,6 @@ def write_obj(path, mesh: Mesh, comment: str = "") -> None:
             file.writelines(f"vt {u:.6f} {v:.6f}\n" for u, v in mesh.uv)
         first = 0
         for count in mesh.face_counts:
-            face = mesh.face_indices[first:first + count] + 1
+            face = mesh.face_indices[first : first + count] + 1
             first += count
             file.write("f " + " ".join(f"{i}/{i}" if mesh.uv is not None else f"{i}" for i in face) + "\n")

@@ -7,8 +7,9 @@ import numpy as np
 from ..geometry.mesh import Mesh
 
 
-def write_cache(path: Path, name: str, mesh: Mesh, frames: list[int], frame_rate: float, points_at, with_normals: bool,
-                progress) -> None:
+def write_cache(
+    path: Path, name: str, mesh: Mesh, frames: list[int], frame_rate: float, points_at, with_normals: bool, progress
+) -> None:
     """points_at(frame) -> (n, 3); written as float32, metres, +Y up."""
     from pxr import Sdf, Usd, UsdGeom, Vt
 
@@ -59,7 +60,10 @@ class CacheReader:
         return np.array(self._mesh.GetPointsAttr().Get(frame))
 
     def faces(self) -> tuple[np.ndarray, np.ndarray]:
-        return (np.array(self._mesh.GetFaceVertexCountsAttr().Get()), np.array(self._mesh.GetFaceVertexIndicesAttr().Get()))
+        return (
+            np.array(self._mesh.GetFaceVertexCountsAttr().Get()),
+            np.array(self._mesh.GetFaceVertexIndicesAttr().Get()),
+        )
 
 
 def _word(name: str) -> str:

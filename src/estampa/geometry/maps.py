@@ -35,8 +35,9 @@ def smoothed(mesh: Mesh, weights, chosen=None, rounds: int = 1) -> np.ndarray:
     """Each weight becomes the mean of itself and the mean of its neighbours, `rounds` times."""
     e = mesh.edges
     both = np.concatenate([e, e[:, ::-1]])
-    graph = coo_matrix((np.ones(len(both), np.float32), (both[:, 0], both[:, 1])),
-                       shape=(mesh.count, mesh.count)).tocsr()
+    graph = coo_matrix(
+        (np.ones(len(both), np.float32), (both[:, 0], both[:, 1])), shape=(mesh.count, mesh.count)
+    ).tocsr()
     degree = np.asarray(graph.sum(axis=1)).ravel()
     result = np.array(weights, np.float32)
     for _ in range(rounds):

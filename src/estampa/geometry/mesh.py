@@ -37,21 +37,30 @@ class Mesh:
             raise EstampaError(what, "has no points.", "Export it again with its geometry.")
         bad = ~np.isfinite(self.points).all(axis=1)
         if bad.any():
-            raise EstampaError(what, f"has {bad.sum()} point(s) that are not finite numbers "
-                                     f"(the first is vertex {int(np.argmax(bad))}).",
-                               "Repair those vertices where the mesh was made, then import again.")
+            raise EstampaError(
+                what,
+                f"has {bad.sum()} point(s) that are not finite numbers (the first is vertex {int(np.argmax(bad))}).",
+                "Repair those vertices where the mesh was made, then import again.",
+            )
         if np.abs(self.points).max() > 1e9:
-            raise EstampaError(what, "has points further than a million kilometres away.", "Check the file and its unit.")
+            raise EstampaError(
+                what, "has points further than a million kilometres away.", "Check the file and its unit."
+            )
         if len(self.face_counts) == 0:
-            raise EstampaError(what, f"has {n} point(s) but no faces.", "Export it as a surface, not as points or curves.")
+            raise EstampaError(
+                what, f"has {n} point(s) but no faces.", "Export it as a surface, not as points or curves."
+            )
         if self.face_counts.min() < 3 or int(self.face_counts.sum()) != len(self.face_indices):
             raise EstampaError(what, "has a face with fewer than 3 corners.", "It may be cut short; export it again.")
         wrong = (self.face_indices < 0) | (self.face_indices >= n)
         if wrong.any():
             face = int(np.searchsorted(np.cumsum(self.face_counts), int(np.argmax(wrong)), side="right"))
-            raise EstampaError(what, f"has a face (number {face + 1}) that names vertex "
-                                     f"{int(self.face_indices[np.argmax(wrong)]) + 1}, but there are only {n}.",
-                               "The file is cut short or damaged; export it again.")
+            raise EstampaError(
+                what,
+                f"has a face (number {face + 1}) that names vertex "
+                f"{int(self.face_indices[np.argmax(wrong)]) + 1}, but there are only {n}.",
+                "The file is cut short or damaged; export it again.",
+            )
         if self.uv is not None and len(self.uv) != n:
             raise EstampaError(what, "has texture coordinates that do not match its points.", "Export it again.")
 

@@ -22,5 +22,9 @@ def joined(meshes: list[Mesh]) -> Mesh:
     """Several meshes as one; each stays an island."""
     offsets = np.cumsum([0] + [m.count for m in meshes[:-1]])
     uv = np.concatenate([m.uv for m in meshes]) if all(m.uv is not None for m in meshes) else None
-    return Mesh(np.concatenate([m.points for m in meshes]), np.concatenate([m.face_counts for m in meshes]),
-                np.concatenate([m.face_indices + o for m, o in zip(meshes, offsets, strict=True)]), uv)
+    return Mesh(
+        np.concatenate([m.points for m in meshes]),
+        np.concatenate([m.face_counts for m in meshes]),
+        np.concatenate([m.face_indices + o for m, o in zip(meshes, offsets, strict=True)]),
+        uv,
+    )

@@ -15,10 +15,12 @@ class Bend(Layer):
 
     kind, title = "bend", "Bend"
 
-    angle = number(np.radians(30), "How far the stretch between the limits curls in all.", unit="rad",
-                   soft=(-np.pi, np.pi))
-    low = number(0, "Where along the axis the bend begins, from the grip's origin.", title="Limit from", unit="m",
-                 soft=(-3, 3))
+    angle = number(
+        np.radians(30), "How far the stretch between the limits curls in all.", unit="rad", soft=(-np.pi, np.pi)
+    )
+    low = number(
+        0, "Where along the axis the bend begins, from the grip's origin.", title="Limit from", unit="m", soft=(-3, 3)
+    )
     high = number(1, "Where along the axis the bend ends.", title="Limit to", unit="m", soft=(-3, 3))
     grip = ref("grip", "The grip whose Y axis is the spine and whose Z axis is the side it bends to.")
     map = ref("map", "Weight map that scales the bend; none bends everything.", title="Weight map")

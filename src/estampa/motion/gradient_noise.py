@@ -10,6 +10,7 @@ from numba import njit, prange
 
 from ..hashing import rand
 
+# fmt: off
 # The permutation published with the 2002 reference implementation.
 PUBLISHED = np.array([
     151, 160, 137, 91, 90, 15, 131, 13, 201, 95, 96, 53, 194, 233, 7, 225, 140, 36, 103, 30, 69, 142, 8, 99, 37,
@@ -23,6 +24,7 @@ PUBLISHED = np.array([
     97, 228, 251, 34, 242, 193, 238, 210, 144, 12, 191, 179, 162, 241, 81, 51, 145, 235, 249, 14, 239, 107, 49,
     192, 214, 31, 181, 199, 106, 157, 184, 84, 204, 176, 115, 121, 50, 45, 127, 4, 150, 254, 138, 236, 205, 93,
     222, 114, 67, 29, 24, 72, 243, 141, 128, 195, 78, 66, 215, 61, 156, 180], np.uint8)
+# fmt: on
 
 
 @lru_cache(maxsize=256)

@@ -18,12 +18,15 @@ class Noise(Layer):
     strength = number(0.1, "How far the noise displaces at its strongest.", unit="m", soft=(0, 1))
     scale = number(0.5, "Size of one bump.", unit="m", soft=(0.02, 5), hard=(1e-4, None))
     octaves = whole(2, "Layers of ever finer detail.", soft=(1, 6), hard=(1, 12))
-    roughness = number(0.5, "How strong each finer octave is against the one before.", unit="factor", soft=(0, 1),
-                       hard=(0, 1))
-    speed = number(0.5, "How fast the pattern travels along the grip's Z axis.", unit="m/s", soft=(-5, 5),
-                   accumulates=True)
-    along = choice("normals", "Which way it displaces.", {"normals": "Normals", "axis": "The grip's Y axis",
-                                                          "all": "Every way"})
+    roughness = number(
+        0.5, "How strong each finer octave is against the one before.", unit="factor", soft=(0, 1), hard=(0, 1)
+    )
+    speed = number(
+        0.5, "How fast the pattern travels along the grip's Z axis.", unit="m/s", soft=(-5, 5), accumulates=True
+    )
+    along = choice(
+        "normals", "Which way it displaces.", {"normals": "Normals", "axis": "The grip's Y axis", "all": "Every way"}
+    )
     seed = whole(1, "Another seed, another pattern. 0 is the published permutation.", soft=(0, 100), hard=(0, None))
     grip = ref("grip", "The grip whose space the pattern lives in.")
     map = ref("map", "Weight map that scales the noise; none ripples everything.", title="Weight map")

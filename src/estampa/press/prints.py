@@ -51,8 +51,13 @@ class Print(Kind):
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")
     first = whole(0, "First frame; 0 takes the scene's first.", title="First frame", unit="frames", soft=(0, 500))
     last = whole(0, "Last frame; 0 takes the scene's last.", title="Last frame", unit="frames", soft=(0, 500))
-    tolerance = number(0.001, "Largest distance between file and scene that passes when it is read back.", unit="m",
-                       soft=(0.0001, 0.01), hard=(0, None))
+    tolerance = number(
+        0.001,
+        "Largest distance between file and scene that passes when it is read back.",
+        unit="m",
+        soft=(0.0001, 0.01),
+        hard=(0, None),
+    )
 
     def estimate(self, vertices: int, triangles: int, frames: int, v: dict) -> Estimate:
         raise NotImplementedError

@@ -32,8 +32,10 @@ class Result:
 
     def words(self) -> str:
         verdict = "matches the scene" if self.passed else "DIFFERS from the scene"
-        return (f"read back: {verdict}; largest gap {format_length(self.gap)} "
-                f"(frame {self.gap_frame}, vertex {self.gap_vertex})")
+        return (
+            f"read back: {verdict}; largest gap {format_length(self.gap)} "
+            f"(frame {self.gap_frame}, vertex {self.gap_vertex})"
+        )
 
 
 def subject_of(doc: Document, item: Thing) -> Thing | None:
@@ -67,8 +69,9 @@ def file_target(doc: Document, item: Thing, out: Path) -> Path:
     return Path(out) / safe.replace(" ", "_")
 
 
-def run(scene: Scene, evaluator: Evaluator, item: Thing, out: str | Path, progress=None,
-        cancelled=lambda: False) -> Result:
+def run(
+    scene: Scene, evaluator: Evaluator, item: Thing, out: str | Path, progress=None, cancelled=lambda: False
+) -> Result:
     """Solve, write and read back one print. Raises EstampaError or Cancelled; earlier files are then untouched."""
     doc = evaluator.doc
     told = estimate(scene, doc, item)
@@ -94,12 +97,18 @@ def run(scene: Scene, evaluator: Evaluator, item: Thing, out: str | Path, progre
     except Exception as err:
         if isinstance(err, (EstampaError, Cancelled)):
             raise
-        raise EstampaError(item.name, f"could not be written to {target.parent}.",
-                           "Check that the disk has room and that you may write there. Earlier files are untouched.", repr(err)) from err
+        raise EstampaError(
+            item.name,
+            f"could not be written to {target.parent}.",
+            "Check that the disk has room and that you may write there. Earlier files are untouched.",
+            repr(err),
+        ) from err
     reader = kind.reader(target)
     gap, worst = -1.0, (frames[0], 0)
     if list(reader.frames) != frames:
-        raise EstampaError(item.name, "was written, but the file does not hold the frames asked for.", "Print it again.")
+        raise EstampaError(
+            item.name, "was written, but the file does not hold the frames asked for.", "Print it again."
+        )
     for i, frame in enumerate(frames):
         apart = np.linalg.norm(reader.points(frame) - job.points(frame), axis=1)
         if apart.max() > gap:
@@ -116,7 +125,10 @@ def bake_scene(scene: Scene, out: str | Path, print_name: str | None = None, pro
     items = [p for p in scene.doc.prints if p.on and p.declared and print_name in (None, p.name)]
     if not items:
         names = ", ".join(p.name for p in scene.doc.prints) or "none"
-        raise EstampaError(f"Print “{print_name}”" if print_name else "The press", "has nothing to print.",
-                           f"Prints in this scene: {names}.")
+        raise EstampaError(
+            f"Print “{print_name}”" if print_name else "The press",
+            "has nothing to print.",
+            f"Prints in this scene: {names}.",
+        )
     evaluator = scene.evaluator()
     return [run(scene, evaluator, item, out, progress) for item in items]

@@ -10,7 +10,7 @@ from .prints import Estimate, Job, Print
 
 
 class VertexCache(Print):
-    """An OpenUSD file (.usdc) with the subject's points at every frame, float32, on the topology it was imported with."""
+    """An OpenUSD file (.usdc) with the subject's points at every frame, float32, on its untouched topology."""
 
     kind, title, suffix = "vertex_cache", "Vertex cache", ".usdc"
 
@@ -18,13 +18,26 @@ class VertexCache(Print):
 
     def estimate(self, vertices, triangles, frames, v):
         size = frames * vertices * 12 * (2 if v["normals"] else 1) + triangles * 16 + vertices * 8
-        return Estimate(size, f"about {format_bytes(size)}: {frames} frames × {vertices:,} vertices × "
-                              f"{24 if v['normals'] else 12} bytes")
+        return Estimate(
+            size,
+            f"about {format_bytes(size)}: {frames} frames × {vertices:,} vertices × {24 if v['normals'] else 12} bytes",
+        )
 
     def write(self, job: Job, target: Path, progress):
         path = target.with_name(target.name + self.suffix)
-        write_whole(path, lambda temporary: usd.write_cache(temporary, job.subject.name, job.mesh, job.frames,
-                                                            job.frame_rate, job.points, job.v["normals"], progress))
+        write_whole(
+            path,
+            lambda temporary: usd.write_cache(
+                temporary,
+                job.subject.name,
+                job.mesh,
+                job.frames,
+                job.frame_rate,
+                job.points,
+                job.v["normals"],
+                progress,
+            ),
+        )
         return [path]
 
     def reader(self, target: Path):

@@ -1,4 +1,4 @@
-"""Vertex animation texture: a GLB mesh, offsets and normals as OpenEXR images, and a JSON that says how to read them."""
+"""Vertex animation texture: a GLB mesh, offsets and normals as OpenEXR images, and a JSON on how to read them."""
 
 import json
 from pathlib import Path
@@ -13,8 +13,10 @@ from ..units import format_bytes
 from .prints import Estimate, Job, Print
 
 LARGEST = 8192  # a side; common practice, no source: what most graphics cards take
-FORMULA = "position(vertex, frame) = POSITION + offset[texel]; column = vertex % width; " \
-          "row = (frame - first) * rows_per_frame + vertex / width; row 0 is on top"
+FORMULA = (
+    "position(vertex, frame) = POSITION + offset[texel]; column = vertex % width; "
+    "row = (frame - first) * rows_per_frame + vertex / width; row 0 is on top"
+)
 
 
 def layout(vertices: int, frames: int) -> tuple[int, int, int]:
@@ -27,20 +29,25 @@ def layout(vertices: int, frames: int) -> tuple[int, int, int]:
     height = rows * frames
     if height > LARGEST:
         most = LARGEST // rows
-        raise EstampaError("The texture", f"would be {width:,} × {height:,} texels, and a side may have {LARGEST:,}.",
-                           f"With {vertices:,} vertices it holds at most {most:,} frames: print a shorter range, "
-                           "or a vertex cache.")
+        raise EstampaError(
+            "The texture",
+            f"would be {width:,} × {height:,} texels, and a side may have {LARGEST:,}.",
+            f"With {vertices:,} vertices it holds at most {most:,} frames: print a shorter range, or a vertex cache.",
+        )
     return width, rows, height
 
 
 class VertexTexture(Print):
-    """A mesh (.glb) with a texture coordinate per vertex, its offsets from the rest shape per frame (.exr), normals, and
-    a small .json with frame rate, frames, bounds, layout and the formula to read it."""
+    """A mesh (.glb) with a texture coordinate per vertex, its offsets from the rest shape per frame (.exr), normals,
+    and a small .json with frame rate, frames, bounds, layout and the formula to read it."""
 
     kind, title, suffix = "vertex_texture", "Vertex animation texture", ".glb"
 
-    precision = choice("half", "Half floats are smaller; their error is at most 1/2048 of the largest offset.",
-                       {"half": "Half float (16 bit)", "full": "Full float (32 bit)"})
+    precision = choice(
+        "half",
+        "Half floats are smaller; their error is at most 1/2048 of the largest offset.",
+        {"half": "Half float (16 bit)", "full": "Full float (32 bit)"},
+    )
     normals = switch(True, "Write a texture of normals beside the offsets.")
 
     def estimate(self, vertices, triangles, frames, v):
@@ -52,8 +59,11 @@ class VertexTexture(Print):
         images = 2 if v["normals"] else 1
         size = width * height * each * images + vertices * 40 + triangles * 12
         wrap = f", {rows} rows a frame" if rows > 1 else ""
-        return Estimate(size, f"{width:,} × {height:,} texels{wrap}; up to {format_bytes(size)}: {frames} frames × "
-                              f"{vertices:,} vertices × {each} bytes × {images} image{'s' if images > 1 else ''}, before compression")
+        return Estimate(
+            size,
+            f"{width:,} × {height:,} texels{wrap}; up to {format_bytes(size)}: {frames} frames × "
+            f"{vertices:,} vertices × {each} bytes × {images} image{'s' if images > 1 else ''}, before compression",
+        )
 
     def write(self, job: Job, target: Path, progress):
         mesh, frames = job.mesh, job.frames
@@ -67,11 +77,14 @@ class VertexTexture(Print):
             offset = points - mesh.points
             reach = max(reach, float(np.linalg.norm(offset, axis=1).max()))
             if reach > np.finfo(kind).max:
-                raise EstampaError(job.item.name, f"has offsets of {reach:.3g} m, too far for a half float.",
-                                   "Choose full float, or look for what flies away.")
-            offsets[i, :mesh.count] = offset
+                raise EstampaError(
+                    job.item.name,
+                    f"has offsets of {reach:.3g} m, too far for a half float.",
+                    "Choose full float, or look for what flies away.",
+                )
+            offsets[i, : mesh.count] = offset
             if normals is not None:
-                normals[i, :mesh.count] = mesh.normals(points)
+                normals[i, : mesh.count] = mesh.normals(points)
             low, high = np.minimum(low, points.min(axis=0)), np.maximum(high, points.max(axis=0))
             progress(0.7 * (i + 1) / len(frames), f"Reading frame {frame}")
 
@@ -82,15 +95,28 @@ class VertexTexture(Print):
         coordinates = [lookup] if mesh.uv is None else [mesh.uv, lookup]
         error = 2.0**-11 if job.v["precision"] == "half" else 2.0**-24
         told = {
-            "kind": "vertex animation texture", "frame_rate": job.frame_rate, "first_frame": frames[0],
-            "frames": len(frames), "vertices": mesh.count, "mesh": glb_path.name, "offset_texture": offset_path.name,
-            "normal_texture": normal_path.name if normals is not None else None, "lookup": f"TEXCOORD_{len(coordinates) - 1}",
-            "width": width, "height": height, "rows_per_frame": rows, "precision": job.v["precision"],
-            "unit": "metre", "up": "+Y", "bounds_low": low.tolist(), "bounds_high": high.tolist(), "largest_offset": reach,
+            "kind": "vertex animation texture",
+            "frame_rate": job.frame_rate,
+            "first_frame": frames[0],
+            "frames": len(frames),
+            "vertices": mesh.count,
+            "mesh": glb_path.name,
+            "offset_texture": offset_path.name,
+            "normal_texture": normal_path.name if normals is not None else None,
+            "lookup": f"TEXCOORD_{len(coordinates) - 1}",
+            "width": width,
+            "height": height,
+            "rows_per_frame": rows,
+            "precision": job.v["precision"],
+            "unit": "metre",
+            "up": "+Y",
+            "bounds_low": low.tolist(),
+            "bounds_high": high.tolist(),
+            "largest_offset": reach,
             "error_bound": error * reach + 2.0**-23 * float(np.abs(mesh.points).max()),
             "formula": FORMULA,
-            "formula_uv": "sample offset_texture at lookup + (0, (frame - first_frame) * rows_per_frame / height), nearest texel, "
-                          "v downwards",
+            "formula_uv": "sample offset_texture at lookup + (0, (frame - first_frame) * rows_per_frame / height), "
+            "nearest texel, v downwards",
         }
         written = []
 
@@ -104,7 +130,12 @@ class VertexTexture(Print):
             put(normal_path, lambda t: exr.write_image(t, normals.reshape(height, width, 3)))
         progress(0.9, "Writing normals")
         extras = {"vertex_animation_texture": json_path.name}
-        put(glb_path, lambda t: glb.write_mesh(t, job.subject.name, mesh.points, mesh.normals(), mesh.triangles, coordinates, extras))
+        put(
+            glb_path,
+            lambda t: glb.write_mesh(
+                t, job.subject.name, mesh.points, mesh.normals(), mesh.triangles, coordinates, extras
+            ),
+        )
         put(json_path, lambda t: t.write_text(json.dumps(told, indent=1)))
         progress(1.0, "Written")
         return written

@@ -29,8 +29,11 @@ def _checked(thing: Thing, channel_name: str, value):
     declared = kind_of(thing.kind)
     channel = declared.channels.get(channel_name) if declared else None
     if channel is None:
-        raise EstampaError(thing.name, f"has no channel “{channel_name}”.",
-                           "Its channels: " + ", ".join(declared.channels if declared else []))
+        raise EstampaError(
+            thing.name,
+            f"has no channel “{channel_name}”.",
+            "Its channels: " + ", ".join(declared.channels if declared else []),
+        )
     if channel.type == "number" and isinstance(value, (int, np.integer, np.floating)):
         value = float(value) if not isinstance(value, bool) else value
     try:
@@ -43,13 +46,19 @@ def _checked(thing: Thing, channel_name: str, value):
 # -- things ------------------------------------------------------------------------------------------------
 def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
     put = scene.arrays.put
-    ref = MeshRef(points=put(mesh.points), face_counts=put(mesh.face_counts), face_indices=put(mesh.face_indices),
-                  uv=put(mesh.uv) if mesh.uv is not None else None, source=source)
+    ref = MeshRef(
+        points=put(mesh.points),
+        face_counts=put(mesh.face_counts),
+        face_indices=put(mesh.face_indices),
+        uv=put(mesh.uv) if mesh.uv is not None else None,
+        source=source,
+    )
     return add_thing(scene, "subject", name=name, mesh=ref)
 
 
-def add_thing(scene: Scene, kind: str, name: str | None = None, values: dict | None = None,
-              mesh: MeshRef | None = None) -> Thing:
+def add_thing(
+    scene: Scene, kind: str, name: str | None = None, values: dict | None = None, mesh: MeshRef | None = None
+) -> Thing:
     """Add a subject, grip, force or print."""
     declared = _declared(kind)
     thing = Thing(kind=kind, name=unique_name(scene.doc, name or declared.title), values=values or {}, mesh=mesh)
@@ -59,8 +68,14 @@ def add_thing(scene: Scene, kind: str, name: str | None = None, values: dict | N
     return thing
 
 
-def add_layer(scene: Scene, subject_id: str, kind: str, name: str | None = None, values: dict | None = None,
-              grip: dict | None = None) -> Thing:
+def add_layer(
+    scene: Scene,
+    subject_id: str,
+    kind: str,
+    name: str | None = None,
+    values: dict | None = None,
+    grip: dict | None = None,
+) -> Thing:
     """Add a layer at the foot of a subject's stack. With `grip`, a new grip of these values goes with it, in the
     same step of the history, on the layer's channel `grip`."""
     declared = _declared(kind)
@@ -128,28 +143,39 @@ def move_layer(scene: Scene, layer_id: str, place: int) -> None:
         scene.apply(f"Move {layer.name}", scene.doc.replace(owner.with_(stack=tuple(rest))))
 
 
-def set_range(scene: Scene, start: int | None = None, end: int | None = None,
-              frame_rate: float | None = None) -> None:
+def set_range(scene: Scene, start: int | None = None, end: int | None = None, frame_rate: float | None = None) -> None:
     doc = scene.doc
     start, end = doc.start if start is None else int(start), doc.end if end is None else int(end)
     rate = doc.frame_rate if frame_rate is None else float(frame_rate)
     if end < start:
-        raise EstampaError("The frame range", f"would end at {end}, before its start at {start}.",
-                           "Give an end that is not before the start.")
+        raise EstampaError(
+            "The frame range",
+            f"would end at {end}, before its start at {start}.",
+            "Give an end that is not before the start.",
+        )
     if not 0 < rate <= 1000:
-        raise EstampaError("The frame rate", f"cannot be {rate:g}.", "Give a rate above 0 and up to 1000 frames a second.")
+        raise EstampaError(
+            "The frame rate", f"cannot be {rate:g}.", "Give a rate above 0 and up to 1000 frames a second."
+        )
     scene.apply("Change the frame range", doc.with_(start=start, end=end, frame_rate=rate))
 
 
 # -- channels ----------------------------------------------------------------------------------------------
-def set_value(scene: Scene, thing_id: str, channel: str, value, frame: float | None = None,
-              merge: str | None = None) -> None:
+def set_value(
+    scene: Scene, thing_id: str, channel: str, value, frame: float | None = None, merge: str | None = None
+) -> None:
     """Set a channel. A keyed channel gets a key at `frame`, and is left alone without one."""
     set_values(scene, thing_id, {channel: value}, frame, merge)
 
 
-def set_values(scene: Scene, thing_id: str, values: dict, frame: float | None = None,
-               merge: str | None = None, label: str | None = None) -> None:
+def set_values(
+    scene: Scene,
+    thing_id: str,
+    values: dict,
+    frame: float | None = None,
+    merge: str | None = None,
+    label: str | None = None,
+) -> None:
     thing = _thing(scene, thing_id)
     new = dict(thing.values)
     for name, value in values.items():
@@ -159,7 +185,9 @@ def set_values(scene: Scene, thing_id: str, values: dict, frame: float | None = 
             key = Key(frame=frame, value=float(value), segment=old.segment if old else "ease")
             new[name] = curve.with_key(key)
         elif curve:
-            raise EstampaError(f"{thing.name} · {name}", "is keyed.", "Give the frame to set a key at, or clear its keys.")
+            raise EstampaError(
+                f"{thing.name} · {name}", "is keyed.", "Give the frame to set a key at, or clear its keys."
+            )
         else:
             new[name] = value
     if new != thing.values:
@@ -174,8 +202,9 @@ def reset_value(scene: Scene, thing_id: str, channel: str) -> None:
         scene.apply(f"Reset {thing.name} · {channel}", scene.doc.replace(thing.with_(values=values)))
 
 
-def set_key(scene: Scene, thing_id: str, channel: str, frame: float, value: float | None = None,
-            segment: str = "ease") -> None:
+def set_key(
+    scene: Scene, thing_id: str, channel: str, frame: float, value: float | None = None, segment: str = "ease"
+) -> None:
     """Put a key at a frame; without a value, at what the channel is there now."""
     thing = _thing(scene, thing_id)
     value = _checked(thing, channel, thing.at(channel, frame) if value is None else value)
@@ -184,8 +213,10 @@ def set_key(scene: Scene, thing_id: str, channel: str, frame: float, value: floa
     key = Key(frame=frame, value=float(value), segment=segment)
     curve = thing.curve(channel)
     curve = curve.with_key(key) if curve else Curve(keys=(key,))
-    scene.apply(f"Key {thing.name} · {channel} at {frame:g}",
-                scene.doc.replace(thing.with_(values={**thing.values, channel: curve})))
+    scene.apply(
+        f"Key {thing.name} · {channel} at {frame:g}",
+        scene.doc.replace(thing.with_(values={**thing.values, channel: curve})),
+    )
 
 
 def remove_key(scene: Scene, thing_id: str, channel: str, frame: float) -> None:
@@ -194,12 +225,15 @@ def remove_key(scene: Scene, thing_id: str, channel: str, frame: float) -> None:
     curve = thing.curve(channel)
     left = curve.without(frame) if curve else None
     value = left if left else thing.at(channel, frame)
-    scene.apply(f"Remove key of {thing.name} · {channel}",
-                scene.doc.replace(thing.with_(values={**thing.values, channel: value})))
+    scene.apply(
+        f"Remove key of {thing.name} · {channel}",
+        scene.doc.replace(thing.with_(values={**thing.values, channel: value})),
+    )
 
 
-def move_key(scene: Scene, thing_id: str, channel: str, frame: float, to_frame: float,
-             merge: str | None = None) -> None:
+def move_key(
+    scene: Scene, thing_id: str, channel: str, frame: float, to_frame: float, merge: str | None = None
+) -> None:
     """Move a key in time. A key that it lands on is replaced."""
     thing = _thing(scene, thing_id)
     curve = thing.curve(channel)
@@ -209,8 +243,11 @@ def move_key(scene: Scene, thing_id: str, channel: str, frame: float, to_frame: 
     left = curve.without(frame)
     moved = key.model_copy(update={"frame": float(to_frame)})
     curve = left.with_key(moved) if left else Curve(keys=(moved,))
-    scene.apply(f"Move key of {thing.name} · {channel}",
-                scene.doc.replace(thing.with_(values={**thing.values, channel: curve})), merge)
+    scene.apply(
+        f"Move key of {thing.name} · {channel}",
+        scene.doc.replace(thing.with_(values={**thing.values, channel: curve})),
+        merge,
+    )
 
 
 # -- weight maps -------------------------------------------------------------------------------------------
@@ -225,8 +262,9 @@ def add_map(scene: Scene, subject_id: str, weights: np.ndarray, name: str | None
     return made
 
 
-def set_map(scene: Scene, subject_id: str, map_id: str, weights: np.ndarray, label: str,
-            merge: str | None = None) -> None:
+def set_map(
+    scene: Scene, subject_id: str, map_id: str, weights: np.ndarray, label: str, merge: str | None = None
+) -> None:
     subject = _thing(scene, subject_id)
     name = scene.arrays.put(_weights(scene, subject, weights))
     maps = tuple(m.with_(weights=name) if m.id == map_id else m for m in subject.maps)
@@ -243,14 +281,14 @@ def remove_map(scene: Scene, subject_id: str, map_id: str) -> None:
     subject = _thing(scene, subject_id)
     stack = tuple(l.with_(values={n: v for n, v in l.values.items() if v != map_id}) for l in subject.stack)
     maps = tuple(m for m in subject.maps if m.id != map_id)
-    scene.apply(f"Remove map {subject.map(map_id).name}",
-                scene.doc.replace(subject.with_(maps=maps, stack=stack)))
+    scene.apply(f"Remove map {subject.map(map_id).name}", scene.doc.replace(subject.with_(maps=maps, stack=stack)))
 
 
 def _weights(scene: Scene, subject: Thing, weights) -> np.ndarray:
     weights = np.clip(np.asarray(weights, np.float32), 0, 1)
     count = len(scene.arrays.get(subject.mesh.points))
     if weights.shape != (count,) or not np.isfinite(weights).all():
-        raise EstampaError(f"A map of {subject.name}", f"needs {count} finite weights, one per vertex.", "",
-                           f"shape {weights.shape}")
+        raise EstampaError(
+            f"A map of {subject.name}", f"needs {count} finite weights, one per vertex.", "", f"shape {weights.shape}"
+        )
     return weights

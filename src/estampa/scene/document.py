@@ -185,8 +185,10 @@ class Document(Frozen):
 
         def swap(items):
             return tuple(
-                thing if t.id == thing.id
-                else t.with_(stack=swap(t.stack)) if any(l.id == thing.id for l in t.stack)
+                thing
+                if t.id == thing.id
+                else t.with_(stack=swap(t.stack))
+                if any(l.id == thing.id for l in t.stack)
                 else t
                 for t in items
             )
@@ -197,7 +199,8 @@ class Document(Frozen):
         def drop(items):
             return tuple(
                 t.with_(stack=drop(t.stack)) if any(l.id == thing_id for l in t.stack) else t
-                for t in items if t.id != thing_id
+                for t in items
+                if t.id != thing_id
             )
 
         return self.with_(things=drop(self.things), prints=drop(self.prints))

@@ -109,8 +109,12 @@ def load_scene(path: str | Path) -> Scene:
     except FileNotFoundError:
         raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
     except (zipfile.BadZipFile, EOFError, zipfile.LargeZipFile, NotImplementedError) as err:
-        raise EstampaError(what, "is torn or is no Estampa scene.",
-                           "Open its autosave or an earlier copy; this file was not changed.", repr(err)) from err
+        raise EstampaError(
+            what,
+            "is torn or is no Estampa scene.",
+            "Open its autosave or an earlier copy; this file was not changed.",
+            repr(err),
+        ) from err
     except OSError as err:
         raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
     scene = Scene(doc, arrays, path)
@@ -122,8 +126,11 @@ def _refuse_strange_entries(what, archive):
     for info in archive.infolist():
         parts = PurePosixPath(info.filename.replace("\\", "/")).parts
         if info.filename.startswith(("/", "\\")) or ".." in parts or ":" in info.filename:
-            raise EstampaError(what, f"holds a path that leads out of its folder (“{info.filename}”).",
-                               "It was not opened. Do not trust where it came from.")
+            raise EstampaError(
+                what,
+                f"holds a path that leads out of its folder (“{info.filename}”).",
+                "It was not opened. Do not trust where it came from.",
+            )
 
 
 def _read_document(what, archive) -> Document:
@@ -134,12 +141,17 @@ def _read_document(what, archive) -> Document:
     try:
         data = json.loads(archive.read("scene.json"), parse_constant=_no_constant)
     except (ValueError, RecursionError) as err:
-        raise EstampaError(what, "has a scene description that cannot be read.", "Open an earlier copy.", repr(err)) from err
+        raise EstampaError(
+            what, "has a scene description that cannot be read.", "Open an earlier copy.", repr(err)
+        ) from err
     if not isinstance(data, dict) or not isinstance(data.get("version"), int):
         raise EstampaError(what, "has a scene description of the wrong form.", "Open an earlier copy.")
     if data["version"] > FILE_VERSION:
-        raise EstampaError(what, f"was saved by a newer Estampa (file version {data['version']}, this one reads "
-                                 f"up to {FILE_VERSION}).", "Update Estampa, or save it there for this version.")
+        raise EstampaError(
+            what,
+            f"was saved by a newer Estampa (file version {data['version']}, this one reads up to {FILE_VERSION}).",
+            "Update Estampa, or save it there for this version.",
+        )
     try:
         for where in ("things", "prints"):
             data[where] = [_understood(t) for t in data.get(where, [])]
@@ -149,8 +161,12 @@ def _read_document(what, archive) -> Document:
         if isinstance(err, ValidationError):
             first = err.errors()[0]
             place, reason = " → ".join(str(p) for p in first["loc"]), first["msg"]
-        raise EstampaError(what, f"holds a value of the wrong type{f' at {place}' if place else ''}: {reason}.",
-                           "It was not opened; open an earlier copy.", str(err)) from err
+        raise EstampaError(
+            what,
+            f"holds a value of the wrong type{f' at {place}' if place else ''}: {reason}.",
+            "It was not opened; open an earlier copy.",
+            str(err),
+        ) from err
 
 
 def _no_constant(word):
@@ -179,8 +195,12 @@ def _read_arrays(what, archive, doc: Document) -> Arrays:
         try:
             array = np.lib.format.read_array(io.BytesIO(archive.read(entry)), allow_pickle=False)
         except (ValueError, EOFError, SyntaxError, TypeError) as err:
-            raise EstampaError(what, "holds an array that is damaged or is not plain numbers.",
-                               "It was not opened; open an earlier copy.", f"{entry}: {err!r}") from err
+            raise EstampaError(
+                what,
+                "holds an array that is damaged or is not plain numbers.",
+                "It was not opened; open an earlier copy.",
+                f"{entry}: {err!r}",
+            ) from err
         if array_digest(array) != name:
             raise EstampaError(what, "holds an array that was altered or damaged.", "Open an earlier copy.", entry)
         arrays.put(array)
@@ -195,10 +215,13 @@ def _check_shapes(what, scene: Scene):
             weights = [scene.arrays.get(m.weights) for m in subject.maps]
             ok = all(w.shape == (mesh.count,) and np.isfinite(w).all() for w in weights)
         except (AttributeError, ValueError, TypeError) as err:
-            raise EstampaError(what, f"holds a damaged mesh in “{subject.name}”.", "Open an earlier copy.", repr(err)) from err
+            raise EstampaError(
+                what, f"holds a damaged mesh in “{subject.name}”.", "Open an earlier copy.", repr(err)
+            ) from err
         if not ok:
-            raise EstampaError(what, f"holds a weight map that does not fit the mesh of “{subject.name}”.",
-                               "Open an earlier copy.")
+            raise EstampaError(
+                what, f"holds a weight map that does not fit the mesh of “{subject.name}”.", "Open an earlier copy."
+            )
 
 
 # -- autosave and the lock -------------------------------------------------------------------------------

@@ -35,8 +35,9 @@ class Arrays:
         try:
             return self._kept[name]
         except KeyError:
-            raise EstampaError("The scene", "names an array that is not in its file.",
-                               "Open an earlier save of it.", name) from None
+            raise EstampaError(
+                "The scene", "names an array that is not in its file.", "Open an earlier save of it.", name
+            ) from None
 
     def __contains__(self, name: str) -> bool:
         return name in self._kept

@@ -23,12 +23,23 @@ class Grip(Kind):
     x = number(0, "Position along X.", unit="m", soft=(-5, 5), group="Position")
     y = number(0, "Position along Y, upwards.", unit="m", soft=(-5, 5), group="Position")
     z = number(0, "Position along Z.", unit="m", soft=(-5, 5), group="Position")
-    turn_x = number(0, "Turn about X, applied first to last as X, Y, Z on turned axes.",
-                    title="X", unit="rad", soft=(-np.pi, np.pi), group="Turn")
+    turn_x = number(
+        0,
+        "Turn about X, applied first to last as X, Y, Z on turned axes.",
+        title="X",
+        unit="rad",
+        soft=(-np.pi, np.pi),
+        group="Turn",
+    )
     turn_y = number(0, "Turn about Y.", title="Y", unit="rad", soft=(-np.pi, np.pi), group="Turn")
     turn_z = number(0, "Turn about Z.", title="Z", unit="rad", soft=(-np.pi, np.pi), group="Turn")
-    size = number(1, "Size: one unit of what reads the grip. A noise at size 2 is twice as coarse.",
-                  unit="factor", soft=(0.05, 5), hard=(1e-6, None))
+    size = number(
+        1,
+        "Size: one unit of what reads the grip. A noise at size 2 is twice as coarse.",
+        unit="factor",
+        soft=(0.05, 5),
+        hard=(1e-6, None),
+    )
 
     @staticmethod
     def frame(values) -> tuple[np.ndarray, np.ndarray, float]:

@@ -34,35 +34,90 @@ class Cloth(Solver):
     }
 
     pins = ref("map", "Weight map of what is held. 1 is held fast, a part-weight softly, 0 is free.", title="Held by")
-    hold = number(2, "How fast a half-held vertex would swing back to its place.", title="Soft hold", unit="Hz",
-                  soft=(0, 12), hard=(0, None))
+    hold = number(
+        2,
+        "How fast a half-held vertex would swing back to its place.",
+        title="Soft hold",
+        unit="Hz",
+        soft=(0, 12),
+        hard=(0, None),
+    )
     density = number(0.2, "Mass of a square metre.", unit="kg/m2", soft=(0.03, 1), hard=(1e-4, None))
-    warp = number(2000, "Resistance to stretch along the first yarn (along the texture's U where there is one).",
-                  title="Warp stiffness", unit="N/m", soft=(50, 10000), hard=(0, None))
-    weft = number(2000, "Resistance to stretch across it.", title="Weft stiffness", unit="N/m", soft=(50, 10000), hard=(0, None))
-    shear = number(100, "Resistance to the yarns leaving their right angle.", title="Shear stiffness", unit="N/m",
-                   soft=(0, 3000), hard=(0, None))
-    bend = number(2e-5, "Resistance to folding. Limp silk is near 0, canvas is stiffer.", title="Bend stiffness", unit="N.m",
-                  soft=(0, 1e-3), hard=(0, None))
-    damping = number(0.3, "Share of its speed that the cloth loses each second to rubbing within.", unit="1/s", soft=(0, 5),
-                     hard=(0, None))
-    drag = number(1.2, "Drag of the cloth face-on to the air; a flat plate has about 1.2.", unit="factor", soft=(0, 2),
-                  hard=(0, None))
-    lift = number(0.6, "Lift of the cloth when the air comes at a slant. It makes cloth flutter.", unit="factor", soft=(0, 2),
-                  hard=(0, None))
-    tether = number(0.05, "Longest stretch away from the nearest held vertex; keeps a fine mesh from sagging like rubber.",
-                    unit="fraction", soft=(0, 0.5), hard=(0, None))
-    weave = choice("strain", "How stretch is solved. Links are quicker and treat the yarns as springs along edges.",
-                   {"strain": "Strain of each face", "links": "Links (quick)"})
-    substeps = whole(20, "Small steps in each frame. More are stiffer and slower; the motion stays the same.", soft=(4, 60),
-                     hard=(1, 2000))
+    warp = number(
+        2000,
+        "Resistance to stretch along the first yarn (along the texture's U where there is one).",
+        title="Warp stiffness",
+        unit="N/m",
+        soft=(50, 10000),
+        hard=(0, None),
+    )
+    weft = number(
+        2000, "Resistance to stretch across it.", title="Weft stiffness", unit="N/m", soft=(50, 10000), hard=(0, None)
+    )
+    shear = number(
+        100,
+        "Resistance to the yarns leaving their right angle.",
+        title="Shear stiffness",
+        unit="N/m",
+        soft=(0, 3000),
+        hard=(0, None),
+    )
+    bend = number(
+        2e-5,
+        "Resistance to folding. Limp silk is near 0, canvas is stiffer.",
+        title="Bend stiffness",
+        unit="N.m",
+        soft=(0, 1e-3),
+        hard=(0, None),
+    )
+    damping = number(
+        0.3,
+        "Share of its speed that the cloth loses each second to rubbing within.",
+        unit="1/s",
+        soft=(0, 5),
+        hard=(0, None),
+    )
+    drag = number(
+        1.2,
+        "Drag of the cloth face-on to the air; a flat plate has about 1.2.",
+        unit="factor",
+        soft=(0, 2),
+        hard=(0, None),
+    )
+    lift = number(
+        0.6,
+        "Lift of the cloth when the air comes at a slant. It makes cloth flutter.",
+        unit="factor",
+        soft=(0, 2),
+        hard=(0, None),
+    )
+    tether = number(
+        0.05,
+        "Longest stretch away from the nearest held vertex; keeps a fine mesh from sagging like rubber.",
+        unit="fraction",
+        soft=(0, 0.5),
+        hard=(0, None),
+    )
+    weave = choice(
+        "strain",
+        "How stretch is solved. Links are quicker and treat the yarns as springs along edges.",
+        {"strain": "Strain of each face", "links": "Links (quick)"},
+    )
+    substeps = whole(
+        20,
+        "Small steps in each frame. More are stiffer and slower; the motion stays the same.",
+        soft=(4, 60),
+        hard=(1, 2000),
+    )
 
     def step(self, state: State, inputs: Inputs, dt: float) -> State:
         v, world, mesh = inputs.v, inputs.world, inputs.mesh
         parts = latest(inputs.cache, ("cloth", id(mesh)), None, lambda: Parts.of(mesh))
         weights = v.pins if v.pins is not None else np.zeros(mesh.count, np.float32)
         held = weights >= HARD
-        anchor, distance = latest(inputs.cache, ("cloth tethers", id(mesh)), held.tobytes(), lambda: tethers(mesh, held))
+        anchor, distance = latest(
+            inputs.cache, ("cloth tethers", id(mesh)), held.tobytes(), lambda: tethers(mesh, held)
+        )
 
         o = parts.order
         weight = weights[o].astype(np.float64)
@@ -76,11 +131,29 @@ class Cloth(Solver):
         fabric = (v.weave, v.warp, v.weft, v.shear, v.bend)
         strain, links, hinges = latest(inputs.cache, ("cloth fabric", id(mesh)), fabric, lambda: parts.constraints(v))
         kernels.advance(
-            x, velocity, inverse_mass, inputs.before[o], inputs.now[o], v.substeps, dt, world.gravity, float(v.damping), holds,
-            strain, links, hinges, parts.faces,
-            kernels.Air(AIR_DENSITY if v.drag + v.lift > 0 else 0.0, float(v.drag), float(v.lift),
-                        np.ascontiguousarray(world.air(x))),
-            floor, friction)
+            x,
+            velocity,
+            inverse_mass,
+            inputs.before[o],
+            inputs.now[o],
+            v.substeps,
+            dt,
+            world.gravity,
+            float(v.damping),
+            holds,
+            strain,
+            links,
+            hinges,
+            parts.faces,
+            kernels.Air(
+                AIR_DENSITY if v.drag + v.lift > 0 else 0.0,
+                float(v.drag),
+                float(v.lift),
+                np.ascontiguousarray(world.air(x)),
+            ),
+            floor,
+            friction,
+        )
         _check(x, velocity, v)
         points, speed = np.empty(x.shape, np.float32), np.empty(x.shape, np.float32)
         points[o], speed[o] = x, velocity
@@ -98,8 +171,11 @@ def latest(cache: dict, name, key, make):
 def _check(x, velocity, v):
     if np.isfinite(x).all() and np.abs(x).max() < 1e7 and np.abs(velocity).max() < 1e5:
         return
-    raise EstampaError("Cloth", f"flew apart: {v.substeps} substeps are too few for its channels.",
-                       "Raise Substeps, or lower the channel that you changed last (stiffness or wind speed).")
+    raise EstampaError(
+        "Cloth",
+        f"flew apart: {v.substeps} substeps are too few for its channels.",
+        "Raise Substeps, or lower the channel that you changed last (stiffness or wind speed).",
+    )
 
 
 class Parts(NamedTuple):
@@ -147,9 +223,23 @@ class Parts(NamedTuple):
         link_at = place[link_at]
         link_turn, link_plan = schedule(link_at, mesh.count)
         vertices = lambda at: np.ascontiguousarray(at, np.uint32)
-        return cls(order, place, vertex_area, kernels.Faces(vertices(at[turn]), plan), shape[turn], area[turn],
-                   vertices(hinge_at[hinge_turn]), rest[hinge_turn], gain[hinge_turn], hinge_plan,
-                   vertices(link_at[link_turn]), link_rest[link_turn], link_gain[link_turn], link_mix[link_turn], link_plan)
+        return cls(
+            order,
+            place,
+            vertex_area,
+            kernels.Faces(vertices(at[turn]), plan),
+            shape[turn],
+            area[turn],
+            vertices(hinge_at[hinge_turn]),
+            rest[hinge_turn],
+            gain[hinge_turn],
+            hinge_plan,
+            vertices(link_at[link_turn]),
+            link_rest[link_turn],
+            link_gain[link_turn],
+            link_mix[link_turn],
+            link_plan,
+        )
 
     def place_of(self, vertices: np.ndarray) -> np.ndarray:
         """Places of mesh vertices given per mesh vertex, in our order; -1 stays -1."""
@@ -157,9 +247,11 @@ class Parts(NamedTuple):
         return np.where(ours >= 0, self.place[ours], -1)
 
     def constraints(self, v) -> tuple[kernels.Strain, kernels.Links, kernels.Hinges]:
-        return (self.strain(v) if v.weave == "strain" else self.no_strain,
-                self.links(v) if v.weave == "links" else self.no_links,
-                self.hinges(v) if v.bend > 0 else self.no_hinges)
+        return (
+            self.strain(v) if v.weave == "strain" else self.no_strain,
+            self.links(v) if v.weave == "links" else self.no_links,
+            self.hinges(v) if v.bend > 0 else self.no_hinges,
+        )
 
     def strain(self, v) -> kernels.Strain:
         soft = np.stack([_compliance(k, self.triangle_area) for k in (v.warp, v.weft, v.shear)], axis=1)
@@ -271,7 +363,9 @@ def _links(mesh: Mesh, t, area, shape):
     d = p[edge[:, 1]] - p[edge[:, 0]]
     corners = p[t[tri]]
     columns = shape[tri].reshape(-1, 2, 2)
-    yarns = np.einsum("nik,nij->njk", np.stack([corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]], axis=1), columns)
+    yarns = np.einsum(
+        "nik,nij->njk", np.stack([corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]], axis=1), columns
+    )
     d /= np.maximum(np.linalg.norm(d, axis=1, keepdims=True), 1e-300)
     cos2 = np.clip((d * yarns[:, 0]).sum(axis=1) ** 2, 0, 1)
     slant = 4 * cos2 * (1 - cos2)
@@ -295,8 +389,11 @@ def tethers(mesh: Mesh, held: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         hinge, _ = _hinges(mesh.triangles, np.ones(len(mesh.triangles)))
         pairs = np.unique(np.sort(np.concatenate([pairs, hinge[:, [0, 3]]]), axis=1), axis=0)
         length = np.linalg.norm(mesh.points[pairs[:, 1]] - mesh.points[pairs[:, 0]], axis=1)
-        graph = coo_matrix((np.maximum(length, 1e-12), (pairs[:, 0], pairs[:, 1])), shape=(mesh.count, mesh.count)).tocsr()
-        distance, _, anchor = dijkstra(graph, directed=False, indices=np.flatnonzero(held), min_only=True,
-                                       return_predecessors=True)
+        graph = coo_matrix(
+            (np.maximum(length, 1e-12), (pairs[:, 0], pairs[:, 1])), shape=(mesh.count, mesh.count)
+        ).tocsr()
+        distance, _, anchor = dijkstra(
+            graph, directed=False, indices=np.flatnonzero(held), min_only=True, return_predecessors=True
+        )
         anchor = np.where(np.isfinite(distance) & ~held, anchor, -1)
     return anchor.astype(np.int64), np.where(np.isfinite(distance), distance, 0.0)

@@ -62,8 +62,25 @@ class Air(NamedTuple):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, holds, strain, links, hinges, faces,
-            air, floor, friction):
+def advance(
+    x,
+    v,
+    inverse_mass,
+    begin,
+    end,
+    substeps,
+    dt,
+    gravity,
+    damping,
+    holds,
+    strain,
+    links,
+    hinges,
+    faces,
+    air,
+    floor,
+    friction,
+):
     """Advance x (n, 3) and v (n, 3) in place by `dt` seconds.
 
     inverse_mass -- (n,) 1/kg, 0 where a vertex is held hard; those go from `begin` to `end` (n, 3) in a straight line
@@ -76,14 +93,41 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
         t = (s + 1) / substeps
         if air.density > 0:
             for phase in range(len(phases) - 1):
-                _blow_phase(x, v, inverse_mass, faces.at, air.density, air.drag, air.lift, air.velocity, h,
-                            faces.order.spans, phases[phase], phases[phase + 1])
+                _blow_phase(
+                    x,
+                    v,
+                    inverse_mass,
+                    faces.at,
+                    air.density,
+                    air.drag,
+                    air.lift,
+                    air.velocity,
+                    h,
+                    faces.order.spans,
+                    phases[phase],
+                    phases[phase + 1],
+                )
         _predict(x, v, old, inverse_mass, begin, end, t, gravity, h)
         for phase in range(len(phases) - 1):
-            _solve_phase(x, inverse_mass, 1 / (h * h), phases[phase], phases[phase + 1],
-                         strain.at, strain.shape, strain.soft, strain.order.spans,
-                         links.at, links.rest2, links.soft, links.order.spans,
-                         hinges.at, hinges.rest, hinges.soft, hinges.order.spans)
+            _solve_phase(
+                x,
+                inverse_mass,
+                1 / (h * h),
+                phases[phase],
+                phases[phase + 1],
+                strain.at,
+                strain.shape,
+                strain.soft,
+                strain.order.spans,
+                links.at,
+                links.rest2,
+                links.soft,
+                links.order.spans,
+                hinges.at,
+                hinges.rest,
+                hinges.soft,
+                hinges.order.spans,
+            )
         _finish(x, v, old, inverse_mass, begin, end, t, holds.grip, holds.anchor, holds.reach, h, keep, floor, friction)
 
 
@@ -99,8 +143,25 @@ def _blow_phase(x, v, inverse_mass, at, density, drag, lift, velocity, h, spans,
 
 
 @njit(parallel=True, cache=True, nogil=True, error_model="numpy")
-def _solve_phase(x, inverse_mass, per_hh, first, last, strain_at, shape, strain_soft, strain_spans,
-                 link_at, rest2, link_soft, link_spans, hinge_at, rest, hinge_soft, hinge_spans):
+def _solve_phase(
+    x,
+    inverse_mass,
+    per_hh,
+    first,
+    last,
+    strain_at,
+    shape,
+    strain_soft,
+    strain_spans,
+    link_at,
+    rest2,
+    link_soft,
+    link_spans,
+    hinge_at,
+    rest,
+    hinge_soft,
+    hinge_spans,
+):
     for k in prange(first, last):
         for c in range(strain_spans[k, 0], strain_spans[k, 1]):
             _solve_strain(x, inverse_mass, strain_at, shape, strain_soft, c, per_hh)
@@ -190,8 +251,12 @@ def _solve_strain(x, inverse_mass, at, shape, soft, c, per_hh):
     g1x, g1y, g1z = m00 * vx + m01 * ux, m00 * vy + m01 * uy, m00 * vz + m01 * uz
     g2x, g2y, g2z = m10 * vx + m11 * ux, m10 * vy + m11 * uy, m10 * vz + m11 * uz
     g0x, g0y, g0z = -g1x - g2x, -g1y - g2y, -g1z - g2z
-    low = (w0 * (g0x * g0x + g0y * g0y + g0z * g0z) + w1 * (g1x * g1x + g1y * g1y + g1z * g1z)
-           + w2 * (g2x * g2x + g2y * g2y + g2z * g2z) + soft[c, 2] * per_hh)
+    low = (
+        w0 * (g0x * g0x + g0y * g0y + g0z * g0z)
+        + w1 * (g1x * g1x + g1y * g1y + g1z * g1z)
+        + w2 * (g2x * g2x + g2y * g2y + g2z * g2z)
+        + soft[c, 2] * per_hh
+    )
     s = -(ux * vx + uy * vy + uz * vz) / low if low > 0 else 0.0
     x0x, x0y, x0z = x0x + s * w0 * g0x, x0y + s * w0 * g0y, x0z + s * w0 * g0z
     e1, e2 = s * w1, s * w2
@@ -248,8 +313,13 @@ def _solve_hinge(x, inverse_mass, at, rest, soft, k, per_hh):
         wrong += 2 * np.pi
     bx, by, bz = s1b * n1x + s2b * n2x, s1b * n1y + s2b * n2y, s1b * n1z + s2b * n2z
     cx, cy, cz = s1c * n1x + s2c * n2x, s1c * n1y + s2c * n2y, s1c * n1z + s2c * n2z
-    low = (wa * e * e * (n1x * n1x + n1y * n1y + n1z * n1z) + wd * e * e * (n2x * n2x + n2y * n2y + n2z * n2z)
-           + wb * (bx * bx + by * by + bz * bz) + wc * (cx * cx + cy * cy + cz * cz) + soft[k] * per_hh)
+    low = (
+        wa * e * e * (n1x * n1x + n1y * n1y + n1z * n1z)
+        + wd * e * e * (n2x * n2x + n2y * n2y + n2z * n2z)
+        + wb * (bx * bx + by * by + bz * bz)
+        + wc * (cx * cx + cy * cy + cz * cz)
+        + soft[k] * per_hh
+    )
     s = wrong / low if low > 0 else 0.0
     sa, sb, sc, sd = s * wa * e, s * wb, s * wc, s * wd * e
     x[a, 0] += sa * n1x
@@ -270,8 +340,8 @@ def _solve_hinge(x, inverse_mass, at, rest, soft, k, per_hh):
 def _blow(x, v, inverse_mass, at, f, density, drag, lift, air, h):
     """Drag and lift of one triangle from the relative wind, shared among its corners.
 
-    Drag = 1/2 rho A |w|^2 Cd cos(a) along the wind, lift = 1/2 rho A |w|^2 Cl sin(a) cos(a) across it, with `a` the angle
-    between the wind and the normal. Taken implicitly along the wind, so that a light cloth in a storm is not flung.
+    Drag = 1/2 rho A |w|^2 Cd cos(a) along the wind, lift = 1/2 rho A |w|^2 Cl sin(a) cos(a) across it, with `a` the
+    angle between the wind and the normal. Taken implicitly along the wind, so that a light cloth in a storm is not flung.
     """
     i, j, k = at[f, 0], at[f, 1], at[f, 2]
     w = (inverse_mass[i] + inverse_mass[j] + inverse_mass[k]) / 3

@@ -116,7 +116,9 @@ class FrameStore:
 
     def trim(self) -> None:
         """Let go of the frames least lately read until the store is a tenth below its limit."""
-        files = sorted((max(s.st_atime, s.st_mtime), s.st_size, f) for f in self.root.glob("*/*.frame") for s in [f.stat()])
+        files = sorted(
+            (max(s.st_atime, s.st_mtime), s.st_size, f) for f in self.root.glob("*/*.frame") for s in [f.stat()]
+        )
         size = sum(f[1] for f in files)
         for _, bytes_, path in files:
             if size <= 0.9 * self.limit:

@@ -1,0 +1,92 @@
+"""Every command, declared once: menus, tool strips, shortcuts and the command finder are drawn from here."""
+
+from PySide6.QtGui import QAction, QKeySequence
+
+from ..scene.channels import kinds_in
+from . import theme
+from .sheet import add_layer
+
+PANELS = ("sheet", "maps", "press", "remarks")
+CHECKABLE = ("tool_hand", "tool_pick", "tool_gradient", "wire", "night")
+
+
+def declare(window) -> dict[str, QAction]:
+    """The window's commands by name, in the order of the menus."""
+    found = {}
+    for name, menu, words, keys, icon, help_text, run in _table(window, window.session, window.files):
+        action = QAction(theme.icon(icon), words, window)
+        action.setData(icon)
+        if keys:
+            action.setShortcut(QKeySequence(keys))
+        action.setToolTip(f"{help_text} ({keys})" if keys else help_text)
+        action.setProperty("menu", menu)
+        action.setCheckable(name in CHECKABLE)
+        action.triggered.connect(lambda _=False, run=run: window.carry_out(run))
+        window.addAction(action)
+        found[name] = action
+    return found
+
+
+# fmt: off
+def _table(w, s, files):
+    """(name, menu, words, shortcut, icon, help, what it does) for window w on session s."""
+    maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
+    layers = sorted(kinds_in("layer"), key=lambda k: k.kind)
+    things = [*sorted(kinds_in("force"), key=lambda k: k.kind), *(k for k in kinds_in("thing") if k.kind == "grip")]
+    return [
+        ("new", "Scene", "New scene", "Ctrl+N", "subject", "Begin with an empty scene", files.new),
+        ("open", "Scene", "Open…", "Ctrl+O", "open", "Open a scene", files.ask_open),
+        ("import", "Scene", "Import a mesh…", "Ctrl+I", "subject", "OBJ, PLY, STL, GLB or glTF", files.ask_import),
+        ("save", "Scene", "Save", "Ctrl+S", "save", "Save the scene", files.save),
+        ("save_as", "Scene", "Save as…", "Ctrl+Shift+S", "save", "Save the scene under another name", files.ask_save),
+        ("quit", "Scene", "Quit", "Ctrl+Q", "remove", "Close Estampa", w.close),
+        ("undo", "Edit", "Undo", "Ctrl+Z", "reset", "Take back the last edit", lambda: s.scene.undo()),
+        ("redo", "Edit", "Redo", "Ctrl+Shift+Z", "reset", "Do again what was taken back", lambda: s.scene.redo()),
+        ("rename", "Edit", "Rename", "F2", "key", "Rename what is selected", w.rename),
+        ("duplicate", "Edit", "Duplicate", "Ctrl+D", "add", "Copy what is selected", w.duplicate),
+        ("switch", "Edit", "Switch on or off", "O", "eye", "Switch what is selected on or off", w.switch),
+        ("remove", "Edit", "Remove", "Shift+Delete", "remove", "Remove what is selected (can be undone)", w.remove),
+        ("layer_up", "Edit", "Move the layer up", "Ctrl+Up", "more", "It then reads less, and moves what stands below", lambda: w.move_layer(-1)),
+        ("layer_down", "Edit", "Move the layer down", "Ctrl+Down", "more", "It then reads what stands above it", lambda: w.move_layer(1)),
+        ("set_key", "Edit", "Key every keyed channel here", "K", "key", "Put keys at this frame on the keyed channels of what is selected", w.key_all),
+        *(("add_" + k.kind, "Add", f"Add {k.title.lower()} layer", f"Ctrl+{i}", k.kind, k.summary(), lambda k=k.kind: add_layer(s, k))
+          for i, k in enumerate(layers, 1)),
+        *(("add_" + k.kind, "Add", f"Add {k.title.lower()}", f"Alt+{i}", k.kind, k.summary(), lambda k=k.kind: w.add_thing(k))
+          for i, k in enumerate(things, 1)),
+        *(("add_" + k.kind, "Press", f"Add {k.title.lower()} print", f"Ctrl+Alt+{i}", k.kind, k.summary(),
+           lambda k=k.kind: (w.press.add_print(k), w.show_panel("press"))) for i, k in enumerate(kinds_in("print"), 1)),
+        ("press_all", "Press", "Run all prints", "Ctrl+Return", "press", "Solve, write and read back every print", w.run_prints),
+        ("tool_hand", "Tools", "Hand", "H", "hand", "Turn the view, select things and take hold of grips", lambda: s.set_view(tool="hand")),
+        ("tool_pick", "Tools", "Pick", "P", "pick", "Choose vertices by click or box; Shift adds, Ctrl takes away, a double click takes the island",
+         lambda: w.use_tool("pick")),
+        ("tool_gradient", "Tools", "Gradient", "G", "gradient", "Drag from 0 to 1 to lay a straight gradient in the active map",
+         lambda: w.use_tool("gradient")),
+        ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
+        ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
+        ("choose_islands", "Maps", "Whole islands", "I", "subject", "Grow what is chosen to its connected islands", w.islands),
+        ("choose_uncovered", "Maps", "Uncovered", "U", "find", "Choose the vertices that no map covers yet", maps("choose", "uncovered")),
+        ("map_new", "Maps", "New map", "Ctrl+M", "add", "Make a weight map of the chosen vertices", maps("new_map")),
+        ("map_set", "Maps", "Set", "Shift+E", "key", "Set the weight of the chosen vertices", maps("change", "set")),
+        ("map_add", "Maps", "Add", "Shift+A", "add", "Add to the weight of the chosen vertices", maps("change", "add")),
+        ("map_take", "Maps", "Take", "Shift+T", "remove", "Take from the weight of the chosen vertices", maps("change", "take")),
+        ("map_smooth", "Maps", "Smooth", "Shift+S", "noise", "Even out the weights of the chosen vertices", maps("smooth")),
+        ("map_invert", "Maps", "Invert", "Shift+I", "reset", "Turn 0 into 1 and 1 into 0 in the chosen vertices", maps("invert")),
+        ("map_remove", "Maps", "Remove", "", "remove", "Remove the active map (can be undone)", maps("remove")),
+        ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: w.viewport.frame_selection()),
+        ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.viewport.frame_all()),
+        ("shading", "View", "Shading", "S", "eye", "Smooth, then facets, then lines alone", w.next_shading),
+        ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: s.set_view(wire=not s.wire)),
+        ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", w.unfold),
+        ("night", "View", "Night ink", "", "eye", "Dark panels, the same palette", w.toggle_night),
+        *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: w.show_panel(p))
+          for i, p in enumerate(PANELS, 5)),
+        ("find", "View", "Find a command…", "Ctrl+J", "find", "Every command by name, with its shortcut", w.find),
+        ("play", "Play", "Play", "Space", "play", "Play; solves what is not solved yet", lambda: s.play(not s.playing)),
+        ("first", "Play", "To the first frame", "Home", "first", "Go to the first frame", lambda: s.go_to(s.doc.start)),
+        ("last", "Play", "To the last frame", "End", "last", "Go to the last frame", lambda: s.go_to(s.doc.end)),
+        ("next", "Play", "Next frame", ".", "play", "Go to the next frame", lambda: s.go_to(s.frame + 1)),
+        ("previous", "Play", "Previous frame", ",", "play", "Go to the frame before", lambda: s.go_to(s.frame - 1)),
+        ("solve", "Play", "Solve", "Ctrl+Space", "solve", "Solve every frame of the range, beside the window", s.solve),
+        ("cancel", "Play", "Cancel", "Escape", "stop", "Stop what is under way; what is solved stays", s.cancel),
+    ]
+# fmt: on

@@ -1,0 +1,59 @@
+"""Writes the channel reference from the declarations: python -m estampa.reference docs/channels.md"""
+
+import sys
+from pathlib import Path
+
+from .scene.channels import Channel, kinds_in
+from .units import format_value
+
+FAMILIES = {"layer": "Layers", "force": "Forces", "print": "Prints", "thing": "Things"}
+
+
+def reference() -> str:
+    lines = [
+        "# Channels",
+        "",
+        "Made from the declarations by `python -m estampa.reference docs/channels.md`; do not edit it by hand.",
+        "",
+    ]
+    for family, title in FAMILIES.items():
+        lines += [f"## {title}", ""]
+        for kind in sorted(kinds_in(family), key=lambda k: k.title):
+            lines += [f"### {kind.title} (`{kind.kind}`)", "", " ".join((kind.__doc__ or "").split()), ""]
+            if kind.channels:
+                lines += ["| channel | name | default | soft range | help |", "| --- | --- | --- | --- | --- |"]
+                lines += [
+                    f"| {c.label} | `{c.name}` | {_default(c)} | {_range(c)} | {c.help} |"
+                    for c in kind.channels.values()
+                ]
+                lines.append("")
+            if kind.presets:
+                lines += ["Presets: " + "; ".join(kind.presets) + ".", ""]
+    return "\n".join(lines)
+
+
+def _default(c: Channel) -> str:
+    if c.type in ("number", "whole"):
+        return format_value(c.default, c.unit)
+    if c.type == "choice":
+        return "; ".join(f"**{words}**" if word == c.default else words for word, words in c.choices)
+    return {True: "on", False: "off", None: "none", "": "empty"}.get(c.default, str(c.default))
+
+
+def _range(c: Channel) -> str:
+    return " to ".join(format_value(v, c.unit) for v in c.soft) if c.type in ("number", "whole") else ""
+
+
+def main(arguments: list[str]) -> int:
+    path = Path(arguments[-1])
+    if "--check" in arguments:
+        if path.read_text() != reference():
+            print(f"{path} is out of date: run python -m estampa.reference {path}", file=sys.stderr)
+            return 1
+        return 0
+    path.write_text(reference())
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
