@@ -74,16 +74,13 @@ class Progress:
 
     def __enter__(self):
         if sys.stderr.isatty():
+            from rich.console import Console
             from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
             from rich.progress import Progress as Bar
 
-            self._bar = Bar(
-                TextColumn("{task.fields[title]}"),
-                BarColumn(),
-                TextColumn("{task.description}"),
-                TimeRemainingColumn(),
-                transient=True,
-            )
+            title, now = TextColumn("{task.fields[title]}"), TextColumn("{task.description}")
+            console = Console(stderr=True)
+            self._bar = Bar(title, BarColumn(), now, TimeRemainingColumn(), console=console, transient=True)
             self._bar.__enter__()
             self._task = self._bar.add_task("", total=1.0, title=self.title)
         return self
@@ -118,7 +115,7 @@ def _demo(a) -> int:
     if not a.out:
         from .app.run import run
 
-        return run(scene=demo.build(a.name), picture=a.picture)
+        return run(scene=demo.build(a.name), picture=a.picture, play=True)
     return _bake_all(demo.build(a.name), a.out, None)
 
 

@@ -17,9 +17,7 @@ class User:
 
     def wait(self, until=None, seconds=30):
         """Until the work beside the window is done, or until something is so."""
-        s = self.session
-        quiet = lambda: not (s.jobs.busy or s.looker.busy or s.planner.busy)
-        self.qtbot.waitUntil(until or quiet, timeout=seconds * 1000)
+        self.qtbot.waitUntil(until or (lambda: not self.session.busy), timeout=seconds * 1000)
         QApplication.processEvents()
 
     def do(self, name):

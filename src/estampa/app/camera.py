@@ -73,7 +73,11 @@ class Camera:
     def zoomed(self, notches: float) -> "Camera":
         return replace(self, distance=float(np.clip(self.distance * 0.88**notches, 1e-4, 1e7)))
 
-    def framing(self, low: np.ndarray, high: np.ndarray, aspect: float) -> "Camera":
-        radius = max(float(np.linalg.norm(high - low)) / 2, 1e-4)
-        distance = 0.92 * radius / np.sin(FIELD_OF_VIEW / 2) / min(1.0, aspect)
-        return replace(self, target=(low + high) / 2, distance=distance)
+    def framing(self, points: np.ndarray, aspect: float) -> "Camera":
+        """The same view direction, near enough that (n, 3) points just fit."""
+        low, high = points.min(axis=0), points.max(axis=0)
+        target = (low + high) / 2
+        right, up, back = ((points - target) @ self.axes.T).T
+        tan = np.tan(FIELD_OF_VIEW / 2)
+        needed = np.maximum(np.abs(right) / (tan * aspect), np.abs(up) / tan) + back
+        return replace(self, target=target, distance=max(1.12 * float(needed.max()), 1e-3))

@@ -98,9 +98,12 @@ class Files:
                 return
             scene.path, scene.saved_doc = path, None
             self.session.replace(scene)
+            if path is None:
+                self.session.autosave_now()
+                found.unlink(missing_ok=True)
 
         words = "Estampa ended before this work was saved. An autosave of it is here."
-        leave = lambda: file.discard_autosave(path)
+        leave = lambda: found.unlink(missing_ok=True)
         self.window.notice.offer(words, "Recover it", recover, "Throw it away", leave)
 
     # -- meshes ----------------------------------------------------------------------------------------------

@@ -8,7 +8,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 
-def run(path: str | None = None, scene=None, picture: str | None = None) -> int:
+def run(path: str | None = None, scene=None, picture: str | None = None, play: bool = False) -> int:
     """Open the window on a scene, a file or nothing. With `picture`, solve, save a PNG of the window and end."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
@@ -32,6 +32,8 @@ def run(path: str | None = None, scene=None, picture: str | None = None) -> int:
     else:
         QTimer.singleShot(0, window.files.offer_recovery)
     window.show()
+    if play and not picture:
+        window.session.play(True)
     if picture:
         QTimer.singleShot(0, lambda: _take_picture(app, window, picture))
     return app.exec()
@@ -42,7 +44,7 @@ def _take_picture(app, window, picture: str) -> None:
     wanted = (session.doc.start + session.doc.end) // 2
 
     def ready():
-        if session.jobs.busy or session.planner.busy or session.looker.busy:
+        if session.busy:
             return
         if session.frame != wanted:
             session.go_to(wanted)

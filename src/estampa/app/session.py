@@ -94,6 +94,9 @@ class Session(QObject):
         self._last_plan = 0.0
         self._clock = QTimer(self)
         self._clock.timeout.connect(self._tick)
+        # lanes are worked out once a drag rests, so that the picture follows the hand
+        self._plan_soon = QTimer(self, singleShot=True, interval=120)
+        self._plan_soon.timeout.connect(self.plan)
         self._autosave = QTimer(self, interval=AUTOSAVE_EVERY)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosave.start()
@@ -153,10 +156,10 @@ class Session(QObject):
             self.map_id = subject.maps[0].id if subject.maps else None
         self.remarks = remarks(self.scene)
         self.doc_changed.emit(before, after)
+        self._plan_soon.start()
         if self.frame < after.start or self.frame > after.end:
             self.go_to(self.frame)
         self.look()
-        self.plan()
         if self.wants_solved:
             self.solve()
 
@@ -396,8 +399,14 @@ class Session(QObject):
     def tell(self, err: EstampaError) -> None:
         self.notice.emit("error", str(err), err.detail)
 
+    @property
+    def busy(self) -> bool:
+        """Whether any work goes on beside the window, or is about to."""
+        return self.jobs.busy or self.looker.busy or self.planner.busy or self._plan_soon.isActive()
+
     def end(self) -> None:
         self._clock.stop()
+        self._plan_soon.stop()
         self._autosave.stop()
         self.jobs.end()
         self.looker.end()

@@ -322,7 +322,7 @@ class Viewport(QWidget):
             self.frame_all()
 
     def _frame_points(self, points):
-        self.camera = self.camera.framing(points.min(axis=0), points.max(axis=0), self.width() / max(self.height(), 1))
+        self.camera = self.camera.framing(np.asarray(points, float), self.width() / max(self.height(), 1))
         self._redraw()
 
     # -- mouse and keys ------------------------------------------------------------------------------------

@@ -3,11 +3,12 @@
 from pathlib import Path
 
 import numpy as np
-import pygltflib as gl
 
 
 def write_mesh(path: Path, name: str, points, normals, triangles, texcoords: list[np.ndarray], extras: dict) -> None:
     """points, normals (n, 3); triangles (t, 3); texcoords -- a (n, 2) array for TEXCOORD_0, TEXCOORD_1, ..."""
+    import pygltflib as gl
+
     normals = np.where(np.linalg.norm(normals, axis=1, keepdims=True) > 0.5, normals, [0.0, 1.0, 0.0])
     blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", _unit32(normals))]
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
@@ -50,6 +51,8 @@ def _unit32(normals) -> np.ndarray:
 
 def read_attribute(path: Path, word: str) -> np.ndarray:
     """An attribute of the first primitive, as float32 rows."""
+    import pygltflib as gl
+
     document = gl.GLTF2.load(str(path))
     accessor = document.accessors[getattr(document.meshes[0].primitives[0].attributes, word)]
     view = document.bufferViews[accessor.bufferView]

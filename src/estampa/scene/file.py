@@ -233,7 +233,16 @@ def _state_file(path: Path | None, suffix: str) -> Path:
 
 
 def autosave_file(path: Path | None) -> Path:
-    return _state_file(path, AUTOSAVE_SUFFIX)
+    """Where the unsaved work on a scene is kept; on one without a name, by the process that works on it."""
+    return _state_file(path, AUTOSAVE_SUFFIX if path else f"-{os.getpid()}{AUTOSAVE_SUFFIX}")
+
+
+def _orphan() -> Path | None:
+    """The newest autosave of a scene without a name whose program is no more."""
+    folder = autosave_file(None).parent
+    found = sorted(folder.glob(f"untitled-*{AUTOSAVE_SUFFIX}"), key=lambda f: f.stat().st_mtime, reverse=True)
+    dead = (f for f in found if not Path(f"/proc/{f.name.removesuffix(AUTOSAVE_SUFFIX).rsplit('-', 1)[-1]}").exists())
+    return next(dead, None)
 
 
 def autosave(scene: Scene, doc: Document | None = None) -> Path:
@@ -244,11 +253,13 @@ def autosave(scene: Scene, doc: Document | None = None) -> Path:
 
 
 def recoverable(path: Path | None) -> Path | None:
-    """An autosave newer than the file it belongs to, if there is one."""
+    """An autosave newer than the file it belongs to, if there is one; without a path, one of a scene without a name."""
+    if path is None:
+        return _orphan()
     target = autosave_file(path)
     if not target.exists():
         return None
-    if path and Path(path).exists() and target.stat().st_mtime <= Path(path).stat().st_mtime:
+    if Path(path).exists() and target.stat().st_mtime <= Path(path).stat().st_mtime:
         return None
     return target
 

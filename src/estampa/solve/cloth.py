@@ -12,7 +12,7 @@ from ..forces.force import AIR_DENSITY
 from ..geometry.mesh import Mesh
 from ..scene.channels import choice, number, ref, whole
 from . import cloth_kernels as kernels
-from .schedule import Schedule, schedule, vertex_order
+from .schedule import Schedule, block_vertices, schedule, vertex_order
 from .solver import Inputs, Solver, State
 
 HARD = 0.999  # a weight from here on holds without give
@@ -145,6 +145,7 @@ class Cloth(Solver):
             links,
             hinges,
             parts.faces,
+            block_vertices(mesh.count),
             kernels.Air(
                 AIR_DENSITY if v.drag + v.lift > 0 else 0.0,
                 float(v.drag),

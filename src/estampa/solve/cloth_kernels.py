@@ -61,138 +61,96 @@ class Air(NamedTuple):
     velocity: np.ndarray  # (n, 3) m/s
 
 
+# fmt: off
 @njit(cache=True, nogil=True, error_model="numpy")
-def advance(
-    x,
-    v,
-    inverse_mass,
-    begin,
-    end,
-    substeps,
-    dt,
-    gravity,
-    damping,
-    holds,
-    strain,
-    links,
-    hinges,
-    faces,
-    air,
-    floor,
-    friction,
-):
+def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, holds, strain, links, hinges, faces, blocks,
+            air, floor, friction):
     """Advance x (n, 3) and v (n, 3) in place by `dt` seconds.
 
     inverse_mass -- (n,) 1/kg, 0 where a vertex is held hard; those go from `begin` to `end` (n, 3) in a straight line
+    blocks       -- (s, 2) the vertices that belong to each span of the schedules (`schedule.block_vertices`)
     """
     h = dt / substeps
     keep = np.exp(-damping * h)
     old = np.empty_like(x)
     phases = faces.order.phases
+    rest = len(blocks) - 1  # the span of what crosses every cut
+    left = count_of(strain.order, rest) + count_of(links.order, rest) + count_of(hinges.order, rest)
+    closing = 2 if left > 0 else 1
     for s in range(substeps):
         t = (s + 1) / substeps
         if air.density > 0:
-            for phase in range(len(phases) - 1):
-                _blow_phase(
-                    x,
-                    v,
-                    inverse_mass,
-                    faces.at,
-                    air.density,
-                    air.drag,
-                    air.lift,
-                    air.velocity,
-                    h,
-                    faces.order.spans,
-                    phases[phase],
-                    phases[phase + 1],
-                )
-        _predict(x, v, old, inverse_mass, begin, end, t, gravity, h)
-        for phase in range(len(phases) - 1):
-            _solve_phase(
-                x,
-                inverse_mass,
-                1 / (h * h),
-                phases[phase],
-                phases[phase + 1],
-                strain.at,
-                strain.shape,
-                strain.soft,
-                strain.order.spans,
-                links.at,
-                links.rest2,
-                links.soft,
-                links.order.spans,
-                hinges.at,
-                hinges.rest,
-                hinges.soft,
-                hinges.order.spans,
-            )
-        _finish(x, v, old, inverse_mass, begin, end, t, holds.grip, holds.anchor, holds.reach, h, keep, floor, friction)
+            for phase in range(3 if count_of(faces.order, rest) > 0 else 2):
+                _blow_phase(x, v, inverse_mass, faces.at, air.density, air.drag, air.lift, air.velocity, h,
+                            faces.order.spans, phases[phase], phases[phase + 1])
+        for phase in range(closing + 1):
+            _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, keep, phase == 0, phase == closing,
+                         phases[phase], phases[phase + 1], blocks,
+                         strain.at, strain.shape, strain.soft, strain.order.spans,
+                         links.at, links.rest2, links.soft, links.order.spans,
+                         hinges.at, hinges.rest, hinges.soft, hinges.order.spans,
+                         holds.grip, holds.anchor, holds.reach, floor, friction)
 
 
-# A phase runs its blocks side by side, and the constraints of a block in order. Every kind of constraint of a block is
-# solved in one go, since each meeting of the threads costs more than a block of small sheets does.
+@njit(cache=True, nogil=True, inline="always")
+def count_of(order, span):
+    return order.spans[span, 1] - order.spans[span, 0]
 
 
-@njit(parallel=True, cache=True, nogil=True, error_model="numpy")
+# A phase runs its blocks side by side, and the work of a block in order. Everything that a block's vertices need is
+# done in one go: each meeting of the threads costs more than a block of a small sheet does, and its vertices are near.
+
+
+@njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _blow_phase(x, v, inverse_mass, at, density, drag, lift, velocity, h, spans, first, last):
     for k in prange(first, last):
         for c in range(spans[k, 0], spans[k, 1]):
-            _blow(x, v, inverse_mass, at, c, density, drag, lift, velocity, h)
+            _blow(x, v, inverse_mass, at, np.uint64(c), density, drag, lift, velocity, h)
 
 
-@njit(parallel=True, cache=True, nogil=True, error_model="numpy")
-def _solve_phase(
-    x,
-    inverse_mass,
-    per_hh,
-    first,
-    last,
-    strain_at,
-    shape,
-    strain_soft,
-    strain_spans,
-    link_at,
-    rest2,
-    link_soft,
-    link_spans,
-    hinge_at,
-    rest,
-    hinge_soft,
-    hinge_spans,
-):
+@njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, keep, opening, closing, first, last, blocks,
+                 strain_at, shape, strain_soft, strain_spans, link_at, rest2, link_soft, link_spans,
+                 hinge_at, rest, hinge_soft, hinge_spans, grip, anchor, reach, floor, friction):
+    per_hh = 1 / (h * h)
     for k in prange(first, last):
+        if opening:
+            for i in range(blocks[k, 0], blocks[k, 1]):
+                _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, np.uint64(i))
         for c in range(strain_spans[k, 0], strain_spans[k, 1]):
-            _solve_strain(x, inverse_mass, strain_at, shape, strain_soft, c, per_hh)
+            _solve_strain(x, inverse_mass, strain_at, shape, strain_soft, np.uint64(c), per_hh)
         for c in range(link_spans[k, 0], link_spans[k, 1]):
-            _solve_link(x, inverse_mass, link_at, rest2, link_soft, c, per_hh)
+            _solve_link(x, inverse_mass, link_at, rest2, link_soft, np.uint64(c), per_hh)
         for c in range(hinge_spans[k, 0], hinge_spans[k, 1]):
-            _solve_hinge(x, inverse_mass, hinge_at, rest, hinge_soft, c, per_hh)
+            _solve_hinge(x, inverse_mass, hinge_at, rest, hinge_soft, np.uint64(c), per_hh)
+        if closing:
+            for i in range(blocks[k, 0], blocks[k, 1]):
+                _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction,
+                        np.uint64(i))
+# fmt: on
 
 
-@njit(parallel=True, cache=True, nogil=True, error_model="numpy")
-def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h):
-    for i in prange(len(x)):
-        for a in range(3):
-            old[i, a] = x[i, a]
-            if inverse_mass[i] > 0:
-                x[i, a] += h * (v[i, a] + h * gravity[a])
-            else:
-                x[i, a] = begin[i, a] + (end[i, a] - begin[i, a]) * t
-
-
-@njit(parallel=True, cache=True, nogil=True, error_model="numpy")
-def _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction):
-    for i in prange(len(x)):
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, i):
+    for a in range(3):
+        old[i, a] = x[i, a]
         if inverse_mass[i] > 0:
-            _hold(x, begin, end, t, grip, anchor, reach, i, h)
-            if x[i, 1] < floor:
-                _land(x, old, i, floor, friction)
-        for a in range(3):
-            v[i, a] = (x[i, a] - old[i, a]) / h
-            if inverse_mass[i] > 0:
-                v[i, a] *= keep
+            x[i, a] += h * (v[i, a] + h * gravity[a])
+        else:
+            x[i, a] = begin[i, a] + (end[i, a] - begin[i, a]) * t
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction, i):
+    """Holds, tether and floor; then the velocity from what the substep moved."""
+    if inverse_mass[i] > 0:
+        _hold(x, begin, end, t, grip, anchor, reach, i, h)
+        if x[i, 1] < floor:
+            _land(x, old, i, floor, friction)
+    for a in range(3):
+        v[i, a] = (x[i, a] - old[i, a]) / h
+        if inverse_mass[i] > 0:
+            v[i, a] *= keep
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
@@ -277,7 +235,7 @@ def dihedral(x, a, b, c, d):
     """Angle between the triangles (a, b, c) and (d, c, b), 0 when flat, and its gradient at a, d, b and c.
 
     Gradient after R. Bridson, S. Marino, R. Fedkiw 2003, "Simulation of clothing with folds and wrinkles".
-    Returns (angle, |edge|, n1, n2, shares of the two normals at b and c); |edge| is 0 where the angle has no meaning.
+    Returns (angle, |edge|, n1, n2, shares of the two normals at b and c); |edge| is 0 where there is no angle.
     """
     ex, ey, ez = x[c, 0] - x[b, 0], x[c, 1] - x[b, 1], x[c, 2] - x[b, 2]
     abx, aby, abz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
@@ -341,7 +299,7 @@ def _blow(x, v, inverse_mass, at, f, density, drag, lift, air, h):
     """Drag and lift of one triangle from the relative wind, shared among its corners.
 
     Drag = 1/2 rho A |w|^2 Cd cos(a) along the wind, lift = 1/2 rho A |w|^2 Cl sin(a) cos(a) across it, with `a` the
-    angle between the wind and the normal. Taken implicitly along the wind, so that a light cloth in a storm is not flung.
+    angle between the wind and the normal. Taken implicitly along the wind, so that no storm flings a light cloth.
     """
     i, j, k = at[f, 0], at[f, 1], at[f, 2]
     w = (inverse_mass[i] + inverse_mass[j] + inverse_mass[k]) / 3

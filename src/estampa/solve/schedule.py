@@ -34,10 +34,24 @@ def vertex_order(count: int, edges: np.ndarray) -> np.ndarray:
     return reverse_cuthill_mckee((graph + graph.T).tocsr(), symmetric_mode=True).astype(np.int64)
 
 
+def _cuts(count: int) -> tuple[int, int]:
+    """(blocks, vertices in each)."""
+    blocks = int(np.clip(count // BLOCK, 1, MOST_BLOCKS))
+    return blocks, -(-count // blocks)
+
+
+def block_vertices(count: int) -> np.ndarray:
+    """(s, 2) first and one past the last vertex of each span; the last span, of what crosses every cut, has all."""
+    blocks, width = _cuts(count)
+    plain = np.arange(blocks + 1) * width
+    shifted = np.arange(blocks + 2) * width - width // 2
+    spans = [*zip(plain[:-1], plain[1:], strict=True), *zip(shifted[:-1], shifted[1:], strict=True), (0, count)]
+    return np.clip(np.array(spans, np.int64), 0, count)
+
+
 def schedule(members: np.ndarray, count: int) -> tuple[np.ndarray, Schedule]:
     """(order of the constraints (m,), their schedule) for constraints on vertices `members` (m, k)."""
-    blocks = int(np.clip(count // BLOCK, 1, MOST_BLOCKS))
-    width = -(-count // blocks)
+    blocks, width = _cuts(count)
     low, high = members.min(axis=1, initial=count), members.max(axis=1, initial=0)
     plain, shifted = low // width, (low + width // 2) // width
     in_plain = plain == high // width

@@ -1,0 +1,164 @@
+"""The command line as a user meets it: what it prints, where, and its exit codes."""
+
+import os
+import pty
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from estampa import save_scene
+from estampa.reference import reference
+from estampa.scene import commands as do
+from tests.conftest import named
+
+ROOT = Path(__file__).parents[1]
+
+
+def estampa(*words, **more):
+    return subprocess.run([sys.executable, "-m", "estampa", *map(str, words)], capture_output=True, text=True, **more)
+
+
+@pytest.fixture
+def shot(flag, tmp_path):
+    do.add_thing(flag, "vertex_cache", "Cache")
+    do.add_thing(flag, "vertex_texture", "Texture")
+    return save_scene(flag, tmp_path / "shot.estampa")
+
+
+def test_solve_bake_info_and_check_a_scene(shot, tmp_path):
+    environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "store")}
+    ran = estampa("solve", shot, env=environment)
+    assert ran.returncode == 0 and "12 frame(s) solved" in ran.stdout
+    assert re.search(r"^solving: +\d+ % Cloth · frame \d+$", ran.stderr, re.M), "plain lines in a pipe"
+    assert "0 frame(s) solved" in estampa("solve", shot, env=environment).stdout
+    ran = estampa("bake", shot, "--print", "Cache", "--out", tmp_path / "out", env=environment)
+    assert ran.returncode == 0 and "matches the scene" in ran.stdout
+    assert [p.name for p in (tmp_path / "out").iterdir()] == ["Cache.usdc"]
+    ran = estampa("info", shot)
+    assert (
+        "frames 1 to 12 at 24 a second" in ran.stdout and "layer cloth" in ran.stdout and "117 vertices" in ran.stdout
+    )
+    ran = estampa("check", shot)
+    assert (ran.returncode, ran.stdout) == (0, "nothing to remark\n")
+
+
+def test_exit_codes_are_honest(flag, shot, tmp_path):
+    do.set_value(flag, named(flag, "Cloth").id, "pins", None)
+    ran = estampa("check", save_scene(flag, tmp_path / "falls.estampa"))
+    assert ran.returncode == 1 and ran.stdout.startswith("error: Cloth is held by nothing")
+    for words in (("solve", tmp_path / "none.estampa"), ("bake", shot, "--print", "Nothing", "--out", tmp_path),
+                  ("info", __file__), ("demo", "ferry", "--out", tmp_path)):  # fmt: skip
+        ran = estampa(*words)
+        assert ran.returncode == 2 and ran.stderr.startswith("estampa: "), words
+    assert estampa("bake", shot).returncode == 2  # --out is missing: argparse says so
+    do.set_value(flag, flag.doc.prints[1].id, "tolerance", 0.0)
+    ran = estampa("bake", save_scene(flag, tmp_path / "strict.estampa"), "--print", "Texture", "--out", tmp_path)
+    assert ran.returncode == 1 and "DIFFERS" in ran.stdout
+
+
+def test_help_tells_of_every_command():
+    whole = estampa("--help").stdout
+    for word in ("open", "info", "demo", "solve", "bake", "check"):
+        assert word in whole
+        ran = estampa(word, "--help")
+        assert ran.returncode == 0 and "usage: estampa " + word in ran.stdout
+
+
+def test_stopping_a_solve_is_told_and_keeps_its_frames(flag, tmp_path):
+    do.set_range(flag, end=3000)
+    store = tmp_path / "store"
+    path = save_scene(flag, tmp_path / "long.estampa")
+    environment = os.environ | {"ESTAMPA_STORE": str(store)}
+    words = [sys.executable, "-m", "estampa", "solve", str(path)]
+    process = subprocess.Popen(words, env=environment, stderr=subprocess.PIPE, text=True)
+    deadline = time.time() + 60
+    while len(list(store.glob("*/*.frame"))) < 3 and time.time() < deadline:
+        time.sleep(0.02)
+    process.send_signal(signal.SIGINT)
+    _, told = process.communicate(timeout=30)
+    assert process.returncode == 130 and "what was solved so far is kept" in told
+    assert len(list(store.glob("*/*.frame"))) >= 3
+
+
+def test_a_terminal_gets_a_bar(shot, tmp_path):
+    master, slave = pty.openpty()
+    environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "store"), "TERM": "xterm"}
+    words = [sys.executable, "-m", "estampa", "solve", str(shot)]
+    process = subprocess.Popen(words, env=environment, stdout=subprocess.PIPE, stderr=slave)
+    os.close(slave)
+    shown = b""
+    while True:
+        try:
+            part = os.read(master, 4096)
+        except OSError:
+            break
+        if not part:
+            break
+        shown += part
+    assert process.wait() == 0 and b"\x1b[" in shown and b"solving" in shown
+
+
+def test_info_on_a_mesh_reads_its_unit(tmp_path):
+    path = ROOT / "src/estampa/demo/data/awning.obj"
+    assert "3.2 m × 0.7" in estampa("info", path).stdout
+    ran = estampa("info", path, "--unit", "mm", "--up", "z", "--weld")
+    assert "3.2 mm" in ran.stdout and "islands                        1" in ran.stdout
+
+
+def test_the_demo_is_baked_without_a_window(tmp_path):
+    ran = estampa("demo", "--out", tmp_path)
+    assert ran.returncode == 0 and ran.stdout.count("matches the scene") == 2, ran.stderr
+    assert sum(p.stat().st_size for p in tmp_path.iterdir()) > 5_000_000
+
+
+def test_the_example_for_python_runs_as_it_is_written(tmp_path, monkeypatch):
+    from estampa.formats.obj import write_obj
+    from estampa.geometry.primitives import sheet
+
+    flat = sheet(100, 60, 11, 7)
+    flat.points[:, [1, 2]] = flat.points[:, [2, 1]] * [-1, 1]
+    write_obj(tmp_path / "banner.obj", flat)
+    monkeypatch.chdir(tmp_path)
+    code = re.search(r"```python\n(.*?)```", (ROOT / "docs/python.md").read_text(), re.S)[1]
+    names = {}
+    exec(compile(code, "docs/python.md", "exec"), names)
+    assert names["again"].doc.things == names["scene"].doc.things
+    assert names["shape"].shape == (77, 3)
+    assert (tmp_path / "prints" / "Banner_cache.usdc").exists()
+
+
+def test_the_pages_are_up_to_date_and_their_links_lead_somewhere():
+    assert (ROOT / "docs/channels.md").read_text() == reference()
+    pictures = set((ROOT / "docs/screenshots").glob("*.png"))
+    linked = set()
+    for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+        for target in re.findall(r"\]\(([^)#]+)\)", page.read_text()):
+            if not target.startswith("http"):
+                assert (page.parent / target).exists(), f"{page.name} links to {target}"
+                linked.add((page.parent / target).resolve())
+    assert pictures <= linked and len(pictures) < 20
+
+
+def test_a_new_layer_is_one_file_as_the_page_says():
+    import numpy as np
+
+    from estampa.geometry.primitives import sheet
+    from estampa.motion.layer import Layer, weighted  # noqa: F401  (used by the page's example)
+    from estampa.scene.channels import _KINDS, number, ref  # noqa: F401
+    from estampa.scene.scene import Scene
+
+    code = re.search(r"```python\n(class Lift.*?)```", (ROOT / "docs/architecture.md").read_text(), re.S)[1]
+    exec(compile(code, "docs/architecture.md", "exec"), locals())
+    try:
+        scene = Scene()
+        subject = do.add_mesh(scene, sheet(1, 1, 3, 3), "Mat")
+        do.add_layer(scene, subject.id, "lift", values={"height": 0.4})
+        assert np.allclose(scene.evaluate(1)["Mat"][:, 1], 0.4)
+        assert "### Lift (`lift`)" in reference()
+    finally:
+        del _KINDS["lift"]
