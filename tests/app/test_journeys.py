@@ -288,6 +288,7 @@ def test_remarks_are_counted_and_lead_to_the_culprit(flag_user):
     user, w = flag_user, flag_user.window
     cloth = user.thing("Cloth")
     do.set_value(user.session.scene, cloth.id, "pins", None)
+    user.wait()
     assert w.panels.tabText(3) == "Remarks (1)"
     user.do("panel_remarks")
     w.remarks.list.itemClicked.emit(w.remarks.list.item(0))

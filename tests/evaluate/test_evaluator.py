@@ -7,7 +7,7 @@ from estampa.errors import Cancelled, EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.evaluate.lanes import SOLVED, STALE, UNSOLVED, LaneMemory
 from estampa.evaluate.remarks import remarks
-from estampa.geometry.primitives import sheet
+from estampa.geometry.primitives import joined, sheet
 from estampa.scene import commands as do
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
@@ -130,6 +130,11 @@ def test_remarks_name_the_culprit_and_the_cure(flag):
     worst = remarks(flag)[0]
     assert (worst.severity, worst.thing) == ("error", cloth.id) and "held by nothing" in str(worst)
     assert any("0 everywhere" in r.wrong for r in remarks(flag))
+    partly = joined([sheet(1, 1, 3, 3), sheet(1, 1, 3, 3)])
+    other = do.add_mesh(flag, partly, "Pair")
+    half = do.add_map(flag, other.id, (np.arange(18) < 3).astype(np.float32))
+    loose = do.add_layer(flag, other.id, "cloth", values={"pins": half.id})
+    assert any(r.thing == loose.id and "1 of the 2 islands" in r.wrong for r in remarks(flag))
     do.add_thing(flag, "ground")
     assert not any(r.severity == "error" for r in remarks(flag))
     tiny = do.add_mesh(flag, sheet(0.002, 0.002, 3, 3), "Crumb")

@@ -19,13 +19,15 @@ class RemarksPanel(QWidget):
             wordWrap=True,
         )
         self.empty.setProperty("soft", True)
+        self.empty.setAlignment(Qt.AlignTop)
         layout.addWidget(self.empty)
         self.list = QListWidget(wordWrap=True)
         self.list.setAccessibleName("Remarks")
         self.list.itemClicked.connect(lambda item: session.select(item.data(Qt.UserRole)))
         self.list.itemActivated.connect(lambda item: session.select(item.data(Qt.UserRole)))
         layout.addWidget(self.list, 1)
-        session.doc_changed.connect(lambda *_: self.refresh())
+        layout.addStretch(0)
+        session.lanes_changed.connect(self.refresh)
         session.replaced.connect(self.refresh)
         session.selected.connect(self.refresh)
 

@@ -131,7 +131,6 @@ class Session(QObject):
         subjects = [s for s in scene.doc.subjects if s.stack] or scene.doc.subjects
         self.replaced.emit()
         self.select(subjects[0].id if subjects else None)
-        self.remarks = remarks(scene)
         self.look()
         self.plan()
         self.frame_changed.emit()
@@ -154,7 +153,6 @@ class Session(QObject):
         subject = self.subject
         if subject is not None and subject.map(self.map_id) is None:
             self.map_id = subject.maps[0].id if subject.maps else None
-        self.remarks = remarks(self.scene)
         self.doc_changed.emit(before, after)
         self._plan_soon.start()
         if self.frame < after.start or self.frame > after.end:
@@ -289,7 +287,7 @@ class Session(QObject):
     # -- lanes ---------------------------------------------------------------------------------------------
     def plan(self) -> None:
         """Work out what the lanes show, beside the window."""
-        evaluator, memory = self._evaluator("plan"), self._lane_memory
+        evaluator, memory, snapshot = self._evaluator("plan"), self._lane_memory, self.scene.snapshot()
         self._last_plan = time.monotonic()
 
         def work():
@@ -298,7 +296,7 @@ class Session(QObject):
                 for layer in evaluator.layers(subject) if subject.on else ():
                     state = memory.state(evaluator, subject, layer) if layer.declared.memory else None
                     lanes[layer.id] = Lane(*self._envelope(evaluator, subject, layer), state)
-            return doc, lanes
+            return doc, lanes, remarks(snapshot)
 
         self.planner.ask(work, self._on_planned)
 
@@ -321,9 +319,9 @@ class Session(QObject):
             if not isinstance(trouble, EstampaError):
                 self.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at
             return
-        doc, lanes = result
+        doc, lanes, found = result
         if doc is self.doc:
-            self.lanes = lanes
+            self.lanes, self.remarks = lanes, found
             self.lanes_changed.emit()
 
     def _solved_more(self):

@@ -69,7 +69,7 @@ def use(app, night: bool = False) -> None:
         palette.setColor(QPalette.Disabled, role, QColor(ink.rule))
     app.setPalette(palette)
     arrow = ASSETS / ("arrow-night.svg" if night else "arrow.svg")
-    app.setStyleSheet(_SHEET.format(arrow=arrow.as_posix(), **vars(ink)))
+    app.setStyleSheet(_SHEET.format(arrow=arrow.as_posix(), tick=(ASSETS / "tick.svg").as_posix(), **vars(ink)))
     icon.cache_clear()
 
 
@@ -175,7 +175,7 @@ QComboBox::drop-down {{ border: none; width: 18px; }}
 QComboBox::down-arrow {{ image: url("{arrow}"); width: 10px; height: 10px; }}
 QComboBox QAbstractItemView {{ background: {sheet}; border: 1px solid {rule}; selection-background-color: {accent}; selection-color: {on_accent}; }}
 QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {soft}; background: {sheet}; border-radius: 2px; }}
-QCheckBox::indicator:checked {{ background: {accent}; border-color: {accent}; }}
+QCheckBox::indicator:checked {{ background: {accent}; border-color: {accent}; image: url("{tick}"); }}
 QCheckBox:focus {{ color: {accent}; }}
 QTabWidget::pane {{ border: none; border-top: 1px solid {rule}; background: {paper}; }}
 QTabWidget {{ background: {fold}; }}

@@ -18,6 +18,7 @@ from .session import Session
 STALL, CLOTH, FILE = (0.46, 0.40, 0.36), (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
 CLICK = 4  # pixels that still count as a click
 REACH = 14  # pixels within which a vertex is picked
+FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
 
 
 class Viewport(QWidget):
@@ -114,7 +115,9 @@ class Viewport(QWidget):
     def _render(self):
         s = self.session
         width, height = self.pixels()
-        data = self.renderer.picture(self.drawn(), self.camera, width, height, s.shading, s.wire, fine=self._fine_now)
+        items = self.drawn()
+        fine = self._fine_now and sum(len(i.triangles) for i in items) < FINE_UP_TO
+        data = self.renderer.picture(items, self.camera, width, height, s.shading, s.wire, fine=fine)
         image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888)
         self._image = image.flipped(Qt.Vertical)
         self._image.setDevicePixelRatio(self.devicePixelRatioF())

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import (
     QApplication,
@@ -57,6 +58,7 @@ class Window(QMainWindow):
         s.doc_changed.connect(lambda *_: self._refresh())
         s.replaced.connect(self._scene_replaced)
         s.selected.connect(self._refresh)
+        s.lanes_changed.connect(self._refresh)
         s.view_changed.connect(self._refresh)
         s.playing_changed.connect(self._refresh)
         s.jobs.changed.connect(self._refresh)
@@ -242,9 +244,12 @@ class Window(QMainWindow):
     def add_thing(self, kind: str):
         s = self.session
         values = {}
-        if kind == "wind":
-            grip = do.add_thing(s.scene, "grip", "Wind direction", {"y": 1.5, "z": -2.0})
-            values = {"grip": grip.id}
+        if kind == "wind":  # its grip stands upwind of what is there, and is as large
+            bounds = [s.scene.mesh(t.mesh).bounds for t in s.doc.subjects] or [(np.zeros(3), np.ones(3))]
+            low, high = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
+            middle, size = (low + high) / 2, float((high - low).max())
+            place = {"x": float(middle[0]), "y": float(middle[1]), "z": float(low[2] - 0.4 * size), "size": 0.3 * size}
+            values = {"grip": do.add_thing(s.scene, "grip", "Wind direction", place).id}
         s.select(do.add_thing(s.scene, kind, values=values).id)
 
     def run_prints(self):

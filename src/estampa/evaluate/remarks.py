@@ -4,8 +4,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
+
 from ..scene.document import Opaque, Thing
-from ..scene.scene import Scene
+from ..scene.scene import Scene, Snapshot
 from ..units import format_length
 
 
@@ -21,13 +23,13 @@ class Remark:
         return f"{self.wrong} {self.causes} {self.mend}"
 
 
-def remarks(scene: Scene) -> list[Remark]:
+def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = [r for check in CHECKS for r in check(scene)]
     return sorted(found, key=lambda r: ("error", "warning", "note").index(r.severity))
 
 
-def not_understood(scene: Scene) -> Iterator[Remark]:
+def not_understood(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing, _ in scene.doc.everything():
         if thing.unknown is not None:
             yield Remark(
@@ -48,13 +50,25 @@ def not_understood(scene: Scene) -> Iterator[Remark]:
                 )
 
 
-def cloth_held_by_nothing(scene: Scene) -> Iterator[Remark]:
+def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     grounds = any(t.kind == "ground" and t.on for t in scene.doc.things)
     for subject, layer in _layers(scene):
         if layer.kind != "cloth" or not layer.on or grounds:
             continue
         held = subject.map(layer.at("pins", 0))
-        if held is None or not scene.arrays.get(held.weights).any():
+        weights = scene.arrays.get(held.weights) if held else None
+        if weights is not None and weights.any():
+            mesh = scene.mesh(subject.mesh)
+            loose = mesh.island_count - len(np.unique(mesh.islands[weights > 0]))
+            if loose:
+                yield Remark(
+                    "warning",
+                    layer.id,
+                    f"{loose} of the {mesh.island_count} islands of {subject.name} are held by nothing.",
+                    "They fall or are blown away.",
+                    f"Give them weights in “{held.name}”, weld the mesh, or add a ground.",
+                )
+        else:
             yield Remark(
                 "error",
                 layer.id,
@@ -64,7 +78,7 @@ def cloth_held_by_nothing(scene: Scene) -> Iterator[Remark]:
             )
 
 
-def empty_map(scene: Scene) -> Iterator[Remark]:
+def empty_map(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject, layer in _layers(scene):
         for name, channel in layer.declared.channels.items():
             found = subject.map(layer.at(name, 0)) if channel.to == "map" else None
@@ -79,7 +93,7 @@ def empty_map(scene: Scene) -> Iterator[Remark]:
                 )
 
 
-def strange_size(scene: Scene) -> Iterator[Remark]:
+def strange_size(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject in scene.doc.subjects:
         size = float(scene.mesh(subject.mesh).size.max())
         if size < 0.01 or size > 1000:
@@ -93,7 +107,7 @@ def strange_size(scene: Scene) -> Iterator[Remark]:
             )
 
 
-def crowded_edges(scene: Scene) -> Iterator[Remark]:
+def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject in scene.doc.subjects:
         mesh = scene.mesh(subject.mesh)
         if mesh.crowded_edges:
@@ -114,7 +128,7 @@ def crowded_edges(scene: Scene) -> Iterator[Remark]:
             )
 
 
-def dense_for_its_substeps(scene: Scene) -> Iterator[Remark]:
+def dense_for_its_substeps(scene: Scene | Snapshot) -> Iterator[Remark]:
     """One step of the solver passes a pull on by about one row of vertices, so a fine sheet sags beyond its
     stiffness when substeps are few: about rows^2 / 2 x gravity x substep^2 in all (see docs/solver.md)."""
     pull = max((t.at("pull", scene.doc.start) for t in scene.doc.things if t.kind == "gravity" and t.on), default=0.0)
@@ -141,7 +155,7 @@ def dense_for_its_substeps(scene: Scene) -> Iterator[Remark]:
 CHECKS = (not_understood, cloth_held_by_nothing, empty_map, strange_size, crowded_edges, dense_for_its_substeps)
 
 
-def _layers(scene: Scene) -> Iterator[tuple[Thing, Thing]]:
+def _layers(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:
     for subject in scene.doc.subjects:
         for layer in subject.stack:
             if layer.declared is not None:

@@ -73,7 +73,7 @@ def in_metres(mesh: Mesh, unit: str, up: str) -> Mesh:
     points = mesh.points * IMPORT_UNITS[unit]
     if up == "z":
         points = points[:, [0, 2, 1]] * [1, 1, -1]
-    return Mesh(points, mesh.face_counts, mesh.face_indices, mesh.uv)
+    return mesh.with_points(points)
 
 
 def _read_ply(data: bytes) -> Mesh:

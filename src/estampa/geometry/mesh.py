@@ -30,6 +30,14 @@ class Mesh:
         triangles = np.asarray(triangles)
         return cls(points, np.full(len(triangles), 3), triangles.ravel(), uv)
 
+    def with_points(self, points) -> "Mesh":
+        """The same topology with other points; what is known of the topology stays known."""
+        moved = Mesh(points, self.face_counts, self.face_indices, self.uv)
+        for name in ("triangles", "_edge_uses", "islands", "_corners"):
+            if name in self.__dict__:
+                moved.__dict__[name] = self.__dict__[name]
+        return moved
+
     def check(self, what: str) -> None:
         """Raises EstampaError when the arrays do not make a mesh that can be worked on."""
         n = len(self.points)

@@ -53,6 +53,7 @@ def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
         uv=put(mesh.uv) if mesh.uv is not None else None,
         source=source,
     )
+    scene.know_mesh(ref, mesh)
     return add_thing(scene, "subject", name=name, mesh=ref)
 
 

@@ -2,7 +2,9 @@
 
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from psygnal import Signal
@@ -64,6 +66,14 @@ class ShapeCache:
                 self._size += value.nbytes
             while self._size > self.limit and len(self._kept) > 1:
                 self._size -= self._kept.popitem(last=False)[1].nbytes
+
+
+class Snapshot(NamedTuple):
+    """What can be read of a scene at one moment; as much of a Scene as remarks need."""
+
+    doc: Document
+    arrays: Arrays
+    mesh: Callable
 
 
 class Scene:
@@ -144,6 +154,14 @@ class Scene:
             uv = a.get(ref.uv) if ref.uv else None
             self._meshes[ref] = Mesh(a.get(ref.points), a.get(ref.face_counts), a.get(ref.face_indices), uv)
         return self._meshes[ref]
+
+    def snapshot(self) -> "Snapshot":
+        """The scene as it is now, to be read beside the window while edits go on."""
+        return Snapshot(self.doc, self.arrays, self.mesh)
+
+    def know_mesh(self, ref: MeshRef, mesh) -> None:
+        """Take a Mesh that was made already for a reference, with what it knows of its topology."""
+        self._meshes.setdefault(ref, mesh)
 
     def evaluator(self, store=None):
         """An evaluator of the document as it is now; it does not follow later edits."""
