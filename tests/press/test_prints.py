@@ -174,3 +174,27 @@ def test_a_print_with_nothing_to_print_says_so(tmp_path):
     with pytest.raises(EstampaError, match="no subject"):
         bake(scene, tmp_path)
     assert press.file_target(scene.doc, scene.doc.prints[0], tmp_path).parent == tmp_path
+
+
+def test_a_texture_of_several_rows_a_frame_plays_back(tmp_path):
+    from estampa.geometry.primitives import sheet
+    from estampa.scene.scene import Scene
+
+    scene = Scene()
+    subject = do.add_mesh(scene, sheet(3, 3, 100, 100), "Sail")
+    do.add_layer(scene, subject.id, "noise", values={"strength": 0.2})
+    do.set_range(scene, start=5, end=9)
+    do.add_thing(scene, "vertex_texture", "Rows")
+    result = bake(scene, tmp_path)[0]
+    told = json.loads((tmp_path / "Rows.json").read_text())
+    assert (told["width"], told["rows_per_frame"], told["height"], told["first_frame"]) == (5000, 2, 10, 5)
+    assert result.passed and result.gap <= told["error_bound"]
+
+
+def test_offsets_too_far_for_half_floats_are_refused(flag, tmp_path):
+    subject = named(flag, "Flag")
+    do.add_layer(flag, subject.id, "noise", values={"strength": 1e7})
+    do.add_thing(flag, "vertex_texture", "Far")
+    with pytest.raises(EstampaError, match="too far for a half float"):
+        bake(flag, tmp_path)
+    assert not list(tmp_path.iterdir())

@@ -1,6 +1,6 @@
 """A field for one number: drag it, type in it, nudge it with the arrow keys. It always shows the unit."""
 
-from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QLineEdit, QWidget
 
@@ -9,9 +9,21 @@ from ..scene.channels import Channel
 from ..units import format_value, parse_value
 from . import theme
 
+BEGINS = "0123456789-.,+"  # what a number begins with
+
 
 class _Editor(QLineEdit):
     """Keeps Enter and Escape to itself; a plain line edit hands them on to the field, which would open it again."""
+
+    def event(self, event):
+        if event.type() == QEvent.ShortcutOverride and event.key() == Qt.Key_Escape:
+            event.accept()
+            return True
+        return super().event(event)
+
+    def focusOutEvent(self, event):
+        super().focusOutEvent(event)
+        self.hide()
 
     def keyPressEvent(self, event):
         if event.key() == Qt.Key_Escape:
@@ -40,7 +52,6 @@ class NumberField(QWidget):
         self._editor = _Editor(self)
         self._editor.hide()
         self._editor.returnPressed.connect(self._typed)
-        self._editor.editingFinished.connect(self._editor.hide)
 
     def show_value(self, value: float, keyed: bool = False) -> None:
         self.value, self.keyed = float(value), keyed
@@ -50,7 +61,7 @@ class NumberField(QWidget):
     def _step(self) -> float:
         """A small nudge: a two-hundredth of the soft range."""
         low, high = self.channel.soft
-        return 1.0 if self.channel.type == "whole" else (high - low) / 200
+        return 1.0 if self.channel.type == "whole" or high <= low else (high - low) / 200
 
     def _offer(self, value: float) -> None:
         value = self.channel.clamp(value)
@@ -84,6 +95,13 @@ class NumberField(QWidget):
         text = painter.fontMetrics().elidedText(text, Qt.ElideRight, int(box.width()) - 8)
         painter.drawText(box.adjusted(6, 0, -4, -2), Qt.AlignVCenter | Qt.AlignLeft, text)
 
+    def event(self, event):
+        """What begins a number is for the field, even where it is a shortcut too."""
+        if event.type() == QEvent.ShortcutOverride and event.text() and event.text() in BEGINS:
+            event.accept()
+            return True
+        return super().event(event)
+
     def mousePressEvent(self, event):
         if event.button() == Qt.LeftButton:
             self._press = (event.position().x(), self.value, False)
@@ -112,7 +130,7 @@ class NumberField(QWidget):
             self.released.emit()
         elif key in (Qt.Key_Return, Qt.Key_Enter, Qt.Key_F2):
             self.edit()
-        elif text and (text.isdigit() or text in "-.,+"):
+        elif text and text in BEGINS:
             self.edit(text)
         else:
             super().keyPressEvent(event)

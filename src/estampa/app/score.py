@@ -64,7 +64,7 @@ class Score(QWidget):
         row.addSpacing(10)
         self.start_box = self._box(row, "From", lambda v: self._range(start=v))
         self.end_box = self._box(row, "To", lambda v: self._range(end=v))
-        self.rate_box = self._box(row, "Frames a second", lambda v: self._range(frame_rate=v))
+        self.rate_box = self._box(row, "Frames a second", lambda v: self._range(frame_rate=v), "number")
         row.addSpacing(12)
         self.solve_button = QPushButton(theme.icon("solve"), "Solve")
         self.solve_button.setProperty("strong", True)
@@ -84,12 +84,12 @@ class Score(QWidget):
         row.addWidget(self.status, 1)
         return strip
 
-    def _box(self, row, words, run):
+    def _box(self, row, words, run, type_="whole"):
         label = QLabel(words)
         label.setProperty("soft", True)
-        box = NumberField(Channel("whole", 0, words, title=words, soft=(0.0, 0.0)))
+        box = NumberField(Channel(type_, 0, words, title=words, soft=(0.0, 0.0)))
         box.setFixedWidth(62)
-        box.changed.connect(lambda v: run(int(v)))
+        box.changed.connect(lambda v: run(int(v) if type_ == "whole" else v))
         box.refused.connect(self.session.tell)
         row.addWidget(label)
         row.addWidget(box)
@@ -108,7 +108,7 @@ class Score(QWidget):
             (self.frame_box, s.frame),
             (self.start_box, doc.start),
             (self.end_box, doc.end),
-            (self.rate_box, int(round(doc.frame_rate))),
+            (self.rate_box, doc.frame_rate),
         ):
             box.show_value(value)
         busy = s.jobs.busy and s.jobs.current.title != "Autosave"

@@ -307,7 +307,7 @@ class Session(QObject):
         vertices = len(self.scene.arrays.get(subject.mesh.points))
         step = max(1, int(count * vertices / 4_000_000))  # a heavy subject is sampled, so that lanes keep up
         for i in range(0, count, step):
-            if self.planner._asked is not None:
+            if self.planner.superseded:
                 break
             found = evaluator.travel_of(subject, layer, doc.start + i)
             if found:

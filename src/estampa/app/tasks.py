@@ -57,6 +57,11 @@ class Latest(QObject):
     def busy(self) -> bool:
         return self._under_way > 0 or self._asked is not None
 
+    @property
+    def superseded(self) -> bool:
+        """Whether a newer question waits, so that the one under way may as well be cut short."""
+        return self._asked is not None
+
     def end(self) -> None:
         with self._wake:
             self._ended, self._asked = True, None

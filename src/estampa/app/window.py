@@ -3,9 +3,11 @@
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QEvent, QSize, Qt
 from PySide6.QtWidgets import (
+    QAbstractButton,
     QApplication,
+    QComboBox,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -53,6 +55,7 @@ class Window(QMainWindow):
         self.remarks = RemarksPanel(self.session)
         self._lay_out()
         self._make_menus()
+        QApplication.instance().installEventFilter(self)
         s = self.session
         s.notice.connect(self._show_notice)
         s.doc_changed.connect(lambda *_: self._refresh())
@@ -63,6 +66,14 @@ class Window(QMainWindow):
         s.playing_changed.connect(self._refresh)
         s.jobs.changed.connect(self._refresh)
         self._refresh()
+
+    def eventFilter(self, watched, event):
+        """Space presses a button that has the focus, though it also plays."""
+        if event.type() == QEvent.ShortcutOverride and event.key() == Qt.Key_Space:
+            if isinstance(watched, (QAbstractButton, QComboBox)):
+                event.accept()
+                return True
+        return super().eventFilter(watched, event)
 
     # -- lay-out -------------------------------------------------------------------------------------------
     def _lay_out(self):

@@ -76,7 +76,7 @@ class VertexTexture(Print):
             points = job.points(frame)
             offset = points - mesh.points
             reach = max(reach, float(np.linalg.norm(offset, axis=1).max()))
-            if reach > np.finfo(kind).max:
+            if reach > float(np.finfo(kind).max):
                 raise EstampaError(
                     job.item.name,
                     f"has offsets of {reach:.3g} m, too far for a half float.",

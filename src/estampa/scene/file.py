@@ -227,7 +227,11 @@ def _check_shapes(what, scene: Scene):
 # -- autosave and the lock -------------------------------------------------------------------------------
 def _state_file(path: Path | None, suffix: str) -> Path:
     folder = Path(os.environ.get("ESTAMPA_STATE", platformdirs.user_state_dir("estampa")))
-    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError:  # a home that cannot be written to
+        folder = Path(tempfile.gettempdir()) / f"estampa-{os.getuid()}"
+        folder.mkdir(exist_ok=True)
     key = hashlib.blake2b(str(Path(path).resolve() if path else "untitled").encode(), digest_size=8).hexdigest()
     return folder / f"{Path(path).stem if path else 'untitled'}-{key}{suffix}"
 

@@ -1,0 +1,95 @@
+"""The camera and the renderer: arithmetic against pixels."""
+
+import numpy as np
+import pytest
+
+from estampa.app.camera import Camera
+from estampa.app.render import Drawn, Renderer
+from estampa.app.theme import RAMP
+from estampa.geometry.primitives import sheet
+
+WIDTH, HEIGHT = 320, 200
+
+
+@pytest.fixture(scope="module")
+def renderer():
+    return Renderer()
+
+
+def wall(weights=None, chosen=None, z=0.0, colour=(0.8, 0.2, 0.2), id="wall"):
+    flat = sheet(1, 1, 3, 3)
+    points = flat.points[:, [0, 2, 1]] + [-0.5, 0.5, z]
+    normals = np.tile([0, 0, 1.0], (flat.count, 1))
+    return Drawn(id, points, normals, flat.triangles, flat.edges, colour, weights, chosen)
+
+
+def pixels(renderer, drawn, camera, **more):
+    raw = renderer.picture(drawn, camera, WIDTH, HEIGHT, floor=False, **more)
+    return np.frombuffer(raw, np.uint8).reshape(HEIGHT, WIDTH, 4)[::-1, :, :3].astype(int)
+
+
+FRONT = Camera(target=np.array([0, 1.0, 0]), distance=3, yaw=0, pitch=0)
+
+
+def test_projection_agrees_with_what_is_drawn(renderer):
+    corners, depth = FRONT.project(np.array([[-0.5, 0.5, 0], [0.5, 1.5, 0], [0, 1, 5.0]]), WIDTH, HEIGHT)
+    assert depth[0] == pytest.approx(depth[1]) and not 0 < depth[2] < 1  # the last lies behind the camera
+    picture = pixels(renderer, [wall()], FRONT, fine=False)
+    drawn = np.argwhere(np.abs(picture - picture[0, 0]).sum(axis=2) > 20)
+    (top, left), (bottom, right) = drawn.min(axis=0), drawn.max(axis=0) + 1
+    assert [left, bottom] == pytest.approx(corners[0], abs=1.5) and [right, top] == pytest.approx(corners[1], abs=1.5)
+
+
+def test_a_ray_goes_back_through_the_pixel_it_came_from():
+    camera = Camera(target=np.array([0.3, -1, 2]), distance=4, yaw=0.7, pitch=-0.4)
+    for x, y in ((10, 10), (160, 100), (300, 60)):
+        origin, direction = camera.ray(x, y, WIDTH, HEIGHT)
+        back, _ = camera.project((origin + 3.3 * direction)[None], WIDTH, HEIGHT)
+        assert back[0] == pytest.approx([x, y], abs=1e-6)
+
+
+def test_framing_just_fits_whatever_is_shown():
+    rng = np.random.default_rng(4)
+    for _ in range(10):
+        points = rng.normal(size=(200, 3)) * rng.uniform(0.01, 100, 3) + rng.normal(size=3) * 50
+        camera = Camera(yaw=rng.uniform(0, 6), pitch=rng.uniform(-1.4, 1.4)).framing(points, WIDTH / HEIGHT)
+        at, depth = camera.project(points, WIDTH, HEIGHT)
+        assert (at >= 0).all() and (at <= [WIDTH, HEIGHT]).all() and ((depth > 0) & (depth < 1)).all()
+        assert np.ptp(at, axis=0)[0] > 0.6 * WIDTH or np.ptp(at, axis=0)[1] > 0.6 * HEIGHT
+
+
+def test_weights_show_in_the_ramp_from_plum_to_amber(renderer):
+    for weight, colour in ((0.0, RAMP[0]), (1.0, RAMP[-1])):
+        middle = pixels(renderer, [wall(np.full(9, weight))], FRONT)[100, 160]
+        wanted = np.array([int(colour[i : i + 2], 16) for i in (1, 3, 5)])
+        assert np.abs(middle / middle.max() - wanted / wanted.max()).max() < 0.12
+
+
+def test_what_is_in_front_hides_what_is_behind_and_depth_says_so(renderer):
+    near, far = wall(z=0.5, colour=(0.1, 0.9, 0.1), id="near"), wall(z=-0.5, colour=(0.9, 0.1, 0.1), id="far")
+    for order in ([near, far], [far, near]):
+        red, green, _ = pixels(renderer, order, FRONT)[100, 160]
+        assert green > 2 * red
+    depth = renderer.depth([far, near], FRONT, WIDTH, HEIGHT)
+    _, wanted = FRONT.project(np.array([[0, 1, 0.5]]), WIDTH, HEIGHT)
+    assert depth[100, 160] == pytest.approx(wanted[0], abs=1e-4)
+    assert depth[2, 2] == 1.0
+
+
+def test_wire_facets_and_chosen_vertices_are_drawn(renderer):
+    plain = pixels(renderer, [wall()], FRONT)
+    assert np.abs(pixels(renderer, [wall()], FRONT, wire=True) - plain).max() > 30
+    lines = pixels(renderer, [wall()], FRONT, shading="none")
+    assert np.abs(lines[90, 150] - lines[0, 0]).max() < 5  # nothing between the lines
+    chosen = np.zeros(9, bool)
+    chosen[4] = True
+    red, green, blue = pixels(renderer, [wall(chosen=chosen)], FRONT)[100, 160]
+    assert red > 150 and green < 100 and blue < 80
+
+
+def test_sizes_may_change_and_meshes_may_go(renderer):
+    for width, height in ((64, 48), (500, 300), (320, 200)):
+        assert len(renderer.picture([wall()], FRONT, width, height)) == width * height * 4
+    assert set(renderer._kept) == {"wall"}
+    pixels(renderer, [], FRONT)
+    assert not renderer._kept
