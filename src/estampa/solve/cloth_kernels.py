@@ -231,6 +231,16 @@ def _solve_strain(x, inverse_mass, at, shape, soft, c, per_hh):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _angle(sin, cos):
+    """arctan2; for the small angles that most hinges have, by its series (error below 1e-7), which is far quicker."""
+    if cos <= 0 or abs(sin) > 0.4 * cos:
+        return np.arctan2(sin, cos)
+    t = sin / cos
+    q = t * t
+    return t * (1 - q * (1 / 3 - q * (1 / 5 - q * (1 / 7 - q * (1 / 9 - q * (1 / 11 - q / 13))))))
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def dihedral(x, a, b, c, d):
     """Angle between the triangles (a, b, c) and (d, c, b), 0 when flat, and its gradient at a, d, b and c.
 
@@ -247,13 +257,14 @@ def dihedral(x, a, b, c, d):
     if l1 <= 1e-30 or l2 <= 1e-30 or e2 <= 1e-30:
         return 0.0, 0.0, n1x, n1y, n1z, n2x, n2y, n2z, 0.0, 0.0, 0.0, 0.0
     e = np.sqrt(e2)
-    sin = ((n1y * n2z - n1z * n2y) * ex + (n1z * n2x - n1x * n2z) * ey + (n1x * n2y - n1y * n2x) * ez) / e
-    angle = np.arctan2(sin, n1x * n2x + n1y * n2y + n1z * n2z)
-    n1x, n1y, n1z = n1x / l1, n1y / l1, n1z / l1
-    n2x, n2y, n2z = n2x / l2, n2y / l2, n2z / l2
+    per_e, per_l1, per_l2 = 1 / e, 1 / l1, 1 / l2
+    sin = ((n1y * n2z - n1z * n2y) * ex + (n1z * n2x - n1x * n2z) * ey + (n1x * n2y - n1y * n2x) * ez) * per_e
+    angle = _angle(sin, n1x * n2x + n1y * n2y + n1z * n2z)
+    n1x, n1y, n1z = n1x * per_l1, n1y * per_l1, n1z * per_l1
+    n2x, n2y, n2z = n2x * per_l2, n2y * per_l2, n2z * per_l2
     # how far along the edge a and d stand, as lengths: they share their gradient between b and c
-    ab = -(abx * ex + aby * ey + abz * ez) / e
-    db = -(dbx * ex + dby * ey + dbz * ez) / e
+    ab = -(abx * ex + aby * ey + abz * ez) * per_e
+    db = -(dbx * ex + dby * ey + dbz * ez) * per_e
     return angle, e, n1x, n1y, n1z, n2x, n2y, n2z, e - ab, e - db, ab, db
 
 
