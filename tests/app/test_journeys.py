@@ -391,7 +391,7 @@ def test_views_shade_wire_and_frame(flag_user):
         return v.grab().toImage()
 
     seen = [picture()]
-    for name in ("wire", "shading", "shading"):
+    for name in ("wire", "shading", "shading", "shading", "yarns"):
         user.do(name)
         seen.append(picture())
     user.drag(v, (200, 200), (300, 220), Qt.RightButton)

@@ -7,7 +7,7 @@ from . import theme
 from .sheet import add_layer
 
 PANELS = ("sheet", "maps", "press", "remarks")
-CHECKABLE = ("tool_hand", "tool_pick", "tool_gradient", "wire", "night")
+CHECKABLE = ("tool_hand", "tool_pick", "tool_gradient", "wire", "yarns", "night")
 
 
 def declare(window) -> dict[str, QAction]:
@@ -76,6 +76,7 @@ def _table(w, s, files):
         ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.viewport.frame_all()),
         ("shading", "View", "Shading", "S", "eye", "Smooth, then facets, then lines alone", w.next_shading),
         ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: s.set_view(wire=not s.wire)),
+        ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: s.set_view(yarns=not s.yarns)),
         ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", w.unfold),
         ("night", "View", "Night ink", "", "eye", "Dark panels, the same palette", w.toggle_night),
         *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: w.show_panel(p))

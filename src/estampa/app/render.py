@@ -12,20 +12,20 @@ SAMPLES = 4
 _MESH_VERTEX = """
 #version 330
 uniform mat4 to_clip; uniform vec3 flatten;
-in vec3 place; in vec3 normal; in float weight;
-out vec3 v_place; out vec3 v_normal; out float v_weight;
+in vec3 place; in vec3 normal; in float weight; in float yarn;
+out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn;
 void main() {
     vec3 p = place;
     if (flatten.y != 0.0) p = vec3(p.x - p.y * flatten.x, 0.0, p.z - p.y * flatten.z);
-    v_place = p; v_normal = normal; v_weight = weight;
+    v_place = p; v_normal = normal; v_weight = weight; v_yarn = yarn;
     gl_Position = to_clip * vec4(p, 1.0);
 }
 """
 
 _MESH_FRAGMENT = """
 #version 330
-uniform vec3 eye, colour, key; uniform int facets, ramp; uniform vec4 flat_colour;
-in vec3 v_place; in vec3 v_normal; in float v_weight;
+uniform vec3 eye, colour, key; uniform int facets, ramp, yarns; uniform vec4 flat_colour;
+in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn;
 out vec4 result;
 vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
 void main() {
@@ -38,6 +38,10 @@ void main() {
     if (facets == 1 || dot(n, facet) < 0.72) n = facet;  // hard edges stay hard
     float lit = max(dot(n, key), 0.0), sky = 0.5 + 0.5 * n.y, rim = pow(1.0 - max(dot(n, look), 0.0), 3.0);
     vec3 base = colour;
+    if (yarns == 1) {
+        float edge = abs(fract(v_yarn) - 0.5) - 0.25, soft = max(fwidth(v_yarn), 1e-4);
+        base = mix(base, base * vec3(0.76, 0.56, 0.50), smoothstep(-soft, soft, edge));
+    }
     if (ramp == 1) {
         float t = clamp(v_weight, 0.0, 1.0) * 4.0; int i = int(min(t, 3.0));
         base = mix(steps[i], steps[i + 1], t - float(i));
@@ -81,7 +85,7 @@ class Drawn:
     colour: tuple[float, float, float] = (0.80, 0.77, 0.71)
     weights: np.ndarray | None = None  # (n,) shows the weight ramp
     chosen: np.ndarray | None = None  # (n,) bool, vertices drawn as dots
-    outlined: bool = False
+    yarn: np.ndarray | None = None  # (n,) shows stripes, one a unit
 
 
 class Renderer:
@@ -176,19 +180,25 @@ class Renderer:
                 "points": c.buffer(reserve=12 * n, dynamic=True),
                 "normals": c.buffer(reserve=12 * n, dynamic=True),
                 "weights": c.buffer(reserve=4 * n, dynamic=True),
+                "yarn": c.buffer(reserve=4 * n, dynamic=True),
                 "triangles": c.buffer(np.ascontiguousarray(item.triangles, np.uint32).tobytes()),
                 "edges": c.buffer(np.ascontiguousarray(item.edges, np.uint32).tobytes()),
             }
-            kept["mesh"] = c.vertex_array(
-                self._mesh,
-                [(kept["points"], "3f", "place"), (kept["normals"], "3f", "normal"), (kept["weights"], "f", "weight")],
-                kept["triangles"],
+            inputs = (
+                ("points", "3f", "place"),
+                ("normals", "3f", "normal"),
+                ("weights", "f", "weight"),
+                ("yarn", "f", "yarn"),
             )
+            mesh = [(kept[name], kind, attribute) for name, kind, attribute in inputs]
+            kept["mesh"] = c.vertex_array(self._mesh, mesh, kept["triangles"])
             kept["lines"] = c.vertex_array(self._line, [(kept["points"], "3f", "place")], kept["edges"])
             kept["dots"] = c.vertex_array(self._line, [(kept["points"], "3f", "place")])
             self._kept[item.id] = kept
         kept["points"].write(np.ascontiguousarray(item.points, np.float32))
         kept["normals"].write(np.ascontiguousarray(item.normals, np.float32))
+        if item.yarn is not None:
+            kept["yarn"].write(np.ascontiguousarray(item.yarn, np.float32))
         if item.weights is not None:
             kept["weights"].write(np.ascontiguousarray(item.weights, np.float32))
         return kept
@@ -202,6 +212,7 @@ class Renderer:
         m["colour"] = item.colour
         m["facets"] = int(shading == "facets")
         m["ramp"] = int(item.weights is not None)
+        m["yarns"] = int(item.yarn is not None)
         m["flatten"] = (0.0, 0.0, 0.0)
         m["flat_colour"] = (0.0, 0.0, 0.0, 0.0)
         kept["mesh"].render()
@@ -288,5 +299,5 @@ class Renderer:
 
     @staticmethod
     def _release(kept):
-        for name in ("mesh", "lines", "dots", "points", "normals", "weights", "triangles", "edges"):
+        for name in ("mesh", "lines", "dots", "points", "normals", "weights", "yarn", "triangles", "edges"):
             kept[name].release()

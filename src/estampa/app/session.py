@@ -81,7 +81,7 @@ class Session(QObject):
         self.selected_id: str | None = None
         self.map_id: str | None = None
         self.chosen: dict[str, np.ndarray] = {}
-        self.shading, self.wire, self.show_map = "smooth", False, True
+        self.shading, self.wire, self.yarns, self.show_map = "smooth", False, True, True
         self.tool = "hand"
         self.picture = Looked(1)
         self.lanes: dict[str, Lane] = {}

@@ -17,8 +17,14 @@ from .session import Session
 
 STALL, CLOTH, FILE = (0.46, 0.40, 0.36), (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
 CLICK = 4  # pixels that still count as a click
+STRIPES = 12  # over the width of the texture
 REACH = 14  # pixels within which a vertex is picked
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
+
+
+def _drawn(id, points, normals, mesh, colour, weights=None, chosen=None, yarn=None) -> Drawn:
+    narrow = lambda array: array.astype(np.float32)
+    return Drawn(id, narrow(points), narrow(normals), mesh.triangles, mesh.edges, colour, weights, chosen, yarn)
 
 
 class Viewport(QWidget):
@@ -71,32 +77,22 @@ class Viewport(QWidget):
                     weights = s.scene.arrays.get(found.weights)
                 if s.tool in ("pick", "gradient"):
                     chosen = s.chosen_of(subject)
-            items.append(
-                Drawn(
-                    subject.id,
-                    shape.points.astype(np.float32),
-                    shape.normals.astype(np.float32),
-                    mesh.triangles,
-                    mesh.edges,
-                    CLOTH if subject.stack else STALL,
-                    weights,
-                    chosen,
-                )
-            )
+            colour = CLOTH if subject.stack else STALL
+            yarn = self._yarn(mesh) if s.yarns and subject.stack else None
+            items.append(_drawn(subject.id, shape.points, shape.normals, mesh, colour, weights, chosen, yarn))
             if s.beside and s.beside.subject == subject.id and "beside" in s.picture.shapes:
                 other = s.picture.shapes["beside"]
                 points = other.points + [self.beside_shift(mesh), 0, 0]
-                items.append(
-                    Drawn(
-                        "beside",
-                        points.astype(np.float32),
-                        other.normals.astype(np.float32),
-                        mesh.triangles,
-                        mesh.edges,
-                        FILE,
-                    )
-                )
+                items.append(_drawn("beside", points, other.normals, mesh, FILE, yarn=yarn))
         return items
+
+    @staticmethod
+    def _yarn(mesh) -> np.ndarray | None:
+        """A stripe for each twelfth of U's range."""
+        if mesh.uv is None:
+            return None
+        u = mesh.uv[:, 0]
+        return (u - u.min()) / max(float(np.ptp(u)), 1e-9) * STRIPES
 
     @staticmethod
     def beside_shift(mesh) -> float:

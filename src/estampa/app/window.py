@@ -114,7 +114,7 @@ class Window(QMainWindow):
         row = QHBoxLayout(strip)
         row.setContentsMargins(8, 3, 8, 3)
         row.setSpacing(3)
-        for name in ("tool_hand", "tool_pick", "tool_gradient", None, "frame_selection", "shading", "wire"):
+        for name in ("tool_hand", "tool_pick", "tool_gradient", None, "frame_selection", "shading", "wire", "yarns"):
             if name is None:
                 row.addSpacing(14)
                 continue
@@ -171,6 +171,7 @@ class Window(QMainWindow):
         for tool in ("hand", "pick", "gradient"):
             a[f"tool_{tool}"].setChecked(s.tool == tool)
         a["wire"].setChecked(s.wire)
+        a["yarns"].setChecked(s.yarns)
         a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[s.shading])
         a["cancel"].setEnabled(s.jobs.busy or s.playing)
         thing = s.thing
