@@ -273,3 +273,19 @@ def test_a_lane_tells_its_frame_and_the_ruler_its_seconds(flag_user):
     )
     assert np.isfinite(lane.reach).all()
     assert lane.state.words() == "solved"
+
+
+def test_a_nudge_while_playing_is_solved_and_shown_again(flag_user):
+    user, s = flag_user, flag_user.session
+    cloth = user.thing("Cloth").id
+    done = lambda: cloth in s.lanes and s.lanes[cloth].state is not None and s.lanes[cloth].state.done
+    s.play(True)
+    user.wait(done)
+    key = s.lanes[cloth]
+    do.set_value(s.scene, cloth, "density", 0.4)
+    user.wait(lambda: s.lanes.get(cloth) is not key and done())
+    assert s.playing
+    s.play(False)
+    do.set_value(s.scene, cloth, "density", 0.5)
+    user.wait()
+    assert not done(), "at rest, nothing is solved unasked"

@@ -30,7 +30,8 @@ class Finder(QDialog):
     def _fill(self, text):
         self.list.clear()
         words = text.lower().split()
-        for action in self._actions:
+        named = lambda action: all(w in action.text().lower() for w in words)
+        for action in sorted(self._actions, key=lambda a: not named(a)):  # by name first, then by what they do
             name = action.text().replace("&", "")
             if all(w in f"{name} {action.toolTip()}".lower() for w in words):
                 keys = action.shortcut().toString()

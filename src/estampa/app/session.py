@@ -96,7 +96,7 @@ class Session(QObject):
         self._clock.timeout.connect(self._tick)
         # lanes are worked out once a drag rests, so that the picture follows the hand
         self._plan_soon = QTimer(self, singleShot=True, interval=120)
-        self._plan_soon.timeout.connect(self.plan)
+        self._plan_soon.timeout.connect(self._settled)
         self._autosave = QTimer(self, interval=AUTOSAVE_EVERY)
         self._autosave.timeout.connect(self.autosave_now)
         self._autosave.start()
@@ -158,7 +158,11 @@ class Session(QObject):
         if self.frame < after.start or self.frame > after.end:
             self.go_to(self.frame)
         self.look()
-        if self.wants_solved:
+
+    def _settled(self):
+        """The scene rests after edits: work out the lanes, and go on solving if that is what the person watches."""
+        self.plan()
+        if self.wants_solved or (self.playing and self.needs_solve()):
             self.solve()
 
     def save(self, path: Path | None = None) -> bool:

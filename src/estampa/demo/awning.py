@@ -113,6 +113,7 @@ def build() -> Scene:
             "drag": 1.0,
             "damping": 0.4,
             "hold": 6.0,
+            "substeps": 30,
         },
     )
     do.add_layer(

@@ -19,6 +19,8 @@ from ..scene.document import Document, Thing
 from ..scene.things import Grip
 from ..solve.solver import Inputs, State
 
+MOVED = "(order or switch)"
+
 
 class Read(NamedTuple):
     """One value that a layer reads at a frame."""
@@ -112,13 +114,13 @@ class Evaluator:
             if layer.declared.memory:
                 found.append(Read("rate", "Frame rate", self.doc.frame_rate))
                 for force in self.forces():
-                    found.append(Read(f"force/{force.kind}", f"{force.name} (switched)", True))
+                    found.append(Read(f"force/{force.kind}", f"{force.name} {MOVED}", True))
                     found += self.thing_reads(force, None, frame)
             self._reads[key] = found
         return self._reads[key]
 
     def _layer_reads(self, layer: Thing, subject: Thing, frame: float) -> list[Read]:
-        here = [Read(f"layer/{layer.kind}", f"{layer.name} (order or switch)", True)]
+        here = [Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)]
         return here + self.thing_reads(layer, subject, frame)
 
     def layer_digest(self, subject: Thing, layer: Thing, frame: float) -> bytes:

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .evaluator import Evaluator, Read
+from .evaluator import MOVED, Evaluator, Read
 
 UNSOLVED, STALE, SOLVED = 0, 1, 2
 
@@ -61,7 +61,8 @@ def differences(before: list[Read], now: list[Read], most: int = 3) -> str:
     ]
     if not labels and [r.path for r in before] != [r.path for r in now]:
         labels = ["the order of the stack"]
-    unique = list(dict.fromkeys(labels))
+    # a layer that came, went or moved says all; its channels and grips, which came and went with it, need no word
+    unique = list(dict.fromkeys([l for l in labels if l.endswith(MOVED)] or labels))
     text = ", ".join(unique[:most])
     return f"{text} and {len(unique) - most} more" if len(unique) > most else text
 
