@@ -114,7 +114,10 @@ class Roster(QTreeWidget):
     def _show_selected(self):
         if not self._filling:
             self._filling = True
-            self.setCurrentItem(self.item_for(self.session.selected_id))
+            item = self.item_for(self.session.selected_id)
+            folded = item is not None and item.parent() is not None and not item.parent().isExpanded()
+            self.setAutoScroll(not folded)  # scrolling to it would unfold its subject
+            self.setCurrentItem(item)
             self._filling = False
 
     def _current(self, item, _before):

@@ -40,26 +40,20 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
 
 
 def _take_picture(app, window, picture: str) -> None:
+    """Once the scene is there: solve it, go to its middle, save what the window shows, end."""
     session = window.session
-    wanted = (session.doc.start + session.doc.end) // 2
 
-    def ready():
-        if session.busy:
-            return
-        if session.frame != wanted:
-            session.go_to(wanted)
-            return
-        poll.stop()
-        QTimer.singleShot(600, finish)
+    def to_the_middle():
+        session.go_to((session.doc.start + session.doc.end) // 2)
 
-    def finish():
+    def save():
         window.grab().save(picture)
         print(f"saved {picture}")
-        session.scene.saved_doc = session.scene.doc
+        window._left = True
         window.close()
         app.quit()
 
-    session.solve()
-    poll = QTimer(window, interval=100)
-    poll.timeout.connect(ready)
+    steps = [session.solve, to_the_middle, lambda: None, save]
+    poll = QTimer(window, interval=300)  # long enough for the smooth-edged picture that follows the coarse one
+    poll.timeout.connect(lambda: None if session.busy or not steps else steps.pop(0)())
     poll.start()
