@@ -59,6 +59,7 @@ def first_picture(script: str, cold: bool) -> float:
 
 
 def drag_to_picture() -> Row:
+    from PySide6.QtCore import QEventLoop
     from PySide6.QtWidgets import QApplication
 
     from estampa.app import theme
@@ -79,7 +80,7 @@ def drag_to_picture() -> Row:
 
     def wait():
         while not state["shown"]:
-            app.processEvents()
+            app.processEvents(QEventLoop.WaitForMoreEvents)
 
     def drag():
         state["angle"] += 0.01
@@ -87,7 +88,7 @@ def drag_to_picture() -> Row:
         session.looked.connect(lambda: looked.append(1))
         do.set_value(session.scene, bend.id, "angle", state["angle"], merge="drag")
         while not looked:
-            app.processEvents()
+            app.processEvents(QEventLoop.WaitForMoreEvents)
         state["shown"] = False
         wait()
 

@@ -8,13 +8,17 @@ import zipfile
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QImage
+from PySide6.QtGui import QContextMenuEvent, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from estampa import open_scene, save_scene
+from estampa.app.session import Session
+from estampa.app.window import Window
 from estampa.geometry.primitives import sheet
 from estampa.scene import commands as do
+from estampa.scene import file
+from estampa.store.frames import FrameStore
 
 
 def test_choices_maps_grips_words_and_names_are_set_in_the_sheet(flag_user):
@@ -221,3 +225,61 @@ def test_a_layers_defaults_do_something_at_once_on_a_thing_of_human_size(user, k
     lane = s.lanes[s.selected_id]
     assert np.nanmax(lane.reach) > 0.01
     assert not any(r.severity == "error" for r in s.remarks)
+
+
+def test_a_right_click_on_a_key_chooses_how_it_goes_on(flag_user):
+    user, s, lanes = flag_user, flag_user.session, flag_user.window.score.lanes
+    wind = user.thing("Wind").id
+    for frame, value in ((2, 4.0), (9, 8.0)):
+        do.set_key(s.scene, wind, "speed", frame, value)
+    y = next(box for thing, box in lanes.rows() if thing.name == "Wind").top() + 11
+    at = QPoint(int(lanes.x_of(2)), int(y))
+    QApplication.sendEvent(lanes, QContextMenuEvent(QContextMenuEvent.Mouse, at, lanes.mapToGlobal(at)))
+    words = {a.text(): a for a in lanes.menu.actions()}
+    words["Hold until the next key"].trigger()
+    assert user.thing("Wind").at("speed", 8) == 4.0
+    words["Straight to the next key"].trigger()
+    assert user.thing("Wind").at("speed", 5.5) == pytest.approx(6.0)
+    words["Remove the key"].trigger()
+    assert [k.frame for k in user.thing("Wind").curve("speed").keys] == [9]
+
+
+def test_opening_and_autosaving_do_not_wait_for_a_long_solve(flag_user, tmp_path):
+    user, s = flag_user, flag_user.session
+    do.set_range(s.scene, end=2000)
+    do.set_value(s.scene, user.thing("Cloth").id, "substeps", 200)
+    user.do("solve")
+    user.wait(lambda: s.jobs.busy)
+    s.autosave_now()
+    user.wait(lambda: file.autosave_file(None).exists())
+    assert s.jobs.busy
+    (tmp_path / "mat.obj").write_text("v 0 0 0\nv 1 0 0\nv 0 0 1\nf 1 2 3\n")
+    user.window.files.import_mesh(tmp_path / "mat.obj")
+    user.wait(lambda: user.window.files.import_dialog is not None and user.window.files.import_dialog.isVisible())
+    assert s.jobs.busy
+    user.window.files.import_dialog.reject()
+    user.do("cancel")
+    user.wait()
+    file.discard_autosave(None)
+
+
+def test_without_opengl_the_window_says_so_and_everything_else_works(qtbot, flag, tmp_path, monkeypatch):
+    def none():
+        raise RuntimeError("no OpenGL context: egl: not found")
+
+    monkeypatch.setattr("estampa.app.viewport.Renderer", none)
+    window = Window(Session(FrameStore(tmp_path / "store")))
+    qtbot.addWidget(window, before_close_func=lambda w: setattr(w, "_left", True))
+    window.show()
+    window.session.replace(flag)
+    qtbot.waitUntil(lambda: not window.session.busy)
+    assert "not found" in window.viewport.trouble
+    window.actions_by_name["tool_pick"].trigger()
+    v = window.viewport
+    QTest.mousePress(v, Qt.LeftButton, Qt.NoModifier, QPoint(5, 5))
+    QTest.mouseMove(v, QPoint(v.width() - 5, v.height() - 5))
+    QTest.mouseRelease(v, Qt.LeftButton, Qt.NoModifier, QPoint(v.width() - 5, v.height() - 5))
+    assert window.session.chosen_of(window.session.doc.subjects[0]).any()
+    window.session.solve()
+    qtbot.waitUntil(lambda: not window.session.busy, timeout=20_000)
+    assert all(lane.state.done for lane in window.session.lanes.values() if lane.state)

@@ -45,7 +45,7 @@ class Files:
             self.session.replace(scene)
             self.offer_recovery()
 
-        self.leave_then(lambda: self.session.jobs.add(Job("Open", work, opened)))
+        self.leave_then(lambda: self.session.jobs.add(Job("Open", work, opened, alongside=True)))
 
     def save(self):
         if self.session.scene.path is None:
@@ -123,7 +123,7 @@ class Files:
 
             return ReadFile.of(path, step)
 
-        self.session.jobs.add(Job("Import", work, self._ask_about))
+        self.session.jobs.add(Job("Import", work, self._ask_about, alongside=True))
 
     def _ask_about(self, read: ReadFile):
         self.import_dialog = ImportDialog(self.window, read)

@@ -3,7 +3,7 @@
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
-from PySide6.QtWidgets import QToolTip, QWidget
+from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
 from ..evaluate.lanes import SOLVED, STALE
 from ..scene import commands as do
@@ -310,6 +310,28 @@ class Lanes(QWidget):
             self.session.go_to(self.session.frame + (1 if event.key() == Qt.Key_Right else -1))
         else:
             super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event):
+        hit = self.key_under(event.pos())
+        if hit is None:
+            return
+        self.key_held = hit
+        self.update()
+        self.menu = QMenu(self)
+        for segment, words in (
+            ("ease", "Ease to the next key"),
+            ("linear", "Straight to the next key"),
+            ("step", "Hold until the next key"),
+        ):
+            self.menu.addAction(words, lambda s=segment: self._set_segment(s))
+        self.menu.addSeparator()
+        self.menu.addAction(theme.icon("remove"), "Remove the key", self.remove_held_key)
+        self.menu.popup(event.globalPos())
+
+    def _set_segment(self, segment: str):
+        thing_id, frame = self.key_held
+        for name, _ in self.keys_of(self.session.doc.find(thing_id)).get(frame, []):
+            do.set_segment(self.session.scene, thing_id, name, frame, segment)
 
     def remove_held_key(self):
         thing_id, frame = self.key_held

@@ -111,7 +111,7 @@ class Score(QWidget):
             (self.rate_box, doc.frame_rate),
         ):
             box.show_value(value)
-        busy = s.jobs.busy and s.jobs.current.title != "Autosave"
+        busy = s.jobs.busy
         self.solve_button.setVisible(not busy)
         self.cancel_button.setVisible(busy)
         self.bar.setVisible(busy)

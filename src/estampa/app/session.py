@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..errors import EstampaError
+from ..errors import EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.lanes import LaneMemory, LaneState
 from ..evaluate.remarks import remarks
@@ -65,13 +65,12 @@ class Session(QObject):
     lanes_changed = Signal()
     playing_changed = Signal()
     notice = Signal(str, str, str)  # level, text, detail
-    lock_changed = Signal()
 
     def __init__(self, store: FrameStore | None = None):
         super().__init__()
         self.store = store or FrameStore.default()
         Collector(self)
-        self.jobs, self.looker, self.planner = Jobs(), Latest("look"), Latest("plan")
+        self.jobs, self.looker, self.planner, self.saver = Jobs(), Latest("look"), Latest("plan"), Latest("autosave")
         self.jobs.trouble.connect(self.tell)
         self.jobs.progress.connect(lambda share, text: self._solved_more())
         self.scene = Scene()
@@ -140,7 +139,6 @@ class Session(QObject):
         if self.scene.path:
             self.lock = file.SceneLock(self.scene.path)
             self.lock_is_ours = self.lock.held
-        self.lock_changed.emit()
 
     def _on_change(self, before, after):
         for name in list(self.chosen):
@@ -193,15 +191,13 @@ class Session(QObject):
             return
         self._autosaved_doc = doc
 
-        def work(progress, cancelled):
-            try:
-                return file.autosave(scene, doc)
-            except OSError as err:
-                from ..errors import disk_trouble
+        def then(_, trouble):
+            if isinstance(trouble, OSError):
+                trouble = disk_trouble("The autosave", trouble, "Your work is still here.")
+            if trouble is not None:
+                self.tell(told(trouble))
 
-                raise disk_trouble("The autosave", err, "Your work is still here.") from err
-
-        self.jobs.replace(Job("Autosave", work))
+        self.saver.ask(lambda: file.autosave(scene, doc), then)
 
     # -- selection -----------------------------------------------------------------------------------------
     def select(self, thing_id: str | None) -> None:
@@ -404,14 +400,14 @@ class Session(QObject):
     @property
     def busy(self) -> bool:
         """Whether any work goes on beside the window, or is about to."""
-        return self.jobs.busy or self.looker.busy or self.planner.busy or self._plan_soon.isActive()
+        beside = (self.jobs, self.looker, self.planner, self.saver)
+        return any(worker.busy for worker in beside) or self._plan_soon.isActive()
 
     def end(self) -> None:
         self._clock.stop()
         self._plan_soon.stop()
         self._autosave.stop()
-        self.jobs.end()
-        self.looker.end()
-        self.planner.end()
+        for worker in (self.jobs, self.looker, self.planner, self.saver):
+            worker.end()
         if self.lock:
             self.lock.release()

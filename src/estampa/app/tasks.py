@@ -99,11 +99,13 @@ class Job:
     work: Callable
     then: Callable[[object], None] = lambda result: None
     failed: Callable[[Exception], None] | None = None
+    alongside: bool = False  # does not wait for its turn, as opening a file does not wait for a solve
     stop: threading.Event = field(default_factory=threading.Event)
+    thread: threading.Thread | None = None
 
 
 class Jobs(QObject):
-    """Does jobs one after another, with progress and cancel."""
+    """Does jobs one after another, with progress and cancel; those that go alongside begin at once."""
 
     changed = Signal()  # a job began or ended
     progress = Signal(float, str)
@@ -113,38 +115,43 @@ class Jobs(QObject):
     def __init__(self):
         super().__init__()
         self._queue: list[Job] = []
-        self.current: Job | None = None
+        self._running: list[Job] = []
         self._ended_job.connect(self._finish, Qt.QueuedConnection)
-        self._thread: threading.Thread | None = None
 
     def add(self, job: Job) -> Job:
-        self._queue.append(job)
-        self._next()
+        if job.alongside:
+            self._begin(job)
+        else:
+            self._queue.append(job)
+            self._next()
         return job
 
     def replace(self, job: Job) -> Job:
         """Do this job instead of those of the same title that wait or are under way."""
         self._queue = [j for j in self._queue if j.title != job.title]
-        if self.current and self.current.title == job.title:
-            self.current.stop.set()
+        for running in self._running:
+            if running.title == job.title:
+                running.stop.set()
         return self.add(job)
 
     def cancel(self) -> None:
-        """Ask the job under way to stop, and drop those that wait."""
+        """Ask the jobs under way to stop, and drop those that wait."""
         self._queue.clear()
-        if self.current:
-            self.current.stop.set()
+        for job in self._running:
+            job.stop.set()
 
     @property
     def busy(self) -> bool:
-        return self.current is not None
+        return bool(self._running)
 
     def _next(self):
-        if self.current or not self._queue:
-            return
-        job = self.current = self._queue.pop(0)
-        self._thread = threading.Thread(target=self._run, args=(job,), name=job.title, daemon=True)
-        self._thread.start()
+        if self._queue and all(job.alongside for job in self._running):
+            self._begin(self._queue.pop(0))
+
+    def _begin(self, job: Job):
+        self._running.append(job)
+        job.thread = threading.Thread(target=self._run, args=(job,), name=job.title, daemon=True)
+        job.thread.start()
         self.changed.emit()
 
     def _run(self, job: Job):
@@ -156,7 +163,7 @@ class Jobs(QObject):
         self._ended_job.emit(job, result, trouble)
 
     def _finish(self, job: Job, result, trouble):
-        self.current = None
+        self._running.remove(job)
         if trouble is None:
             job.then(result)
         elif not isinstance(trouble, Cancelled):
@@ -166,8 +173,8 @@ class Jobs(QObject):
 
     def end(self) -> None:
         self.cancel()
-        if self._thread:
-            self._thread.join(timeout=10)
+        for job in self._running:
+            job.thread.join(timeout=10)
 
 
 def told(trouble: Exception) -> EstampaError:

@@ -424,7 +424,7 @@ class Viewport(QWidget):
         inside = (
             (depth > 0) & (depth < 1) & (pixels >= 0).all(axis=1) & (pixels < [self.width(), self.height()]).all(axis=1)
         )
-        if self.session.shading == "none":  # wire alone: everything is seen
+        if self.session.shading == "none" or self.renderer is None:  # lines alone: everything is seen
             return pixels, inside
         buffer = self.renderer.depth(self.drawn(), self.camera, self.width(), self.height())
         x, y = pixels[inside].astype(int).T

@@ -55,7 +55,6 @@ class Evaluator:
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
         self._grips: dict[tuple, tuple] = {}
-        self._travel: dict[tuple, np.ndarray] = {}
 
     # -- what is read --------------------------------------------------------------------------------------
     def thing_reads(self, thing: Thing, owner: Thing | None, frame: float) -> list[Read]:

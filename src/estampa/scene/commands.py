@@ -251,6 +251,15 @@ def move_key(
     )
 
 
+def set_segment(scene: Scene, thing_id: str, channel: str, frame: float, segment: str) -> None:
+    """Choose how a curve goes from a key to the next: ease, linear or step."""
+    thing = _thing(scene, thing_id)
+    curve = thing.curve(channel)
+    key = next((k for k in curve.keys if k.frame == frame), None) if curve else None
+    if key is not None and key.segment != segment:
+        set_key(scene, thing_id, channel, frame, key.value, segment)
+
+
 # -- weight maps -------------------------------------------------------------------------------------------
 def add_map(scene: Scene, subject_id: str, weights: np.ndarray, name: str | None = None) -> WeightMap:
     subject = _thing(scene, subject_id)

@@ -70,7 +70,6 @@ def save_scene(scene: Scene, path: str | Path | None = None) -> Path:
     scene.path = path
     scene.saved_doc = scene.doc
     discard_autosave(path)
-    scene.saved.emit()
     return path
 
 

@@ -83,7 +83,6 @@ class Scene:
     """
 
     changed = Signal(object, object)  # (document before, document after)
-    saved = Signal()
 
     def __init__(self, doc: Document | None = None, arrays: Arrays | None = None, path: Path | None = None):
         self.doc = doc or Document()

@@ -104,10 +104,6 @@ class FrameStore:
         self._known.discard(key)
         return None
 
-    def forget(self, key: bytes) -> None:
-        self._known.discard(key)
-        self._path(key).unlink(missing_ok=True)
-
     def size(self) -> int:
         """Bytes that the store takes."""
         if self._size is None:
