@@ -207,11 +207,14 @@ def test_the_press_says_why_a_print_cannot_be_made_and_when_it_is_old(flag_user)
     user.click(next(b for b in press.cards[texture.id].findChildren(QPushButton) if b.text() == "Run"))
     user.wait()
     assert "matches the scene" in words() and "changed since" not in words()
+    do.rename(s.scene, user.thing("Lean").id, "Tilt")  # what the file does not hold does not make it old
+    do.add_thing(s.scene, "vertex_cache", "Other")
+    assert "changed since" not in words()
     do.set_value(s.scene, user.thing("Cloth").id, "damping", 0.7)
     assert "changed since" in words()
     s.select(texture.id)
     user.do("remove")
-    assert not press.cards
+    assert texture.id not in press.cards
     user.do("undo")
     assert "matches the scene" in words(), "what took long to make is still known"
 

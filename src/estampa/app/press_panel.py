@@ -30,7 +30,7 @@ class PressPanel(QWidget):
         super().__init__()
         self.session = session
         self.folder = Path.home() / "estampa-prints"
-        self.results: dict[str, tuple[object, press.Result]] = {}  # print id -> (document it was made of, result)
+        self.results: dict[str, press.Result] = {}  # by the print's id
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 10, 8)
         head = QHBoxLayout()
@@ -79,7 +79,9 @@ class PressPanel(QWidget):
             self.refresh()
 
     def refresh(self):
-        shown = self.where.fontMetrics().elidedText(str(self.folder), Qt.ElideMiddle, 220)
+        home = str(Path.home())
+        words = str(self.folder).replace(home, "~", 1) if str(self.folder).startswith(home) else str(self.folder)
+        shown = self.where.fontMetrics().elidedText(words, Qt.ElideMiddle, 220)
         self.where.setText(f"Into {shown}")
         self.where.setToolTip(str(self.folder))
         body = QWidget()
@@ -110,7 +112,7 @@ class PressPanel(QWidget):
             item = doc.find(item_id)
 
             def done(result, i=item_id):
-                self.results[i] = (doc, result)
+                self.results[i] = result
                 s.notice.emit(
                     "done" if result.passed else "error",
                     f"{result.name}: {result.words()}",
@@ -135,7 +137,7 @@ class PressPanel(QWidget):
         if s.beside and s.beside.title == item.name:
             s.beside = None
         else:
-            _, result = self.results[item_id]
+            result = self.results[item_id]
             try:
                 reader = item.declared().reader(result.target)
             except Exception as err:
@@ -195,15 +197,14 @@ class Card(QFrame):
         edit.clicked.connect(lambda: (s.select(item.id), panel.window().show_panel("sheet")))
         buttons.addWidget(run)
         buttons.addWidget(edit)
-        found = panel.results.get(item.id)
-        if found:
-            doc, result = found
+        result = panel.results.get(item.id)
+        if result:
             self._line(
                 column,
                 f"{format_bytes(result.bytes)} written. {result.words()[0].upper()}{result.words()[1:]}",
                 colour=ink.good if result.passed else ink.accent,
             )
-            if doc is not s.doc:
+            if press.signature(s.evaluator("window"), item) != result.signature:
                 self._line(
                     column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent
                 )

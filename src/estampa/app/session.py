@@ -247,7 +247,7 @@ class Session(QObject):
             self.frame_changed.emit()
             self.look()
 
-    def _evaluator(self, purpose: str) -> Evaluator:
+    def evaluator(self, purpose: str) -> Evaluator:
         """One evaluator a thread, kept as long as the document is the same."""
         kept = self._evaluators.get(purpose)
         if kept is None or kept.doc is not self.scene.doc or kept.scene is not self.scene:
@@ -257,7 +257,7 @@ class Session(QObject):
 
     def look(self) -> None:
         """Work out the present frame beside the window; the last true one stays until then."""
-        evaluator, frame, beside = self._evaluator("look"), self.frame, self.beside
+        evaluator, frame, beside = self.evaluator("look"), self.frame, self.beside
 
         def work():
             result = Looked(frame)
@@ -287,7 +287,7 @@ class Session(QObject):
     # -- lanes ---------------------------------------------------------------------------------------------
     def plan(self) -> None:
         """Work out what the lanes show, beside the window."""
-        evaluator, memory, snapshot = self._evaluator("plan"), self._lane_memory, self.scene.snapshot()
+        evaluator, memory, snapshot = self.evaluator("plan"), self._lane_memory, self.scene.snapshot()
         self._last_plan = time.monotonic()
 
         def work():
@@ -333,7 +333,7 @@ class Session(QObject):
 
     # -- solving and playing -------------------------------------------------------------------------------
     def needs_solve(self) -> bool:
-        evaluator = self._evaluator("window")
+        evaluator = self.evaluator("window")
         return any(
             not self.store.has(evaluator.key(s, l, f))
             for s, l in evaluator.solvers()
@@ -388,7 +388,7 @@ class Session(QObject):
         if self.looker.busy:
             return  # never run ahead of the picture
         following = self.frame + 1 if self.frame < self.doc.end else self.doc.start
-        evaluator = self._evaluator("window")
+        evaluator = self.evaluator("window")
         if self.jobs.busy and any(not self.store.has(evaluator.key(s, l, following)) for s, l in evaluator.solvers()):
             return  # wait for the solver
         self.go_to(following)

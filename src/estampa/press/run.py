@@ -7,6 +7,7 @@ import numpy as np
 
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
+from ..hashing import digest
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..units import format_length
@@ -25,6 +26,7 @@ class Result:
     gap_vertex: int
     tolerance: float  # m
     target: Path  # main file without its suffix
+    signature: bytes  # of all that went into it, so that an old file is known
 
     @property
     def passed(self) -> bool:
@@ -60,6 +62,19 @@ def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
     mesh = scene.mesh(subject.mesh)
     return item.declared().estimate(mesh.count, len(mesh.triangles), len(frames), values_of(doc, item))
+
+
+def signature(evaluator: Evaluator, item: Thing) -> bytes:
+    """Digest of everything a print reads: its own channels, and its subject's stack at every frame."""
+    doc = evaluator.doc
+    subject, frames = subject_of(doc, item), frames_of(doc, item)
+    if subject is None:
+        return b""
+    layers = evaluator.layers(subject)
+    mesh = subject.mesh
+    shapes = [evaluator.layer_digest(subject, layers[-1], f) for f in frames] if layers else []
+    rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, subject.name, doc.frame_rate)
+    return digest(item.kind, item.name, values_of(doc, item) | {"subject": None}, rest, frames, shapes)
 
 
 def file_target(doc: Document, item: Thing, out: Path) -> Path:
@@ -114,7 +129,8 @@ def run(
         if apart.max() > gap:
             gap, worst = float(apart.max()), (frame, int(apart.argmax()))
         step(0.85 + 0.15 * (i + 1) / len(frames), f"Reading back frame {frame}")
-    return Result(item.name, paths, sum(p.stat().st_size for p in paths), gap, *worst, job.v["tolerance"], target)
+    size = sum(p.stat().st_size for p in paths)
+    return Result(item.name, paths, size, gap, *worst, job.v["tolerance"], target, signature(evaluator, item))
 
 
 def bake_scene(scene: Scene, out: str | Path, print_name: str | None = None, progress=None) -> list[Result]:
