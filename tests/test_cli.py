@@ -61,9 +61,18 @@ def test_exit_codes_are_honest(flag, shot, tmp_path):
     assert ran.returncode == 1 and "DIFFERS" in ran.stdout
 
 
+def test_the_store_tells_its_size_and_is_cleared(shot, tmp_path):
+    environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "store"), "ESTAMPA_STORE_LIMIT": "5000000"}
+    estampa("solve", shot, env=environment)
+    told = estampa("store", env=environment).stdout
+    assert "33.9 kB of at most 5 MB" in told, told  # 12 frames of 117 vertices: 12 x (16 + 24 x 117) bytes
+    assert "12 frame(s) deleted" in estampa("store", "--clear", env=environment).stdout
+    assert "12 frame(s) solved" in estampa("solve", shot, env=environment).stdout
+
+
 def test_help_tells_of_every_command():
     whole = estampa("--help").stdout
-    for word in ("open", "info", "demo", "solve", "bake", "check"):
+    for word in ("open", "info", "demo", "solve", "bake", "check", "store"):
         assert word in whole
         ran = estampa(word, "--help")
         assert ran.returncode == 0 and "usage: estampa " + word in ran.stdout

@@ -48,6 +48,13 @@ def main(argv: list[str] | None = None) -> int:
     check = command("check", _check, "Print the remarks on a scene; exits 1 when one of them is an error.")
     check.add_argument("scene")
 
+    store = command(
+        "store", _store, "Tell where solved frames are kept and how large they are; with --clear, let go of them all."
+    )
+    store.add_argument(
+        "--clear", action="store_true", help="delete every solved frame; no work is lost, they are solved again"
+    )
+
     arguments = parser.parse_args(argv)
     if arguments.command is None:
         arguments = parser.parse_args(["open"])
@@ -157,6 +164,17 @@ def _solve(a) -> int:
     with Progress("solving") as progress:
         made = scene.evaluator().solve_through(scene.doc.end, progress)
     print(f"{made} frame(s) solved, the rest were there already")
+    return 0
+
+
+def _store(a) -> int:
+    from .store.frames import FrameStore
+
+    store = FrameStore.default()
+    if a.clear:
+        print(f"{store.clear():,} frame(s) deleted")
+    limit = f"{format_bytes(store.limit)} (ESTAMPA_STORE_LIMIT, bytes)"
+    print(f"{store.root}: {format_bytes(store.size())} of at most {limit}")
     return 0
 
 

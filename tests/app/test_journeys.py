@@ -400,6 +400,10 @@ def test_views_shade_wire_and_frame(flag_user):
     seen.append(picture())
     user.do("frame_selection")
     seen.append(picture())
+    for name, axis in (("look_front", 2), ("look_side", 0), ("look_above", 1)):
+        user.do(name)
+        seen.append(picture())
+        assert v.camera.axes[2][axis] > 0.99
     same = [i for i, (a, b) in enumerate(zip(seen, seen[1:], strict=False)) if a == b]
     assert not same, "a view command that changes no pixel"
     user.do("night")

@@ -172,6 +172,7 @@ def test_playing_waits_for_the_solver_and_goes_round(flag_user):
     s.looked.connect(lambda: seen.append((s.picture.frame, all(p.true for p in s.picture.shapes.values()))))
     s.play(True)
     user.wait(lambda: any(a[0] == 12 and b[0] == 1 for a, b in zip(seen, seen[1:], strict=False)))
+    assert "of 24 frames a second" in user.window.score.status.text()
     s.play(False)
     assert all(true for frame, true in seen if frame > 1), "no unsolved frame is played"
 

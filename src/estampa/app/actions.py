@@ -74,6 +74,8 @@ def _table(w, s, files):
         ("map_remove", "Maps", "Remove map", "", "remove", "Remove the active map (can be undone)", maps("remove")),
         ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: w.viewport.frame_selection()),
         ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.viewport.frame_all()),
+        *((f"look_{n}", "View", f"Look from {words}", f"Shift+F{i}", "eye", f"Turn the view to look from {words}", lambda y=yaw, p=pitch: w.viewport.look_from(y, p))
+          for i, (n, words, yaw, pitch) in enumerate((("front", "the front (+Z)", 0.0, 0.0), ("side", "the side (+X)", 1.5708, 0.0), ("above", "above (+Y)", 0.0, 1.55)), 5)),
         ("shading", "View", "Shading", "S", "eye", "Smooth, then facets, then lines alone", w.next_shading),
         ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: s.set_view(wire=not s.wire)),
         ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: s.set_view(yarns=not s.yarns)),

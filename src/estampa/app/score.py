@@ -117,7 +117,9 @@ class Score(QWidget):
         self.bar.setVisible(busy)
         states = [lane.state for lane in s.lanes.values() if lane.state is not None]
         self.solve_button.setEnabled(any(not state.done for state in states) or not states and bool(doc.subjects))
-        if not states:
+        if s.playing and s.play_rate and not busy:
+            self.status.setText(f"plays {s.play_rate:.0f} of {doc.frame_rate:g} frames a second")
+        elif not states:
             self.status.setText("")
         elif all(state.done for state in states):
             self.status.setText("every frame is solved")

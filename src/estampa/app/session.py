@@ -87,6 +87,7 @@ class Session(QObject):
         self.remarks = []
         self.beside: Beside | None = None
         self.playing = False
+        self._shown_at: list[float] = []  # when the last pictures came while playing
         self.wants_solved = False  # a solve was asked for and goes on when the scene changes
         self._evaluators: dict[str, Evaluator] = {}
         self._lane_memory = LaneMemory()
@@ -282,6 +283,7 @@ class Session(QObject):
             self.tell(told(trouble))
             return
         self.picture = result
+        self._shown_at = [*self._shown_at[-12:], time.monotonic()] if self.playing else []
         self.looked.emit()
 
     # -- lanes ---------------------------------------------------------------------------------------------
@@ -371,6 +373,12 @@ class Session(QObject):
         self.play(False)
         self.jobs.cancel()
         self.plan()
+
+    @property
+    def play_rate(self) -> float | None:
+        """Pictures a second while playing, once there are enough to tell."""
+        times = self._shown_at
+        return (len(times) - 1) / max(times[-1] - times[0], 1e-6) if len(times) > 6 else None
 
     def play(self, on: bool) -> None:
         if on == self.playing:

@@ -1,5 +1,7 @@
 """The viewport: the picture, the tools that act in it, and what is drawn over it."""
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter, QPen
@@ -11,7 +13,7 @@ from ..scene.things import Grip
 from ..units import format_length
 from . import theme
 from .camera import Camera
-from .handles import Handles, View, draw_bend, draw_wind
+from .handles import AXES, Handles, View, draw_bend, draw_wind
 from .render import Drawn, Renderer
 from .session import Session
 
@@ -245,6 +247,25 @@ class Viewport(QWidget):
         if s.beside:
             say(f"blue-grey: {s.beside.title}, played back from its file")
         self._draw_scale(painter)
+        self._draw_axes(painter)
+
+    def _draw_axes(self, painter):
+        """Which way the world's axes run, small in a corner; those that point away first."""
+        middle = np.array([self.width() - 42.0, self.height() - 40.0])
+        toward = self.camera.axes  # rows: right, up, back
+        for i in np.argsort(toward[2]):
+            colour, letter = list(AXES.values())[i]
+            tip = middle + 24 * toward[0, i] * np.array([1, 0]) - 24 * toward[1, i] * np.array([0, 1])
+            painter.setPen(QPen(QColor(colour), 2))
+            painter.drawLine(QPointF(*middle), QPointF(*tip))
+            painter.setPen(QColor("#fffaf0"))
+            painter.setFont(theme.type_face(8.5, bold=True))
+            painter.drawText(QRectF(tip[0] - 9, tip[1] - 9, 18, 18), Qt.AlignCenter, letter)
+
+    def look_from(self, yaw: float, pitch: float):
+        """Turn to a plain view, keeping what is looked at."""
+        self.camera = replace(self.camera, yaw=yaw, pitch=pitch)
+        self._redraw()
 
     def _draw_ramp(self, painter, name):
         box = QRectF(self.width() - 190, 14, 160, 10)

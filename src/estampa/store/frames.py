@@ -110,6 +110,16 @@ class FrameStore:
             self._size = sum(f.stat().st_size for f in self.root.glob("*/*.frame")) if self.root.exists() else 0
         return self._size
 
+    def clear(self) -> int:
+        """Let go of every frame; returns how many there were."""
+        files = list(self.root.glob("*/*.frame"))
+        for file in files:
+            file.unlink(missing_ok=True)
+        with self._lock:
+            self._known.clear()
+            self._size = 0
+        return len(files)
+
     def trim(self) -> None:
         """Let go of the frames least lately read until the store is a tenth below its limit."""
         files = sorted(
