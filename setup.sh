@@ -7,13 +7,14 @@ want=${1:-run}
 
 as_root() { if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi; }
 
-packages="python3-venv libegl1 libgl1 libgl1-mesa-dri libxkbcommon0 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4
+packages="python3-venv libglib2.0-0 libegl1 libgl1 libgl1-mesa-dri libxkbcommon0 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4
 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0 libxcb-xfixes0 libxcb-xinerama0
 libdbus-1-3 libfontconfig1 libgomp1 xvfb xauth"
 if [ "$want" = dev ] && ! command -v npm >/dev/null; then packages="$packages nodejs npm"; fi
 missing=""
 for p in $packages; do
-  dpkg-query -W -f='${Status}' "$p" 2>/dev/null | grep -q "ok installed" || missing="$missing $p"
+  # since 2024 some libraries carry t64 at the end of their name
+  dpkg-query -W -f='${Status}\n' "$p" "${p}t64" 2>/dev/null | grep -q "ok installed" || missing="$missing $p"
 done
 if [ -n "$missing" ]; then
   echo "Installing system packages:$missing"
