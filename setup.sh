@@ -14,7 +14,7 @@ if [ "$want" = dev ] && ! command -v npm >/dev/null; then packages="$packages no
 missing=""
 for p in $packages; do
   # since 2024 some libraries carry t64 at the end of their name
-  dpkg-query -W -f='${Status}\n' "$p" "${p}t64" 2>/dev/null | grep -q "ok installed" || missing="$missing $p"
+  { dpkg-query -W -f='${Status}\n' "$p" "${p}t64" 2>/dev/null || true; } | grep -q "ok installed" || missing="$missing $p"
 done
 if [ -n "$missing" ]; then
   echo "Installing system packages:$missing"
