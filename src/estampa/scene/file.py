@@ -12,6 +12,7 @@ import json
 import os
 import tempfile
 import zipfile
+import zlib
 from pathlib import Path, PurePosixPath
 
 import numpy as np
@@ -107,7 +108,7 @@ def load_scene(path: str | Path) -> Scene:
             arrays = _read_arrays(what, archive, doc)
     except FileNotFoundError:
         raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
-    except (zipfile.BadZipFile, EOFError, zipfile.LargeZipFile, NotImplementedError) as err:
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as err:
         raise EstampaError(
             what,
             "is torn or is no Estampa scene.",
@@ -155,7 +156,7 @@ def _read_document(what, archive) -> Document:
         for where in ("things", "prints"):
             data[where] = [_understood(t) for t in data.get(where, [])]
         return Document.model_validate(data)
-    except (ValidationError, TypeError, AttributeError, KeyError) as err:
+    except (ValueError, TypeError, AttributeError, KeyError) as err:  # a ValidationError is a ValueError
         place, reason = "", str(err)
         if isinstance(err, ValidationError):
             first = err.errors()[0]
