@@ -361,6 +361,9 @@ def test_a_second_window_on_a_scene_cannot_overwrite_it(flag_user, tmp_path, qtb
     assert not second.session.save()
     assert path.read_bytes() == before
     assert second.session.save(tmp_path / "other.estampa")
+    assert not user.session.save(tmp_path / "other.estampa"), "nor can it be saved over by its first window"
+    assert "open in another window" in user.notice
+    assert user.session.save(path)
 
 
 def test_an_empty_window_says_what_to_do_next(user):

@@ -163,6 +163,7 @@ def test_work_without_a_name_is_recovered_too(user, monkeypatch):
     user.click(user.window.notice.first)
     user.wait()
     assert user.thing("Mat") and s.scene.is_changed and not orphan.exists()
+    assert kept.exists(), "it stays kept until it is saved"
     file.discard_autosave(None)
 
 

@@ -99,8 +99,7 @@ class Files:
             scene.path, scene.saved_doc = path, None
             self.session.replace(scene)
             if path is None:
-                self.session.autosave_now()
-                found.unlink(missing_ok=True)
+                found.replace(file.autosave_file(None))  # it is this program's autosave from now on
 
         words = "Estampa ended before this work was saved. An autosave of it is here."
         leave = lambda: found.unlink(missing_ok=True)

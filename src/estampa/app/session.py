@@ -165,13 +165,19 @@ class Session(QObject):
             self.solve()
 
     def save(self, path: Path | None = None) -> bool:
+        """Save the scene, never over one that another window has open. Returns whether it was saved."""
+        target = Path(path or self.scene.path)
+        ours = target == self.scene.path and self.lock_is_ours
         try:
-            if path is None and not self.lock_is_ours:
-                raise EstampaError(
-                    self.scene.path.name,
-                    "is open in another window, which may save it too.",
-                    "Save it under another name (Save as).",
-                )
+            if not ours:
+                probe = file.SceneLock(target)
+                probe.release()
+                if not probe.was_free:
+                    raise EstampaError(
+                        target.name,
+                        "is open in another window, which may save it too.",
+                        "Save it under another name (Save as).",
+                    )
             file.save_scene(self.scene, path)
         except EstampaError as err:
             self.tell(err)
