@@ -75,21 +75,17 @@ def drag_to_picture() -> Row:
     bend = do.add_layer(session.scene, subject.id, "bend", grip={"x": 0.5})
     do.add_layer(session.scene, subject.id, "noise", grip={})
     window.show()
-    state = {"angle": 0.0, "shown": False}
+    state = {"angle": 0.0, "looked": True, "shown": False}
+    session.looked.connect(lambda: state.update(looked=True, shown=False))
     window.viewport.picture_shown.connect(lambda: state.update(shown=True))
 
     def wait():
-        while not state["shown"]:
+        while not (state["looked"] and state["shown"]):
             app.processEvents(QEventLoop.WaitForMoreEvents)
 
     def drag():
-        state["angle"] += 0.01
-        looked = []
-        session.looked.connect(lambda: looked.append(1))
+        state.update(angle=state["angle"] + 0.01, looked=False)
         do.set_value(session.scene, bend.id, "angle", state["angle"], merge="drag")
-        while not looked:
-            app.processEvents(QEventLoop.WaitForMoreEvents)
-        state["shown"] = False
         wait()
 
     def redraw():

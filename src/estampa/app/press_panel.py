@@ -78,7 +78,13 @@ class PressPanel(QWidget):
             self.folder = Path(chosen)
             self.refresh()
 
+    def showEvent(self, event):
+        super().showEvent(event)
+        self.refresh()
+
     def refresh(self):
+        if not self.isVisible():
+            return  # it is drawn again when it is shown
         home = str(Path.home())
         words = str(self.folder).replace(home, "~", 1) if str(self.folder).startswith(home) else str(self.folder)
         shown = self.where.fontMetrics().elidedText(words, Qt.ElideMiddle, 220)

@@ -17,6 +17,7 @@ class Roster(QTreeWidget):
         self.session = session
         self.unfolded: set[str] = set()
         self._filling = False
+        self._shown: list | None = None
         self.setColumnCount(2)
         self.setHeaderLabels(["Roster", ""])
         header = self.header()
@@ -44,6 +45,11 @@ class Roster(QTreeWidget):
         self.refresh()
 
     def refresh(self):
+        """Fill the tree again, unless all that it shows is as it was: a drag of a channel changes nothing here."""
+        shown = [(t.id, t.kind, t.name, t.on, o.id if o else None) for t, o in self.session.doc.everything()]
+        if shown == self._shown:
+            return
+        self._shown = shown
         self._filling = True
         folded = {self.id_of(i) for i in self.items() if i.childCount() and not i.isExpanded()}
         scroll = self.verticalScrollBar().value()
@@ -131,6 +137,7 @@ class Roster(QTreeWidget):
 
     def _edited(self, item, column):
         if not self._filling and column == 0:
+            self._shown = None  # what was typed may not be the name it got
             do.rename(self.session.scene, self.id_of(item), item.text(0))
             self.refresh()
 

@@ -203,6 +203,7 @@ class Window(QMainWindow):
         theme.use(QApplication.instance(), night=theme.ink is theme.PAPER)
         for action in self.actions_by_name.values():
             action.setIcon(theme.icon(action.data()))
+        self.score.roster._shown = None
         self.score.roster.refresh()
         self.press.refresh()
         self.sheet._shown = "another ink"
