@@ -55,8 +55,9 @@ class Viewport(QWidget):
         self._fine_later = QTimer(self, singleShot=True, interval=180)
         self._fine_later.timeout.connect(lambda: self._redraw(fine=True))
         s = session
-        for signal in (s.looked, s.chosen_changed, s.view_changed, s.selected, s.doc_changed):
+        for signal in (s.looked, s.chosen_changed, s.view_changed, s.selected):
             signal.connect(lambda *_: self._redraw())
+        s.doc_changed.connect(lambda *_: self.update())  # handles move at once, the shapes when they are there
         s.looked.connect(self._frame_first)
         s.replaced.connect(self.frame_when_shown)
         s.frame_changed.connect(self.update)
