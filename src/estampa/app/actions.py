@@ -63,7 +63,7 @@ def _table(w, s, files):
          lambda: w.use_tool("gradient")),
         ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
         ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
-        ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", w.islands),
+        ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: w.viewport.choose_islands()),
         ("choose_uncovered", "Maps", "Choose uncovered", "U", "find", "Choose the vertices that no map covers yet", maps("choose", "uncovered")),
         ("map_new", "Maps", "New map", "Ctrl+M", "add", "Make a weight map of the chosen vertices", maps("new_map")),
         ("map_set", "Maps", "Set weight", "Shift+E", "key", "Set the weight of the chosen vertices", maps("change", "set")),

@@ -118,43 +118,41 @@ class MapsPanel(QWidget):
             do.rename_map(self.session.scene, subject.id, subject.maps[self.list.row(item)].id, item.text())
 
     # -- what the commands do ----------------------------------------------------------------------------------
-    def _ready(self):
-        """(subject, its active map, the chosen vertices or all of them), or None."""
+    def _active_map(self):
+        """(subject, its active map), or None once the person has been told that there is none."""
         s, subject = self.session, self.session.subject
         found = subject.map(s.map_id) if subject else None
         if found is None:
             s.notice.emit("note", "There is no map to change. Choose vertices and make a new map first.", "")
             return None
-        chosen = s.chosen_of(subject)
-        return subject, found, chosen if chosen.any() else np.ones(len(chosen), bool)
+        return subject, found
+
+    def _rework(self, word: str, make):
+        """Replace the active map's weights by make(mesh, weights, chosen); `chosen` is all vertices when none is."""
+        active = self._active_map()
+        if active:
+            subject, found = active
+            scene, chosen = self.session.scene, self.session.chosen_of(subject)
+            everywhere = np.ones(len(chosen), bool)
+            weights = make(
+                scene.mesh(subject.mesh), scene.arrays.get(found.weights), chosen if chosen.any() else everywhere
+            )
+            do.set_map(scene, subject.id, found.id, weights, f"{word} {found.name}")
 
     def change(self, how: str):
-        ready = self._ready()
-        if ready:
-            subject, found, chosen = ready
-            weights = maps.changed(self.session.scene.arrays.get(found.weights), chosen, how, self.amount.value)
-            word = {"set": "Set", "add": "Add to", "take": "Take from"}[how]
-            do.set_map(self.session.scene, subject.id, found.id, weights, f"{word} {found.name}")
+        word, amount = {"set": "Set", "add": "Add to", "take": "Take from"}[how], self.amount.value
+        self._rework(word, lambda mesh, weights, chosen: maps.changed(weights, chosen, how, amount))
 
     def smooth(self):
-        ready = self._ready()
-        if ready:
-            subject, found, chosen = ready
-            mesh = self.session.scene.mesh(subject.mesh)
-            weights = maps.smoothed(mesh, self.session.scene.arrays.get(found.weights), chosen, rounds=3)
-            do.set_map(self.session.scene, subject.id, found.id, weights, f"Smooth {found.name}")
+        self._rework("Smooth", lambda mesh, weights, chosen: maps.smoothed(mesh, weights, chosen, rounds=3))
 
     def invert(self):
-        ready = self._ready()
-        if ready:
-            subject, found, chosen = ready
-            weights = maps.inverted(self.session.scene.arrays.get(found.weights), chosen)
-            do.set_map(self.session.scene, subject.id, found.id, weights, f"Invert {found.name}")
+        self._rework("Invert", lambda mesh, weights, chosen: maps.inverted(weights, chosen))
 
     def remove(self):
-        ready = self._ready()
-        if ready:
-            do.remove_map(self.session.scene, ready[0].id, ready[1].id)
+        active = self._active_map()
+        if active:
+            do.remove_map(self.session.scene, active[0].id, active[1].id)
 
     def new_map(self):
         s, subject = self.session, self.session.subject

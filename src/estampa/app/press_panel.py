@@ -22,7 +22,7 @@ from ..scene.channels import kinds_in
 from ..units import format_bytes
 from . import theme
 from .session import Beside, Session
-from .tasks import Job
+from .tasks import Job, told
 
 
 class PressPanel(QWidget):
@@ -147,8 +147,6 @@ class PressPanel(QWidget):
             try:
                 reader = item.declared().reader(result.target)
             except Exception as err:
-                from .tasks import told
-
                 s.tell(told(err))
                 return
             s.beside = Beside(item.name, press.subject_of(s.doc, item).id, reader)
@@ -187,16 +185,16 @@ class Card(QFrame):
         if item.declared is None:
             column.addWidget(QLabel("Not understood by this version; kept as it is.", wordWrap=True))
             return
-        told = press.estimate(s.scene, s.doc, item)
+        estimate = press.estimate(s.scene, s.doc, item)
         subject, frames = press.subject_of(s.doc, item), press.frames_of(s.doc, item)
         span = f"frames {frames[0]}–{frames[-1]}" if frames else "no frames"
         self._line(column, f"{item.declared.title} · {subject.name if subject else 'no subject'} · {span}", soft=True)
-        self._line(column, told.text)
-        if told.trouble:
-            self._line(column, told.trouble, colour=ink.accent)
+        self._line(column, estimate.text)
+        if estimate.trouble:
+            self._line(column, estimate.trouble, colour=ink.accent)
         buttons = QHBoxLayout()
         run = QPushButton("Run")
-        run.setEnabled(not told.trouble and not s.jobs.busy)
+        run.setEnabled(not estimate.trouble and not s.jobs.busy)
         run.clicked.connect(lambda: panel.run([item.id]))
         edit = QPushButton("Channels")
         edit.setToolTip("Show this print's channels in the sheet")

@@ -44,6 +44,11 @@ class Roster(QTreeWidget):
         session.selected.connect(self._show_selected)
         self.refresh()
 
+    def redraw(self):
+        """Fill the tree again even though the scene is the same, as when the ink changes."""
+        self._shown = None
+        self.refresh()
+
     def refresh(self):
         """Fill the tree again, unless all that it shows is as it was: a drag of a channel changes nothing here."""
         shown = [(t.id, t.kind, t.name, t.on, o.id if o else None) for t, o in self.session.doc.everything()]
@@ -137,9 +142,8 @@ class Roster(QTreeWidget):
 
     def _edited(self, item, column):
         if not self._filling and column == 0:
-            self._shown = None  # what was typed may not be the name it got
             do.rename(self.session.scene, self.id_of(item), item.text(0))
-            self.refresh()
+            self.redraw()  # what was typed may not be the name it got
 
     def dropEvent(self, event):
         """A layer is dropped between its neighbours. The tree is drawn again from the document."""

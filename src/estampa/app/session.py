@@ -171,8 +171,9 @@ class Session(QObject):
         try:
             if not ours:
                 probe = file.SceneLock(target)
+                free = probe.held
                 probe.release()
-                if not probe.was_free:
+                if not free:
                     raise EstampaError(
                         target.name,
                         "is open in another window, which may save it too.",

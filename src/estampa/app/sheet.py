@@ -59,6 +59,11 @@ class Sheet(QWidget):
     def say(self, text: str) -> None:
         self._help.setText(text)
 
+    def redraw(self) -> None:
+        """Make the rows again even though the selection is the same, as when the ink changes."""
+        self._shown = "nothing yet"
+        self.refresh()
+
     def refresh(self) -> None:
         thing = self.session.thing
         wanted = (thing.id, thing.kind) if thing else None

@@ -192,9 +192,6 @@ class Window(QMainWindow):
     def show_panel(self, word: str):
         self.panels.setCurrentIndex(PANELS.index(word))
 
-    def islands(self):
-        self.viewport.choose_islands()
-
     def next_shading(self):
         order = ("smooth", "facets", "none")
         self.session.set_view(shading=order[(order.index(self.session.shading) + 1) % 3])
@@ -203,11 +200,9 @@ class Window(QMainWindow):
         theme.use(QApplication.instance(), night=theme.ink is theme.PAPER)
         for action in self.actions_by_name.values():
             action.setIcon(theme.icon(action.data()))
-        self.score.roster._shown = None
-        self.score.roster.refresh()
+        self.score.roster.redraw()
+        self.sheet.redraw()
         self.press.refresh()
-        self.sheet._shown = "another ink"
-        self.sheet.refresh()
         self._refresh()
 
     def unfold(self):

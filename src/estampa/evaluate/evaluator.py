@@ -90,6 +90,10 @@ class Evaluator:
     def layers(self, subject: Thing) -> list[Thing]:
         return [l for l in subject.stack if l.on and l.declared is not None]
 
+    def layers_above(self, subject: Thing, layer: Thing) -> list[Thing]:
+        layers = self.layers(subject)
+        return layers[: [l.id for l in layers].index(layer.id)]
+
     def forces(self) -> list[Thing]:
         return [t for t in self.doc.things if t.on and t.declared is not None and t.declared.family == "force"]
 
@@ -102,9 +106,7 @@ class Evaluator:
             found = [
                 Read("mesh", f"{subject.name} · mesh", (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv))
             ]
-            for above in self.layers(subject):
-                if above.id == layer.id:
-                    break
+            for above in self.layers_above(subject, layer):
                 if above.declared.memory:
                     found.append(Read("above", above.name, self.key(subject, above, frame)))
                 else:
@@ -125,6 +127,9 @@ class Evaluator:
     def layer_digest(self, subject: Thing, layer: Thing, frame: float) -> bytes:
         if layer.declared.memory:
             return self.key(subject, layer, frame)
+        return self._reads_digest(subject, layer, frame)
+
+    def _reads_digest(self, subject: Thing, layer: Thing, frame: float) -> bytes:
         return digest(*((r.path, r.value) for r in self.reads(subject, layer, frame)))
 
     def key(self, subject: Thing, layer: Thing, frame: float) -> bytes:
@@ -133,8 +138,7 @@ class Evaluator:
         place = max(0, int(np.floor(frame)) - self.doc.start)
         while len(keys) <= place:
             at = self.doc.start + len(keys)
-            reads = digest(*((r.path, r.value) for r in self.reads(subject, layer, at)))
-            keys.append(digest(keys[-1] if keys else b"start", reads))
+            keys.append(digest(keys[-1] if keys else b"start", self._reads_digest(subject, layer, at)))
         return keys[place]
 
     # -- values --------------------------------------------------------------------------------------------
@@ -173,8 +177,7 @@ class Evaluator:
 
     def above(self, subject: Thing, layer: Thing, frame: float) -> Shape:
         """The shape that enters a layer."""
-        layers = self.layers(subject)
-        return self.through(subject, layers[: [l.id for l in layers].index(layer.id)], frame)
+        return self.through(subject, self.layers_above(subject, layer), frame)
 
     def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:
         """The rest shape after the given layers, which are the top part of the stack."""
@@ -222,17 +225,14 @@ class Evaluator:
 
     def travel_of(self, subject: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
         """How far a layer moves its subject at a frame: (mean, largest) in metres; None when it is not solved."""
-        layers = self.layers(subject)
-        place = [l.id for l in layers].index(layer.id)
-        if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in layers[: place + 1]):
+        above = self.layers_above(subject, layer)
+        through = [*above, layer]
+        if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in through):
             return None
         key = digest("envelope", self.layer_digest(subject, layer, frame))
         found = self.scene.shapes.get(key)
         if found is None:
-            before, after = (
-                self.through(subject, layers[:place], frame),
-                self.through(subject, layers[: place + 1], frame),
-            )
+            before, after = self.through(subject, above, frame), self.through(subject, through, frame)
             moved = np.linalg.norm(after.points - before.points, axis=1)
             found = np.array([moved.mean(), moved.max()])
             self.scene.shapes.put(key, found)

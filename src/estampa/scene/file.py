@@ -282,7 +282,6 @@ class SceneLock:
             self.held = True
         except OSError:
             self.held = False
-        self.was_free = self.held
 
     def release(self) -> None:
         self._file.close()

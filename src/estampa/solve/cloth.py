@@ -128,6 +128,10 @@ class Cloth(Solver):
         holds = kernels.Holds(soft_hold, parts.place_of(anchor), distance[o] * (1 + v.tether))
         x, velocity = state.points[o].astype(np.float64), state.velocity[o].astype(np.float64)
         floor, friction = max(world.floors, default=(-1e30, 0.0))
+        if v.drag + v.lift > 0:
+            air = kernels.Air(AIR_DENSITY, float(v.drag), float(v.lift), np.ascontiguousarray(world.air(x)))
+        else:  # what the air cannot move does not ask for the wind
+            air = kernels.Air(0.0, 0.0, 0.0, np.zeros_like(x))
         fabric = (v.weave, v.warp, v.weft, v.shear, v.bend)
         strain, links, hinges = latest(inputs.cache, ("cloth fabric", id(mesh)), fabric, lambda: parts.constraints(v))
         kernels.advance(
@@ -146,12 +150,7 @@ class Cloth(Solver):
             hinges,
             parts.faces,
             block_vertices(mesh.count),
-            kernels.Air(
-                AIR_DENSITY if v.drag + v.lift > 0 else 0.0,
-                float(v.drag),
-                float(v.lift),
-                np.ascontiguousarray(world.air(x)),
-            ),
+            air,
             floor,
             friction,
         )
@@ -206,8 +205,7 @@ class Parts(NamedTuple):
         area = 0.5 * np.linalg.norm(normal, axis=1)
         good = area > 1e-12 * max(float(area.max(initial=0)), 1e-30)
         t, area, normal = t[good], area[good], normal[good]
-        edges = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]) if len(t) else np.zeros((0, 2), np.int32)
-        order = vertex_order(mesh.count, edges)
+        order = vertex_order(mesh.count, _sides(t))
         place = np.empty(mesh.count, np.int64)
         place[order] = np.arange(mesh.count)
 
@@ -315,6 +313,11 @@ def _yarn_shape(mesh: Mesh, t: np.ndarray, normal: np.ndarray) -> np.ndarray:
     return np.linalg.inv(np.swapaxes(rest, 1, 2)).reshape(-1, 4) if len(t) else np.zeros((0, 4))
 
 
+def _sides(t: np.ndarray) -> np.ndarray:
+    """(3 t, 2) vertices of each triangle's sides: all first sides, then all second, then all third."""
+    return np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
+
+
 def _hinges(t: np.ndarray, area: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """((h, 4) vertices a, b, c, d of (a, b, c) and (d, c, b); (h,) area of both) for edges with two triangles."""
     corner = np.arange(3 * len(t))
@@ -352,7 +355,7 @@ def _links(mesh: Mesh, t, area, shape):
     those across hinges the shear's.
     """
     p = mesh.points
-    pairs = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]).astype(np.int64)
+    pairs = _sides(t).astype(np.int64)
     pairs.sort(axis=1)
     code, first, where = np.unique(pairs[:, 0] * mesh.count + pairs[:, 1], return_index=True, return_inverse=True)
     edge = pairs[first]
@@ -386,7 +389,7 @@ def tethers(mesh: Mesh, held: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """
     anchor, distance = np.full(mesh.count, -1), np.full(mesh.count, np.inf)
     if held.any():
-        pairs = np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]])
+        pairs = _sides(mesh.triangles)
         hinge, _ = _hinges(mesh.triangles, np.ones(len(mesh.triangles)))
         pairs = np.unique(np.sort(np.concatenate([pairs, hinge[:, [0, 3]]]), axis=1), axis=0)
         length = np.linalg.norm(mesh.points[pairs[:, 1]] - mesh.points[pairs[:, 0]], axis=1)
