@@ -8,7 +8,7 @@ SIZE = 16
 
 
 def digest(*parts) -> bytes:
-    """A 16-byte BLAKE2b digest of nested plain values (bytes, str, numbers, None, tuples, lists, dicts).
+    """A 16-byte BLAKE2b digest of nested plain values (bytes, str, numbers, None, arrays, tuples, lists, dicts).
 
     Numbers are hashed by their exact bits, so that a value that differs in the last bit is another value.
     """
@@ -29,6 +29,8 @@ def _feed(h, part) -> None:
         h.update(b"i%d;" % int(part))
     elif isinstance(part, (float, np.floating)):
         h.update(b"f" + np.float64(part).tobytes())
+    elif isinstance(part, np.ndarray):
+        h.update(f"a{part.dtype.str}{part.shape}".encode() + np.ascontiguousarray(part).tobytes())
     elif isinstance(part, (tuple, list)):
         h.update(b"(%d:" % len(part))
         for item in part:

@@ -59,6 +59,9 @@ class User:
     def thing(self, name):
         return next(t for t, _ in self.session.doc.everything() if t.name == name)
 
+    def value(self, name, channel, frame=None):
+        return self.session.scene.values.at(self.thing(name), channel, self.session.frame if frame is None else frame)
+
     def select(self, name):
         roster = self.window.score.roster
         item = roster.item_for(self.thing(name).id)

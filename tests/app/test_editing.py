@@ -27,11 +27,11 @@ def test_choices_maps_grips_words_and_names_are_set_in_the_sheet(flag_user):
     weave = w.sheet.row("weave").editor
     weave.setCurrentIndex(weave.findData("links"))
     weave.activated.emit(weave.currentIndex())
-    assert user.thing("Cloth").at("weave", 1) == "links"
+    assert user.value("Cloth", "weave", 1) == "links"
     held = w.sheet.row("pins").editor
     assert [held.itemText(i) for i in range(held.count())] == ["– none –", "Hoist"]
     held.activated.emit(0)
-    assert user.thing("Cloth").at("pins", 1) is None
+    assert user.value("Cloth", "pins", 1) is None
     do.add_map(user.session.scene, user.thing("Flag").id, np.ones(117), "All of it")
     held = w.sheet.row("pins").editor
     assert held.findText("All of it") == 2, "a new map is offered at once"
@@ -39,17 +39,17 @@ def test_choices_maps_grips_words_and_names_are_set_in_the_sheet(flag_user):
     user.select("Wind")
     grip = w.sheet.row("grip").editor
     grip.activated.emit(grip.findText("Lean grip"))
-    assert user.thing("Wind").at("grip", 1) == user.thing("Lean grip").id
+    assert user.value("Wind", "grip", 1) == user.thing("Lean grip").id
 
     item = do.add_thing(user.session.scene, "vertex_cache", "Cache")
     user.session.select(item.id)
     normals = w.sheet.row("normals").editor
     user.click(normals, (6, normals.height() // 2))
-    assert user.thing("Cache").at("normals", 1) is True
+    assert user.value("Cache", "normals", 1) is True
     line = w.sheet.row("file").editor
     QTest.keyClicks(line, "shot_010")
     QTest.keyClick(line, Qt.Key_Return)
-    assert user.thing("Cache").at("file", 1) == "shot_010"
+    assert user.value("Cache", "file", 1) == "shot_010"
 
     head = w.sheet._head.name
     head.selectAll()
@@ -167,7 +167,7 @@ def test_a_thing_that_is_not_understood_is_shown_and_said_so(flag_user, tmp_path
     user.select("Undertow")
     labels = " ".join(l.text() for l in user.window.sheet._scroll.widget().findChildren(type(user.window.maps.hint)))
     assert "made by a newer Estampa" in labels
-    assert user.window.panels.tabText(3) == "Remarks (1)"
+    assert user.window.panels.tabText(4) == "Remarks (1)"
     user.do("solve")
     user.wait()
     assert s.lanes[user.thing("Cloth").id].state.done
@@ -237,9 +237,9 @@ def test_a_right_click_on_a_key_chooses_how_it_goes_on(flag_user):
     QApplication.sendEvent(lanes, QContextMenuEvent(QContextMenuEvent.Mouse, at, lanes.mapToGlobal(at)))
     words = {a.text(): a for a in lanes.menu.actions()}
     words["Hold until the next key"].trigger()
-    assert user.thing("Wind").at("speed", 8) == 4.0
+    assert user.value("Wind", "speed", 8) == 4.0
     words["Straight to the next key"].trigger()
-    assert user.thing("Wind").at("speed", 5.5) == pytest.approx(6.0)
+    assert user.value("Wind", "speed", 5.5) == pytest.approx(6.0)
     words["Remove the key"].trigger()
     assert [k.frame for k in user.thing("Wind").curve("speed").keys] == [9]
 

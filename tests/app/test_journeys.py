@@ -63,7 +63,7 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
             user.select("Banner")
         user.do(name)
     assert [l.kind for l in user.thing("Banner").stack] == ["bend", "cloth", "noise"]
-    assert user.thing("Cloth").at("pins", 1) == s.subject.maps[0].id if s.subject else True
+    assert user.value("Cloth", "pins", 1) == s.subject.maps[0].id if s.subject else True
     user.do("add_wind")
     user.do("panel_sheet")
     user.type_in(w.score.end_box, "24")
@@ -269,12 +269,12 @@ def test_every_channel_is_dragged_typed_past_its_range_keyed_and_reset(flag_user
     user.select("Cloth")
     row = w.sheet.row("density")
     user.drag(row.editor, (40, 12), (90, 12))
-    dragged = user.thing("Cloth").at("density", 1)
+    dragged = user.value("Cloth", "density", 1)
     assert dragged > 0.2 and len(user.session.scene._undo) == 1
     user.type_in(row.editor, "2500 gsm")  # past the soft range of 1 kg/m2
-    assert user.thing("Cloth").at("density", 1) == pytest.approx(2.5)
+    assert user.value("Cloth", "density", 1) == pytest.approx(2.5)
     user.keys(row.editor, Qt.Key_Up)
-    assert user.thing("Cloth").at("density", 1) > 2.5
+    assert user.value("Cloth", "density", 1) > 2.5
     user.click(w.sheet.row("density").key)
     assert user.thing("Cloth").curve("density")
     user.click(w.sheet.row("density").reset)
@@ -289,7 +289,7 @@ def test_remarks_are_counted_and_lead_to_the_culprit(flag_user):
     cloth = user.thing("Cloth")
     do.set_value(user.session.scene, cloth.id, "pins", None)
     user.wait()
-    assert w.panels.tabText(3) == "Remarks (1)"
+    assert w.panels.tabText(4) == "Remarks (1)"
     user.do("panel_remarks")
     w.remarks.list.itemClicked.emit(w.remarks.list.item(0))
     assert user.session.selected_id == cloth.id and "held by nothing" in w.remarks.list.item(0).text()
@@ -387,7 +387,7 @@ def test_an_empty_window_says_what_to_do_next(user):
 
 def test_views_shade_wire_and_frame(flag_user):
     user, v = flag_user, flag_user.window.viewport
-    do.add_layer(user.session.scene, user.thing("Flag").id, "noise", values={"strength": 0.3})
+    do.add_layer(user.session.scene, user.thing("Flag").id, "noise", values={"height": 0.3})
 
     def picture():
         user.wait()

@@ -256,11 +256,11 @@ def test_presets_set_several_channels_in_one_step(flag_user):
     user.select("Wind")
     menu = user.window.sheet._head.presets.menu()
     next(a for a in menu.actions() if a.text().startswith("Beaufort 6")).trigger()
-    assert user.thing("Wind").at("speed", 1) == 12.3
+    assert user.value("Wind", "speed", 1) == 12.3
     user.select("Cloth")
     before = user.thing("Cloth").values
     next(a for a in user.window.sheet._head.presets.menu().actions() if a.text() == "Silk").trigger()
-    assert user.thing("Cloth").at("density", 1) == 0.06
+    assert user.value("Cloth", "density", 1) == 0.06
     user.do("undo")
     assert user.thing("Cloth").values == before
 

@@ -93,10 +93,10 @@ def test_an_unsolved_frame_says_so_and_something_true_stands_in(flag, store):
 
 def test_order_in_the_stack_matters_and_a_layer_below_the_cloth_solves_nothing(flag, store):
     subject = named(flag, "Flag")
-    noise = do.add_layer(flag, subject.id, "noise", values={"strength": 0.1})
+    noise = do.add_layer(flag, subject.id, "noise", values={"height": 0.1})
     Evaluator(flag.doc, flag, store).solve_through(12)
     below = flag.evaluate(12, store)["Flag"]
-    do.set_value(flag, noise.id, "strength", 0.0)
+    do.set_value(flag, noise.id, "height", 0.0)
     assert Evaluator(flag.doc, flag, store).solve_through(12) == 0
     still = flag.evaluate(12, store)["Flag"]
     assert 0.01 < np.abs(below - still).max() <= 0.1

@@ -27,7 +27,7 @@ def sails():
         )
         do.add_layer(scene, subject.id, "cloth", f"{name} cloth", {"pins": held.id, "substeps": 4})
     main = named(scene, "Main")
-    do.add_layer(scene, main.id, "noise", "Ripple", {"strength": 0.05})
+    do.add_layer(scene, main.id, "noise", "Ripple", {"height": 0.05})
     do.add_layer(scene, main.id, "cloth", "Lining", {"pins": main.maps[0].id, "substeps": 4})
     do.add_thing(scene, "gravity")
     return scene
@@ -42,7 +42,7 @@ def test_a_cloth_on_a_cloth_follows_it_and_goes_stale_with_it(sails, tmp_path):
     upper, whole = evaluator.through(main, evaluator.layers(main)[:3], 8), evaluator.subject(main, 8)
     assert np.allclose(whole.points[:7], upper.points[:7], atol=1e-6), "the lining is held to the sail above it"
     assert np.abs(whole.points - upper.points).max() > 1e-3
-    do.set_value(sails, named(sails, "Ripple").id, "strength", 0.06)
+    do.set_value(sails, named(sails, "Ripple").id, "height", 0.06)
     assert Evaluator(sails.doc, sails, store).solve_through(8) == 8, "only the lining reads the ripple"
     do.set_value(sails, named(sails, "Mast").id, "x", 0.01)
     assert Evaluator(sails.doc, sails, store).solve_through(8) == 24, "all read the mast"
@@ -122,10 +122,10 @@ def test_a_keyed_speed_carries_its_pattern_without_a_jump():
     """A speed that drops to nothing stops the pattern where it is; it does not throw it back to the start."""
     scene = Scene(Document(start=0, end=40))
     subject = do.add_mesh(scene, sheet(1, 1, 9, 9), "Mat")
-    noise = do.add_layer(scene, subject.id, "noise", values={"strength": 0.1, "scale": 0.4})
+    noise = do.add_layer(scene, subject.id, "noise", values={"height": 0.1, "scale": 0.4})
     for frame, speed in ((0, 1.0), (20, 1.0), (21, 0.0)):
         do.set_key(scene, noise.id, "speed", frame, speed, "linear")
     shapes = [scene.evaluate(f)["Mat"] for f in range(0, 40)]
     steps = [np.abs(b - a).max() for a, b in zip(shapes, shapes[1:], strict=False)]
     assert max(steps[21:]) == 0 and max(steps[18:22]) <= 1.5 * max(steps[:18])
-    assert Evaluator(scene.doc, scene, None).travel(named(scene, "Noise"), "speed", 40) == pytest.approx(20.5 / 24)
+    assert scene.values.travel(named(scene, "Noise"), "speed", 40) == pytest.approx(20.5 / 24)

@@ -182,7 +182,7 @@ def test_a_texture_of_several_rows_a_frame_plays_back(tmp_path):
 
     scene = Scene()
     subject = do.add_mesh(scene, sheet(3, 3, 100, 100), "Sail")
-    do.add_layer(scene, subject.id, "noise", values={"strength": 0.2})
+    do.add_layer(scene, subject.id, "noise", values={"height": 0.2})
     do.set_range(scene, start=5, end=9)
     do.add_thing(scene, "vertex_texture", "Rows")
     result = bake(scene, tmp_path)[0]
@@ -193,7 +193,7 @@ def test_a_texture_of_several_rows_a_frame_plays_back(tmp_path):
 
 def test_offsets_too_far_for_half_floats_are_refused(flag, tmp_path):
     subject = named(flag, "Flag")
-    do.add_layer(flag, subject.id, "noise", values={"strength": 1e7})
+    do.add_layer(flag, subject.id, "noise", values={"height": 1e7})
     do.add_thing(flag, "vertex_texture", "Far")
     with pytest.raises(EstampaError, match="too far for a half float"):
         bake(flag, tmp_path)

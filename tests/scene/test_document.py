@@ -4,8 +4,6 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 from scipy.interpolate import CubicHermiteSpline
 
 from estampa.errors import EstampaError
@@ -51,9 +49,9 @@ def test_one_drag_is_one_step_and_a_bad_value_is_refused(flag):
     flag.end_merge()
     do.set_value(flag, cloth.id, "damping", 0.7, merge="drag")
     flag.undo()
-    assert flag.doc.find(cloth.id).at("damping", 0) == 0.6
+    assert flag.values.at(flag.doc.find(cloth.id), "damping", 0) == 0.6
     flag.undo()
-    assert flag.doc.find(cloth.id).at("damping", 0) == 0.3
+    assert flag.values.at(flag.doc.find(cloth.id), "damping", 0) == 0.3
     before = flag.doc
     for channel, value in (("damping", math.nan), ("damping", "fast"), ("weave", "knit"), ("speed", 1.0)):
         with pytest.raises(EstampaError) as trouble:
@@ -61,13 +59,13 @@ def test_one_drag_is_one_step_and_a_bad_value_is_refused(flag):
         assert cloth.name in str(trouble.value)
     assert flag.doc is before
     do.set_value(flag, cloth.id, "density", -3.0)  # below the hard range: held at its edge
-    assert flag.doc.find(cloth.id).at("density", 0) == 1e-4
+    assert flag.values.at(flag.doc.find(cloth.id), "density", 0) == 1e-4
 
 
 def test_removing_a_grip_clears_what_reads_it(flag):
     lean = named(flag, "Lean")
     do.remove(flag, lean.values["grip"])
-    assert flag.doc.find(lean.id).at("grip", 0) is None
+    assert flag.values.at(flag.doc.find(lean.id), "grip", 0) is None
 
 
 def test_ease_is_the_hermite_segment_with_flat_ends():
@@ -77,16 +75,6 @@ def test_ease_is_the_hermite_segment_with_flat_ends():
     assert curve.at(-5) == -1 and curve.at(50) == 3  # held outside
     stepped = Curve(keys=(Key(frame=0, value=0, segment="step"), Key(frame=4, value=8)))
     assert [stepped.at(f) for f in (0, 3.99, 4)] == [0, 0, 8]
-
-
-@given(
-    st.lists(st.tuples(st.integers(-50, 50), st.floats(-100, 100)), min_size=2, max_size=6, unique_by=lambda k: k[0])
-)
-def test_integral_is_the_trapezoid_of_the_curve(keys):
-    curve = Curve(keys=tuple(Key(frame=f, value=v) for f, v in sorted(keys)))
-    frames = np.arange(-60, 61)
-    assert math.isclose(curve.integral(-60, 60), np.trapezoid(curve.at(frames), frames), abs_tol=1e-6)
-    assert math.isclose(curve.integral(60, -60), -curve.integral(-60, 60), abs_tol=1e-9)
 
 
 @pytest.mark.parametrize(

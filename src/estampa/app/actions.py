@@ -6,8 +6,27 @@ from ..scene.channels import kinds_in
 from . import theme
 from .sheet import add_layer
 
-PANELS = ("sheet", "maps", "press", "remarks")
-CHECKABLE = ("tool_hand", "tool_pick", "tool_gradient", "wire", "yarns", "night")
+PANELS = ("sheet", "maps", "loop", "press", "remarks")
+CHECKABLE = (
+    "tool_hand",
+    "tool_pick",
+    "tool_gradient",
+    "tool_place",
+    "wire",
+    "yarns",
+    "night",
+    "auto_key",
+    "curves",
+    "second_pane",
+    "ghosts",
+    "trails",
+    "controls",
+    "meshes",
+    "hold",
+    "isolate",
+    "look_through",
+    "pin",
+)
 
 
 def declare(window) -> dict[str, QAction]:
@@ -27,12 +46,18 @@ def declare(window) -> dict[str, QAction]:
     return found
 
 
+def _layer_keys(i: int) -> str:
+    """Ctrl and a digit for the first ten layers, Ctrl, Shift and a digit for the others."""
+    return f"Ctrl+{i % 10}" if i <= 10 else f"Ctrl+Shift+{(i - 10) % 10}"
+
+
 # fmt: off
 def _table(w, s, files):
     """(name, menu, words, shortcut, icon, help, what it does) for window w on session s."""
     maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
     layers = sorted(kinds_in("layer"), key=lambda k: k.kind)
-    things = [*sorted(kinds_in("force"), key=lambda k: k.kind), *(k for k in kinds_in("thing") if k.kind == "grip")]
+    placed = (k for k in kinds_in("thing") if k.kind != "subject")
+    things = [*sorted(kinds_in("force"), key=lambda k: k.kind), *sorted(placed, key=lambda k: k.kind)]
     return [
         ("new", "Scene", "New scene", "Ctrl+N", "subject", "Begin with an empty scene", files.new),
         ("open", "Scene", "Open…", "Ctrl+O", "open", "Open a scene", files.ask_open),
@@ -49,10 +74,21 @@ def _table(w, s, files):
         ("layer_up", "Edit", "Move the layer up", "Ctrl+Up", "more", "It then reads less, and moves what stands below", lambda: w.move_layer(-1)),
         ("layer_down", "Edit", "Move the layer down", "Ctrl+Down", "more", "It then reads what stands above it", lambda: w.move_layer(1)),
         ("set_key", "Edit", "Key every keyed channel here", "K", "key", "Put keys at this frame on the keyed channels of what is selected", w.key_all),
-        *(("add_" + k.kind, "Add", f"Add {k.title.lower()} layer", f"Ctrl+{i}", k.kind, k.summary(), lambda k=k.kind: add_layer(s, k))
+        ("isolate", "Edit", "Isolate", "Shift+O", "eye", "Show only what is selected; again shows everything", w.isolate),
+        ("auto_key", "Edit", "Auto-key", "Shift+K", "auto_key", "Every change of a channel that animates sets a key at this frame", lambda: w.toggle("auto_key")),
+        *(("add_" + k.kind, "Add", f"Add {k.title.lower()} layer", _layer_keys(i), k.kind, k.summary(), lambda k=k.kind: add_layer(s, k))
           for i, k in enumerate(layers, 1)),
         *(("add_" + k.kind, "Add", f"Add {k.title.lower()}", f"Alt+{i}", k.kind, k.summary(), lambda k=k.kind: w.add_thing(k))
           for i, k in enumerate(things, 1)),
+        ("maps_by_island", "Rig", "Maps by island…", "Ctrl+Shift+I", "subject", "A weight map for each island, or for some that lie opposite each other", w.rigging.maps_by_island),
+        ("layer_by_map", "Rig", "A layer on each map…", "Ctrl+Shift+L", "sway", "The same layer on every weight map, all reading one grip, a bit different from one another", w.rigging.layer_by_map),
+        ("make_different", "Rig", "Make them a bit different…", "Ctrl+Shift+D", "different", "Vary angle, axis and phase of the layers of one kind, by a seed", w.rigging.make_different),
+        ("copies_by_hand", "Rig", "Place copies by hand", "Ctrl+Shift+H", "place", "Turn copies arranged by rule into copies that are each placed by hand", w.rigging.by_hand),
+        ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
+        ("import_target", "Rig", "Read a morph target…", "", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
+        ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
+        ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
+        ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
         *(("add_" + k.kind, "Press", f"Add {k.title.lower()} print", f"Ctrl+Alt+{i}", k.kind, k.summary(),
            lambda k=k.kind: (w.press.add_print(k), w.show_panel("press"))) for i, k in enumerate(kinds_in("print"), 1)),
         ("press_all", "Press", "Run all prints", "Ctrl+Return", "press", "Solve, write and read back every print", w.run_prints),
@@ -61,6 +97,8 @@ def _table(w, s, files):
          lambda: w.use_tool("pick")),
         ("tool_gradient", "Tools", "Gradient", "G", "gradient", "Drag from 0 to 1 to lay a straight gradient in the active map",
          lambda: w.use_tool("gradient")),
+        ("tool_place", "Tools", "Place", "L", "place", "Click to add a point to the selected path, or a copy by hand",
+         lambda: s.set_view(tool="place")),
         ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
         ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
         ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: w.viewport.choose_islands()),
@@ -72,13 +110,23 @@ def _table(w, s, files):
         ("map_smooth", "Maps", "Smooth map", "Shift+S", "noise", "Even out the weights of the chosen vertices", maps("smooth")),
         ("map_invert", "Maps", "Invert map", "Shift+I", "reset", "Turn 0 into 1 and 1 into 0 in the chosen vertices", maps("invert")),
         ("map_remove", "Maps", "Remove map", "", "remove", "Remove the active map (can be undone)", maps("remove")),
-        ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: w.viewport.frame_selection()),
-        ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.viewport.frame_all()),
-        *((f"look_{n}", "View", f"Look from {words}", f"Shift+F{i}", "eye", f"Turn the view to look from {words}", lambda y=yaw, p=pitch: w.viewport.look_from(y, p))
+        ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: w.active_pane.frame_selection()),
+        ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.active_pane.frame_all()),
+        *((f"look_{n}", "View", f"Look from {words}", f"Shift+F{i}", "eye", f"Turn the view to look from {words}", lambda y=yaw, p=pitch: w.active_pane.look_from(y, p))
           for i, (n, words, yaw, pitch) in enumerate((("front", "the front (+Z)", 0.0, 0.0), ("side", "the side (+X)", 1.5708, 0.0), ("above", "above (+Y)", 0.0, 1.55)), 5)),
+        ("second_pane", "View", "Second pane", "Shift+V", "panes", "Another view beside the first; it begins with the controls alone", w.toggle_pane),
+        ("look_through", "View", "Look through the camera", "V", "camera", "This pane sees what the selected camera sees, or its own view again", w.look_through),
+        ("meshes", "View", "Show meshes", "Shift+M", "subject", "Draw the meshes in this pane", lambda: w.toggle("meshes")),
+        ("controls", "View", "Show controls", "Shift+C", "grip", "Draw grips, zones, paths, cameras and winds in this pane", lambda: w.toggle("controls")),
+        ("trails", "View", "Motion trails", "Shift+R", "path", "Draw where the selected thing goes, a tick a frame", lambda: w.toggle("trails")),
+        ("ghosts", "View", "Ghosts", "Shift+G", "ghost", "Draw frames before and after the present one", lambda: w.toggle("ghosts")),
+        ("hold", "View", "Hold to compare", "B", "compare", "Hold the present result as a ghost and compare it while channels change; again lets it go", s.hold),
         ("shading", "View", "Shading", "S", "eye", "Smooth, then facets, then lines alone", w.next_shading),
-        ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: s.set_view(wire=not s.wire)),
-        ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: s.set_view(yarns=not s.yarns)),
+        ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: w.toggle("wire")),
+        ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: w.toggle("yarns")),
+        ("curves", "View", "Curves", "C", "curves", "Large curves of what is selected in place of the lanes", w.toggle_curves),
+        ("pin", "View", "Pin the sheet", "Shift+P", "pin", "Keep this sheet below, to drag its channels onto others", w.toggle_pin),
+        ("movie", "Press", "Preview movie…", "Ctrl+Shift+P", "movie", "Film this pane as H.264 or PNG pictures", w.film),
         ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", w.unfold),
         ("night", "View", "Night ink", "", "eye", "Dark panels, the same palette", w.toggle_night),
         *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: w.show_panel(p))

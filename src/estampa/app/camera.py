@@ -4,6 +4,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from ..geometry.place import Place
+
 FIELD_OF_VIEW = np.radians(32)
 
 
@@ -15,10 +17,20 @@ class Camera:
     distance: float = 6.0
     yaw: float = np.radians(35)
     pitch: float = np.radians(14)
+    view: float = FIELD_OF_VIEW  # angle of view from bottom to top, rad
+    held: np.ndarray | None = None  # rows right, up, back of a camera in the scene that is looked through
+
+    @classmethod
+    def through(cls, place: Place, view: float, distance: float = 4.0) -> "Camera":
+        """As a camera in the scene sees, along its -Z axis."""
+        origin, axes, _ = place.at(0)
+        return cls(origin - axes[:, 2] * distance, distance, view=view, held=axes.T)
 
     @property
     def axes(self) -> np.ndarray:
         """Rows: right, up, back."""
+        if self.held is not None:
+            return self.held
         cy, sy, cp, sp = np.cos(self.yaw), np.sin(self.yaw), np.cos(self.pitch), np.sin(self.pitch)
         back = np.array([sy * cp, sp, cy * cp])
         right = np.array([cy, 0.0, -sy])
@@ -35,7 +47,7 @@ class Camera:
         view[:3, :3] = axes
         view[:3, 3] = -axes @ self.eye
         near, far = self.distance * 0.02, self.distance * 60
-        f = 1 / np.tan(FIELD_OF_VIEW / 2)
+        f = 1 / np.tan(self.view / 2)
         project = np.zeros((4, 4))
         project[0, 0], project[1, 1] = f / aspect, f
         project[2, 2], project[2, 3] = (far + near) / (near - far), 2 * far * near / (near - far)
@@ -52,11 +64,11 @@ class Camera:
 
     def metres_per_pixel(self, height: int, at: np.ndarray | None = None) -> float:
         away = self.distance if at is None else max(float((self.eye - at) @ self.axes[2]), 1e-6)
-        return 2 * away * np.tan(FIELD_OF_VIEW / 2) / height
+        return 2 * away * np.tan(self.view / 2) / height
 
     def ray(self, x: float, y: float, width: int, height: int) -> tuple[np.ndarray, np.ndarray]:
         """(origin, unit direction) of the line of sight through a pixel."""
-        t = np.tan(FIELD_OF_VIEW / 2)
+        t = np.tan(self.view / 2)
         local = np.array([(2 * x / width - 1) * t * width / height, (1 - 2 * y / height) * t, -1.0])
         direction = local @ self.axes
         return self.eye, direction / np.linalg.norm(direction)
@@ -78,6 +90,6 @@ class Camera:
         low, high = points.min(axis=0), points.max(axis=0)
         target = (low + high) / 2
         right, up, back = ((points - target) @ self.axes.T).T
-        tan = np.tan(FIELD_OF_VIEW / 2)
+        tan = np.tan(self.view / 2)
         needed = np.maximum(np.abs(right) / (tan * aspect), np.abs(up) / tan) + back
         return replace(self, target=target, distance=max(1.12 * float(needed.max()), 1e-3))

@@ -9,7 +9,7 @@ from ..scene.channels import Channel
 from ..units import format_value, parse_value
 from . import theme
 
-BEGINS = "0123456789-.,+"  # what a number begins with
+BEGINS = "0123456789-.,+="  # what a number, or with = a formula, begins with
 
 
 class _Editor(QLineEdit):
@@ -38,13 +38,14 @@ class NumberField(QWidget):
     changed = Signal(float)  # while dragging, and after typing
     released = Signal()  # a drag ended
     refused = Signal(object)  # EstampaError from what was typed
+    formula = Signal(str)  # what was typed began with =
 
     def __init__(self, channel: Channel, short: bool = False):
         super().__init__()
         self.channel, self.short = channel, short
-        self.value, self.keyed = float(channel.default), False
+        self.value, self.keyed, self.takes_formula = float(channel.default), False, False
         self.setFixedHeight(24)
-        self.setMinimumWidth(62)
+        self.setMinimumWidth(50 if short else 62)
         self.setFocusPolicy(Qt.StrongFocus)
         self.setCursor(Qt.SizeHorCursor)
         self.setAccessibleName(channel.label)
@@ -89,7 +90,7 @@ class NumberField(QWidget):
             painter.drawRect(bar)
         painter.setPen(QColor(ink.ink if self.isEnabled() else ink.rule))
         painter.setFont(theme.type_face(9.5))
-        text = format_value(self.value, self.channel.unit)
+        text = format_value(self.value, self.channel.unit, 3 if self.short else 4)
         if self.short:
             text = f"{self.channel.label[-1].upper()}  {text}"
         text = painter.fontMetrics().elidedText(text, Qt.ElideRight, int(box.width()) - 8)
@@ -152,8 +153,13 @@ class NumberField(QWidget):
             self._editor.selectAll()
 
     def _typed(self):
+        text = self._editor.text().strip()
+        if text.startswith("=") and self.takes_formula:
+            self._editor.hide()
+            self.formula.emit(text[1:])
+            return
         try:
-            value = parse_value(self._editor.text(), self.channel.unit)
+            value = parse_value(text, self.channel.unit)
         except EstampaError as err:
             self.refused.emit(err)
             return

@@ -28,22 +28,30 @@ class View:
 class Handles:
     """The handles of one grip, as they stand in one view."""
 
-    def __init__(self, view: View, values: dict):
-        self.view, self.values = view, values
+    def __init__(self, view: View, values: dict, locked: tuple = ()):
+        self.view, self.values, self.locked = view, values, locked
         self.origin, self.axes, self.size = Grip.frame(values)
+        # a channel that is locked is one of the world's axes, so what is free is too
+        self.arms = np.eye(3) if {"x", "y", "z"} & set(locked) else self.axes
         self.centre = view.at(self.origin)
         self.scale = view.camera.metres_per_pixel(view.height, self.origin)  # metres per pixel at the grip
 
     def parts(self):
         """Yields (name, polyline in pixels) of everything that can be taken hold of, the smallest first."""
         corner = self.centre + np.array([ARM * 0.62, -ARM * 0.62])
-        yield "size", np.array([corner])
-        yield "move", np.array([self.centre])
+        if "size" not in self.locked:
+            yield "size", np.array([corner])
+        if not {"x", "y", "z"} <= set(self.locked):
+            yield "move", np.array([self.centre])
         for i, name in enumerate("xyz"):
-            tip = self.view.at(self.origin + self.axes[:, i] * ARM * self.scale)
+            if name in self.locked:
+                continue
+            tip = self.view.at(self.origin + self.arms[:, i] * ARM * self.scale)
             yield f"move {name}", np.array([self.centre + (tip - self.centre) * t for t in np.linspace(0.3, 1, 8)])
         turn = np.linspace(0, 2 * np.pi, 41)
         for i, name in enumerate("xyz"):
+            if f"turn_{name}" in self.locked:
+                continue
             a, b = self.axes[:, (i + 1) % 3], self.axes[:, (i + 2) % 3]
             ring = self.origin + (np.cos(turn)[:, None] * a + np.sin(turn)[:, None] * b) * RING * self.scale
             yield f"turn {name}", self.view.camera.project(ring, self.view.width, self.view.height)[0]
@@ -65,7 +73,7 @@ class Handles:
             right, up, _ = self.view.camera.axes
             return self._moved((right * moved[0] - up * moved[1]) * self.scale)
         if handle.startswith("move"):
-            axis = self.axes[:, "xyz".index(handle[-1])]
+            axis = self.arms[:, "xyz".index(handle[-1])]
             along = (self.view.at(self.origin + axis * self.scale * 10) - self.centre) / 10  # pixels per step of scale
             length2 = max(float(along @ along), 0.02)
             return self._moved(axis * (moved @ along) / length2 * self.scale)
@@ -93,8 +101,10 @@ class Handles:
                 painter.setBrush(Qt.NoBrush)
                 painter.drawPolyline(QPolygonF([QPointF(*p) for p in line]))
         for i, axis in enumerate("xyz"):
+            if axis in self.locked:
+                continue  # a locked axis has no handle
             colour, letter = AXES[axis]
-            tip = self.view.at(self.origin + self.axes[:, i] * ARM * self.scale)
+            tip = self.view.at(self.origin + self.arms[:, i] * ARM * self.scale)
             hot_now = hot == f"move {axis}"
             painter.setPen(QPen(QColor(colour), 3.2 if hot_now else 2.0))
             painter.drawLine(QPointF(*self.centre), QPointF(*tip))
@@ -107,6 +117,8 @@ class Handles:
         painter.setPen(QPen(QColor("#fffaf0"), 1.5))
         painter.setBrush(QColor(theme.ink.accent if hot == "move" else "#2a2420"))
         painter.drawEllipse(QPointF(*self.centre), 6, 6)
+        if "size" in self.locked:
+            return
         corner = self.centre + np.array([ARM * 0.62, -ARM * 0.62])
         painter.setPen(QPen(QColor("#2a2420"), 1, Qt.DotLine))
         painter.drawLine(QPointF(*self.centre), QPointF(*corner))

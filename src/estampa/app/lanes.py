@@ -3,7 +3,7 @@
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
-from PySide6.QtWidgets import QMenu, QToolTip, QWidget
+from PySide6.QtWidgets import QMenu, QToolTip
 
 from ..evaluate.lanes import SOLVED, STALE
 from ..scene import commands as do
@@ -11,36 +11,25 @@ from ..units import format_length, format_value
 from . import theme
 from .roster import ROW, Roster
 from .session import Session
+from .time_axis import LEFT, RIGHT, RULER, TimeAxis
 
-RULER, LEFT, RIGHT = 24, 26, 96  # pixels; the right margin holds words
 BAND = 5
 
 
-class Lanes(QWidget):
+class Lanes(TimeAxis):
     def __init__(self, session: Session, roster: Roster):
-        super().__init__()
-        self.session, self.roster = session, roster
+        super().__init__(session)
+        self.roster = roster
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.StrongFocus)
         self.setMinimumWidth(240)
         self.setAccessibleName("Lanes")
         self.key_held: tuple[str, float] | None = None  # (thing, frame) of the chosen key
         self._drag = None
-        for signal in (session.lanes_changed, session.frame_changed, session.selected, session.replaced):
-            signal.connect(self.update)
-        session.doc_changed.connect(lambda *_: self.update())
+        session.lanes_changed.connect(self.update)
         roster.verticalScrollBar().valueChanged.connect(lambda _: self.update())
         roster.itemExpanded.connect(lambda _: self.update())
         roster.itemCollapsed.connect(lambda _: self.update())
-
-    # -- where things are ------------------------------------------------------------------------------------
-    def x_of(self, frame) -> float:
-        doc = self.session.doc
-        return LEFT + (frame - doc.start) / max(doc.end - doc.start, 1) * (self.width() - LEFT - RIGHT)
-
-    def frame_at(self, x: float) -> float:
-        doc = self.session.doc
-        return doc.start + (x - LEFT) / max(self.width() - LEFT - RIGHT, 1) * (doc.end - doc.start)
 
     def rows(self):
         """Yields (thing, rectangle) for each row in view."""
@@ -90,45 +79,14 @@ class Lanes(QWidget):
             if self.keys_of(thing):
                 painter.drawPixmap(6, int(box.top() + 6), theme.icon("more", ink.soft).pixmap(14, 14))
         painter.setClipping(False)
-        self._draw_ruler(painter)
-        x = self.x_of(self.session.frame)
-        painter.setPen(QPen(QColor(ink.accent), 1.4))
-        painter.drawLine(QPointF(x, RULER - 6), QPointF(x, self.height()))
-        painter.setPen(Qt.NoPen)
-        painter.setBrush(QColor(ink.accent))
-        flag = QRectF(x - 15, 3, 30, 16)
-        painter.drawRoundedRect(flag, 2, 2)
-        painter.setPen(QColor(ink.on_accent))
-        painter.setFont(theme.type_face(9, bold=True))
-        painter.drawText(flag, Qt.AlignCenter, f"{self.session.frame:g}")
+        self.draw_ruler(painter)
+        self.draw_frame(painter)
         if not self.session.doc.things:
             painter.setPen(QColor(ink.soft))
             painter.setFont(theme.type_face(10.5))
             painter.drawText(
                 self.rect(), Qt.AlignCenter, "Each layer of motion gets a lane here, once there is a subject."
             )
-
-    def _draw_ruler(self, painter):
-        ink, doc = theme.ink, self.session.doc
-        painter.fillRect(QRectF(0, 0, self.width(), RULER), QColor(ink.fold))
-        painter.setPen(QPen(QColor(ink.rule), 1))
-        painter.drawLine(0, RULER - 1, self.width(), RULER - 1)
-        per_frame = max(self.x_of(doc.start + 1) - self.x_of(doc.start), 1e-6)
-        step = next((s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000) if s * per_frame > 44), 10000)
-        painter.setFont(theme.type_face(8.5))
-        first = -(-doc.start // step) * step
-        for frame in [doc.start, *range(first, doc.end + 1, step)]:
-            x = self.x_of(frame)
-            painter.setPen(QPen(QColor(ink.rule), 1))
-            painter.drawLine(QPointF(x, RULER - 6), QPointF(x, RULER - 1))
-            if frame == doc.start or frame - doc.start > step / 2:
-                painter.setPen(QColor(ink.soft))
-                painter.drawText(QRectF(x - 24, 3, 48, 14), Qt.AlignCenter, str(frame))
-        painter.drawText(
-            QRectF(self.width() - RIGHT + 20, 3, RIGHT - 26, 14),
-            Qt.AlignRight,
-            f"{(doc.end - doc.start + 1) / doc.frame_rate:.2f} s",
-        )
 
     def _draw_reach(self, painter, box, lane, thing):
         """The envelope of a layer: its largest travel, with the mean inside it; the band of solved frames beneath."""
@@ -226,8 +184,8 @@ class Lanes(QWidget):
 
     @staticmethod
     def _value_range(curve):
-        values = [k.value for k in curve.keys]
-        low, high = min(values), max(values)
+        values = curve.at(np.linspace(curve.keys[0].frame, curve.keys[-1].frame, 64))
+        low, high = float(values.min()), float(values.max())
         return (low, high) if high > low else (low - 0.5, high + 0.5)
 
     def _draw_keys(self, painter, box, thing):
@@ -319,7 +277,7 @@ class Lanes(QWidget):
         self.update()
         self.menu = QMenu(self)
         for segment, words in (
-            ("ease", "Ease to the next key"),
+            ("curve", "Curve to the next key"),
             ("linear", "Straight to the next key"),
             ("step", "Hold until the next key"),
         ):

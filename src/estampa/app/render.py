@@ -12,20 +12,21 @@ SAMPLES = 4
 _MESH_VERTEX = """
 #version 330
 uniform mat4 to_clip; uniform vec3 flatten;
-in vec3 place; in vec3 normal; in float weight; in float yarn;
-out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn;
+in vec3 place; in vec3 normal; in float weight; in float yarn; in vec3 tint; in mat4 stand;
+out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint;
 void main() {
-    vec3 p = place;
+    vec3 p = (stand * vec4(place, 1.0)).xyz;
     if (flatten.y != 0.0) p = vec3(p.x - p.y * flatten.x, 0.0, p.z - p.y * flatten.z);
-    v_place = p; v_normal = normal; v_weight = weight; v_yarn = yarn;
+    v_place = p; v_normal = mat3(stand) * normal; v_weight = weight; v_yarn = yarn; v_tint = tint;
     gl_Position = to_clip * vec4(p, 1.0);
 }
 """
 
 _MESH_FRAGMENT = """
 #version 330
-uniform vec3 eye, colour, key; uniform int facets, ramp, yarns; uniform vec4 flat_colour;
-in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn;
+uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted; uniform vec4 flat_colour;
+uniform float smooth_to, opacity;
+in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint;
 out vec4 result;
 vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
 void main() {
@@ -35,9 +36,9 @@ void main() {
     if (dot(facet, look) < 0.0) facet = -facet;
     vec3 n = normalize(v_normal + vec3(1e-9));
     if (dot(n, facet) < 0.0) n = -n;
-    if (facets == 1 || dot(n, facet) < 0.72) n = facet;  // hard edges stay hard
+    if (facets == 1 || dot(n, facet) < smooth_to) n = facet;  // hard edges stay hard
     float lit = max(dot(n, key), 0.0), sky = 0.5 + 0.5 * n.y, rim = pow(1.0 - max(dot(n, look), 0.0), 3.0);
-    vec3 base = colour;
+    vec3 base = tinted == 1 ? v_tint : colour;
     if (yarns == 1) {
         float edge = abs(fract(v_yarn) - 0.5) - 0.25, soft = max(fwidth(v_yarn), 1e-4);
         base = mix(base, base * vec3(0.76, 0.56, 0.50), smoothstep(-soft, soft, edge));
@@ -47,16 +48,16 @@ void main() {
         base = mix(steps[i], steps[i + 1], t - float(i));
     }
     float light = ramp == 1 ? 0.62 + 0.25 * lit + 0.16 * sky : 0.24 + 0.62 * lit + 0.26 * sky;
-    result = vec4(base * light + 0.05 * rim, 1.0);
+    result = vec4(base * light + 0.05 * rim, opacity);
 }
 """
 
 _LINE_VERTEX = """
 #version 330
 uniform mat4 to_clip; uniform float nearer, point_size;
-in vec3 place;
+in vec3 place; in mat4 stand;
 void main() {
-    gl_Position = to_clip * vec4(place, 1.0);
+    gl_Position = to_clip * stand * vec4(place, 1.0);
     gl_Position.z -= nearer * gl_Position.w;
     gl_PointSize = point_size;
 }
@@ -69,6 +70,29 @@ out vec4 result;
 void main() {
     if (round_points == 1 && length(gl_PointCoord - 0.5) > 0.5) discard;
     result = colour;
+}
+"""
+
+
+_PICTURE_VERTEX = """
+#version 330
+out vec2 at;
+void main() {
+    at = vec2(gl_VertexID & 1, gl_VertexID >> 1);
+    gl_Position = vec4(at * 2.0 - 1.0, 0.9999, 1.0);
+}
+"""
+
+_PICTURE_FRAGMENT = """
+#version 330
+uniform sampler2D image; uniform vec2 share; uniform float opacity; uniform vec3 ground;
+in vec2 at;
+out vec4 result;
+void main() {
+    vec2 p = (at - 0.5) / share + 0.5;
+    bool outside = any(lessThan(p, vec2(0.0))) || any(greaterThan(p, vec2(1.0)));
+    vec4 seen = outside ? vec4(ground, 0.0) : texture(image, vec2(p.x, 1.0 - p.y));
+    result = vec4(mix(ground, seen.rgb, seen.a * opacity), 1.0);
 }
 """
 
@@ -86,6 +110,10 @@ class Drawn:
     weights: np.ndarray | None = None  # (n,) shows the weight ramp
     chosen: np.ndarray | None = None  # (n,) bool, vertices drawn as dots
     yarn: np.ndarray | None = None  # (n,) shows stripes, one a unit
+    tint: np.ndarray | None = None  # (n, 3) a colour for each vertex
+    stand: np.ndarray | None = None  # (k, 4, 4) the mesh is drawn in each of these places
+    smooth: float = 0.72  # cosine of the angle up to which edges are smooth
+    opacity: float = 1.0
 
 
 class Renderer:
@@ -96,7 +124,10 @@ class Renderer:
         self.backdrop = (0.475, 0.472, 0.462)
         self._mesh = self.context.program(vertex_shader=_MESH_VERTEX, fragment_shader=_MESH_FRAGMENT)
         self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
-        self._size, self._kept = None, {}
+        self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
+        self._screen = self.context.vertex_array(self._picture, [])
+        self._size, self._kept, self._backdrop = None, {}, None
+        self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
         self.context.enable(moderngl.PROGRAM_POINT_SIZE)
 
     @staticmethod
@@ -134,9 +165,14 @@ class Renderer:
         wire: bool = False,
         floor: bool = True,
         fine: bool = True,
+        backdrop: tuple | None = None,
     ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
-        as long without a graphics card."""
+        as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity)."""
+        with self.context:  # every pane has a context of its own
+            return self._picture_now(drawn, camera, width, height, shading, wire, floor, fine, backdrop)
+
+    def _picture_now(self, drawn, camera, width, height, shading, wire, floor, fine, backdrop) -> bytes:
         self._sized(width, height)
         target = self._many if fine else self._one
         to_clip = camera.matrix(width / height).T.astype("f4").tobytes()
@@ -145,8 +181,11 @@ class Renderer:
         self.context.enable(moderngl.DEPTH_TEST)
         self._mesh["to_clip"].write(to_clip)
         self._line["to_clip"].write(to_clip)
+        if backdrop is not None:
+            self._draw_backdrop(*backdrop, width / height)
         if floor:
             self._floor(camera)
+        drawn = sorted(drawn, key=lambda d: d.opacity < 1)  # ghosts last, over what is whole
         self._forget_others({d.id for d in drawn})
         for item in drawn:
             self._draw(item, camera, shading, wire, floor and shading != "none")
@@ -156,6 +195,10 @@ class Renderer:
 
     def depth(self, drawn: list[Drawn], camera: Camera, width: int, height: int) -> np.ndarray:
         """(height, width) depth in [0, 1] of the surfaces alone, rows from the bottom."""
+        with self.context:
+            return self._depth_now(drawn, camera, width, height)
+
+    def _depth_now(self, drawn, camera, width, height) -> np.ndarray:
         self._sized(width, height)
         self._one.use()
         self._one.clear(depth=1.0)
@@ -168,7 +211,8 @@ class Renderer:
     # -- parts -----------------------------------------------------------------------------------------------
     def _buffers(self, item: Drawn):
         kept = self._kept.get(item.id)
-        topology = (id(item.triangles), id(item.edges), len(item.points))
+        count = 1 if item.stand is None else len(item.stand)
+        topology = (id(item.triangles), id(item.edges), len(item.points), count)
         if kept is None or kept["topology"] != topology:
             if kept:
                 self._release(kept)
@@ -181,6 +225,9 @@ class Renderer:
                 "normals": c.buffer(reserve=12 * n, dynamic=True),
                 "weights": c.buffer(reserve=4 * n, dynamic=True),
                 "yarn": c.buffer(reserve=4 * n, dynamic=True),
+                "tint": c.buffer(reserve=12 * n, dynamic=True),
+                "stand": c.buffer(reserve=64 * count, dynamic=True),
+                "count": count,
                 "triangles": c.buffer(np.ascontiguousarray(item.triangles, np.uint32).tobytes()),
                 "edges": c.buffer(np.ascontiguousarray(item.edges, np.uint32).tobytes()),
             }
@@ -189,14 +236,20 @@ class Renderer:
                 ("normals", "3f", "normal"),
                 ("weights", "f", "weight"),
                 ("yarn", "f", "yarn"),
+                ("tint", "3f", "tint"),
+                ("stand", "16f/i", "stand"),
             )
             mesh = [(kept[name], kind, attribute) for name, kind, attribute in inputs]
             kept["mesh"] = c.vertex_array(self._mesh, mesh, kept["triangles"])
-            kept["lines"] = c.vertex_array(self._line, [(kept["points"], "3f", "place")], kept["edges"])
-            kept["dots"] = c.vertex_array(self._line, [(kept["points"], "3f", "place")])
+            line = [(kept["points"], "3f", "place"), (kept["stand"], "16f/i", "stand")]
+            kept["lines"] = c.vertex_array(self._line, line, kept["edges"])
             self._kept[item.id] = kept
         kept["points"].write(np.ascontiguousarray(item.points, np.float32))
         kept["normals"].write(np.ascontiguousarray(item.normals, np.float32))
+        stand = np.eye(4)[None] if item.stand is None else item.stand
+        kept["stand"].write(np.ascontiguousarray(stand.transpose(0, 2, 1), np.float32))
+        if item.tint is not None:
+            kept["tint"].write(np.ascontiguousarray(item.tint, np.float32))
         if item.yarn is not None:
             kept["yarn"].write(np.ascontiguousarray(item.yarn, np.float32))
         if item.weights is not None:
@@ -213,10 +266,23 @@ class Renderer:
         m["facets"] = int(shading == "facets")
         m["ramp"] = int(item.weights is not None)
         m["yarns"] = int(item.yarn is not None)
+        m["tinted"] = int(item.tint is not None)
+        m["smooth_to"] = item.smooth
+        m["opacity"] = item.opacity
         m["flatten"] = (0.0, 0.0, 0.0)
         m["flat_colour"] = (0.0, 0.0, 0.0, 0.0)
-        kept["mesh"].render()
+        if item.opacity < 1:
+            self.context.enable(moderngl.BLEND)
+            self._one_or_many_depth(False)
+        kept["mesh"].render(instances=kept["count"])
+        if item.opacity < 1:
+            self._one_or_many_depth(True)
+            self.context.disable(moderngl.BLEND)
         return kept
+
+    def _one_or_many_depth(self, on: bool):
+        """Whether what is drawn hides what comes behind it; a ghost does not."""
+        self._many.depth_mask = self._one.depth_mask = on
 
     def _draw(self, item: Drawn, camera: Camera, shading: str, wire: bool, shadow: bool):
         c = self.context
@@ -227,33 +293,63 @@ class Renderer:
             c.polygon_offset = 1.0, 1.0
             kept = self._surface(item, camera, shading)
             c.polygon_offset = 0.0, 0.0
-        if shadow and item.points[:, 1].min() > -1e-3:
+        if shadow and item.opacity == 1 and self._above_floor(item):
             c.enable(moderngl.BLEND)
             c.blend_equation = moderngl.MIN  # the darker of the two, so that a fold does not darken twice
             self._mesh["flatten"] = (0.30, 1.0, 0.18)
             self._mesh["flat_colour"] = (0.37, 0.365, 0.36, 1.0)
-            kept["mesh"].render()
+            kept["mesh"].render(instances=kept["count"])
             c.blend_equation = moderngl.FUNC_ADD
             c.disable(moderngl.BLEND)
         line = self._line
         line["round_points"] = 0
-        if wire or shading == "none":
+        if (wire or shading == "none") and item.opacity == 1:
             c.enable(moderngl.BLEND)
             line["nearer"] = 2e-5
             line["point_size"] = 1.0
             line["colour"] = (0.12, 0.10, 0.10, 0.55 if shading != "none" else 0.9)
-            kept["lines"].render(moderngl.LINES)
+            kept["lines"].render(moderngl.LINES, instances=kept["count"])
             c.disable(moderngl.BLEND)
         if item.chosen is not None and item.chosen.any():
             chosen = np.ascontiguousarray(np.flatnonzero(item.chosen), np.uint32)
             buffer = c.buffer(chosen.tobytes())
-            dots = c.vertex_array(self._line, [(kept["points"], "3f", "place")], buffer)
+            inputs = [(kept["points"], "3f", "place"), (kept["stand"], "16f/i", "stand")]
+            dots = c.vertex_array(self._line, inputs, buffer)
             line["round_points"] = 1
             for size, colour in ((6.5, (0.99, 0.96, 0.90, 1.0)), (4.5, (0.78, 0.22, 0.13, 1.0))):
                 line["nearer"], line["point_size"], line["colour"] = 4e-5 if size > 5 else 6e-5, size, colour
-                dots.render(moderngl.POINTS)
+                dots.render(moderngl.POINTS, instances=1)
             dots.release()
             buffer.release()
+
+    @staticmethod
+    def _above_floor(item: Drawn) -> bool:
+        low = item.points[:, 1].min()
+        if item.stand is not None and len(item.stand):
+            low = (
+                (item.stand[:, 1, :3] @ item.points.T + item.stand[:, 1, 3:]).min() if len(item.points) < 400 else -1.0
+            )
+        return low > -1e-3
+
+    def _draw_backdrop(self, name, picture, opacity, aspect):
+        """A picture behind everything, as large as the pane allows without cutting it."""
+        c = self.context
+        if self._backdrop is None or self._backdrop[0] != name:
+            if self._backdrop:
+                self._backdrop[1].release()
+            height, width = picture.shape[:2]
+            self._backdrop = (
+                name,
+                c.texture((width, height), 4, np.ascontiguousarray(picture).tobytes()),
+                width / height,
+            )
+        _, texture, wide = self._backdrop
+        texture.use(0)
+        self._picture["share"] = (min(1.0, wide / aspect), min(1.0, aspect / wide))
+        self._picture["opacity"], self._picture["ground"] = opacity, self.backdrop
+        c.disable(moderngl.DEPTH_TEST)
+        self._screen.render(moderngl.TRIANGLE_STRIP, vertices=4)
+        c.enable(moderngl.DEPTH_TEST)
 
     def _floor(self, camera: Camera):
         """A metre grid that grows coarser by tens as the camera leaves."""
@@ -286,9 +382,9 @@ class Renderer:
             )
             ends = ends.reshape(-1, 3) + [centre[0], 0, centre[1]]
             buffer = self.context.buffer(ends.astype("f4").tobytes())
-            array = self.context.vertex_array(line, [(buffer, "3f", "place")])
+            array = self.context.vertex_array(line, [(buffer, "3f", "place"), (self._one_place, "16f/i", "stand")])
             line["colour"] = (0.92, 0.90, 0.86, alpha)
-            array.render(moderngl.LINES)
+            array.render(moderngl.LINES, instances=1)
             array.release()
             buffer.release()
         self.context.disable(moderngl.BLEND)
@@ -299,5 +395,6 @@ class Renderer:
 
     @staticmethod
     def _release(kept):
-        for name in ("mesh", "lines", "dots", "points", "normals", "weights", "yarn", "triangles", "edges"):
+        names = ("mesh", "lines", "points", "normals", "weights", "yarn", "tint", "stand", "triangles", "edges")
+        for name in names:
             kept[name].release()

@@ -8,6 +8,7 @@ from . import theme
 from .session import Session
 
 ROW, UNFOLDED = 26, 96  # pixels
+ALWAYS = ("grip", "path", "camera")  # what only stands there is neither on nor off
 ID = Qt.UserRole
 
 
@@ -60,7 +61,7 @@ class Roster(QTreeWidget):
         scroll = self.verticalScrollBar().value()
         self.clear()
         doc = self.session.doc
-        order = ("subject", "wind", "gravity", "ground")
+        order = ("subject", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground", "backdrop")
         for thing in sorted(doc.things, key=lambda t: order.index(t.kind) if t.kind in order else len(order)):
             item = self._item(self, thing)
             for layer in thing.stack:
@@ -86,7 +87,7 @@ class Roster(QTreeWidget):
         shade = theme.ink.ink if thing.on else theme.ink.rule
         item.setIcon(0, theme.icon(thing.kind, shade))
         item.setForeground(0, _brush(shade))
-        if thing.kind != "grip":
+        if thing.kind not in ALWAYS:
             item.setIcon(1, theme.icon("eye" if thing.on else "eye_off", theme.ink.soft))
             item.setToolTip(1, "Switch on or off (O)")
         declared = thing.declared
@@ -137,7 +138,7 @@ class Roster(QTreeWidget):
 
     def _clicked(self, item, column):
         thing = self.session.doc.find(self.id_of(item))
-        if column == 1 and thing is not None and thing.kind != "grip":
+        if column == 1 and thing is not None and thing.kind not in ALWAYS:
             do.set_on(self.session.scene, thing.id, not thing.on)
 
     def _edited(self, item, column):
@@ -175,7 +176,17 @@ class Roster(QTreeWidget):
             return
         self.session.select(self.id_of(item))
         menu = QMenu(self)
-        for name in ("rename", "duplicate", "switch", "layer_up", "layer_down", "unfold", "remove"):
+        for name in (
+            "rename",
+            "duplicate",
+            "switch",
+            "isolate",
+            "layer_up",
+            "layer_down",
+            "unfold",
+            "curves",
+            "remove",
+        ):
             menu.addAction(self.window().actions_by_name[name])
         menu.exec(self.viewport().mapToGlobal(at))
 

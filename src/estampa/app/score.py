@@ -8,6 +8,7 @@ from PySide6.QtWidgets import (
     QProgressBar,
     QPushButton,
     QSplitter,
+    QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -17,6 +18,7 @@ from ..errors import EstampaError
 from ..scene import commands as do
 from ..scene.channels import Channel
 from . import theme
+from .curve_view import CurveView
 from .fields import NumberField
 from .lanes import Lanes
 from .roster import Roster
@@ -33,10 +35,14 @@ class Score(QWidget):
         layout.addWidget(self._transport(actions))
         self.roster = Roster(session)
         self.lanes = Lanes(session, self.roster)
+        self.curves = CurveView(session)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.lanes)
+        self.stack.addWidget(self.curves)
         split = QSplitter(Qt.Horizontal)
         split.setHandleWidth(1)
         split.addWidget(self.roster)
-        split.addWidget(self.lanes)
+        split.addWidget(self.stack)
         split.setSizes([270, 900])
         split.setStretchFactor(1, 1)
         layout.addWidget(split, 1)
@@ -65,6 +71,11 @@ class Score(QWidget):
         self.start_box = self._box(row, "From", lambda v: self._range(start=v))
         self.end_box = self._box(row, "To", lambda v: self._range(end=v))
         self.rate_box = self._box(row, "Frames a second", lambda v: self._range(frame_rate=v), "number")
+        row.addSpacing(12)
+        for name in ("auto_key", "curves"):
+            button = QToolButton(iconSize=QSize(16, 16))
+            button.setDefaultAction(actions[name])
+            row.addWidget(button)
         row.addSpacing(12)
         self.solve_button = QPushButton(theme.icon("solve"), "Solve")
         self.solve_button.setProperty("strong", True)

@@ -1,7 +1,7 @@
 """What the window works on: the scene, the frame, what is selected; and the work that goes on beside it."""
 
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -11,29 +11,15 @@ from ..errors import EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.lanes import LaneMemory, LaneState
 from ..evaluate.remarks import remarks
+from ..scene import commands as do
 from ..scene import file
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
+from .looks import Looked, LookedShape, look, look_at, trail
 from .tasks import Collector, Job, Jobs, Latest, told
 
 AUTOSAVE_EVERY = 20_000  # ms
-
-
-@dataclass
-class Looked:
-    """The shapes of one frame, ready to be drawn."""
-
-    frame: float
-    shapes: dict[str, "LookedShape"] = field(default_factory=dict)
-
-
-@dataclass
-class LookedShape:
-    points: np.ndarray  # float64
-    normals: np.ndarray
-    true: bool
-    shown_frame: float | None
 
 
 @dataclass
@@ -43,6 +29,30 @@ class Lane:
     reach: np.ndarray
     mean: np.ndarray
     state: LaneState | None = None
+
+
+@dataclass
+class Pane:
+    """How one pane looks: its shading, what it shows, and what it looks through."""
+
+    shading: str = "smooth"  # smooth, facets, none
+    wire: bool = False
+    yarns: bool = True
+    show_map: bool = True
+    meshes: bool = True
+    controls: bool = True  # grips, zones, paths, cameras, winds
+    floor: bool = True
+    ghosts: bool = False
+    trails: bool = True
+    camera: str | None = None  # id of the camera that is looked through
+
+
+@dataclass
+class Held:
+    """A result held to compare with: the document as it was; its frames are worked out as they are looked at."""
+
+    doc: object
+    evaluator: Evaluator | None = None
 
 
 @dataclass
@@ -80,8 +90,13 @@ class Session(QObject):
         self.selected_id: str | None = None
         self.map_id: str | None = None
         self.chosen: dict[str, np.ndarray] = {}
-        self.shading, self.wire, self.yarns, self.show_map = "smooth", False, True, True
+        self.panes, self.pane = [Pane(), Pane(meshes=False)], 0
         self.tool = "hand"
+        self.auto_key = False
+        self.isolated: set[str] = set()  # only these are drawn, when any are
+        self.ghost_step, self.ghost_count = 4, 2  # frames apart, and how many either way
+        self.held: Held | None = None
+        self.trails: dict[str, np.ndarray] = {}
         self.picture = Looked(1)
         self.lanes: dict[str, Lane] = {}
         self.remarks = []
@@ -123,6 +138,9 @@ class Session(QObject):
         self._lane_memory = LaneMemory()
         self._evaluators.clear()
         self.lanes, self.beside, self.wants_solved = {}, None, False
+        self.isolated, self.held, self.trails = set(), None, {}
+        for pane in self.panes:
+            pane.camera = None
         self.chosen, self.map_id, self.selected_id = {}, None, None
         self._autosaved_doc = scene.doc
         self._take_lock()
@@ -222,6 +240,20 @@ class Session(QObject):
         return self.doc.find(self.selected_id)
 
     @property
+    def watched(self) -> Thing | None:
+        """What ghosts and comparisons are of: the selected subject or copies, the copies of the selected subject when
+        it is off itself, or else the first that is there."""
+        doc, thing = self.doc, self.thing
+        if thing is not None and thing.kind == "copies":
+            return thing
+        subject = self.subject
+        copies = [t for t in doc.things if t.kind == "copies" and t.on]
+        if subject is not None and not subject.on:
+            return next((c for c in copies if c.constant("subject") == subject.id), subject)
+        shown = [s for s in doc.subjects if s.on and s.stack]
+        return subject or next(iter([*shown, *copies]), None)
+
+    @property
     def subject(self) -> Thing | None:
         """The selected subject, or the owner of the selected layer."""
         thing = self.thing
@@ -243,9 +275,26 @@ class Session(QObject):
         self.chosen_changed.emit()
 
     def set_view(self, **changes) -> None:
+        """Change how the active pane looks, or the tool in hand."""
         for name, value in changes.items():
-            setattr(self, name, value)
+            setattr(self.look_of_pane if hasattr(self.look_of_pane, name) else self, name, value)
         self.view_changed.emit()
+        if "ghosts" in changes:
+            self.look()
+
+    @property
+    def look_of_pane(self) -> Pane:
+        return self.panes[self.pane]
+
+    def hold(self) -> None:
+        """Hold the present result, to compare with while channels change; or let go of what is held."""
+        self.held = None if self.held else Held(self.doc)
+        self.look()
+        self.view_changed.emit()
+
+    def set(self, thing_id: str, values: dict, merge: str | None = None, label: str | None = None) -> None:
+        """Set channels as a hand does: at this frame where they are keyed, and with keys where auto-key is on."""
+        do.set_values(self.scene, thing_id, values, self.frame, merge, label, auto_key=self.auto_key)
 
     # -- looking -------------------------------------------------------------------------------------------
     def go_to(self, frame: float) -> None:
@@ -265,22 +314,29 @@ class Session(QObject):
 
     def look(self) -> None:
         """Work out the present frame beside the window; the last true one stays until then."""
-        evaluator, frame, beside = self.evaluator("look"), self.frame, self.beside
+        evaluator, frame, beside, held = self.evaluator("look"), self.frame, self.beside, self.held
+        watched = self.watched
+        ghosts = [k * self.ghost_step for k in range(-self.ghost_count, self.ghost_count + 1) if k]
+        ghosts = ghosts if any(p.ghosts for p in self.panes) and not self.playing else []
 
         def work():
-            result = Looked(frame)
-            for subject in evaluator.doc.subjects:
-                if not subject.on:
-                    continue
-                shape = evaluator.subject(subject, frame)
-                mesh = evaluator.scene.mesh(subject.mesh)
-                result.shapes[subject.id] = LookedShape(
-                    shape.points, mesh.normals(shape.points), shape.true, shape.shown_frame
-                )
-                if beside and beside.subject == subject.id:
-                    at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
-                    points = np.asarray(beside.reader.points(at), np.float64)
-                    result.shapes["beside"] = LookedShape(points, mesh.normals(points), True, at)
+            result = look(evaluator, frame)
+            shape = result.shapes.get(beside.subject) if beside else None
+            if shape is not None:
+                at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
+                points = np.asarray(beside.reader.points(at), np.float64)
+                result.shapes["beside"] = LookedShape(points, shape.mesh.normals(points), shape.mesh, True, at)
+            if watched is not None:
+                for away in ghosts:
+                    if evaluator.doc.start <= frame + away <= evaluator.doc.end:
+                        found = look_at(evaluator, watched, frame + away)
+                        result.ghosts += [(away, found)] if found is not None and found.true else []
+                then = held.doc.find(watched.id) if held else None
+                if then is not None:
+                    held.evaluator = held.evaluator or Evaluator(held.doc, evaluator.scene, evaluator.store)
+                    found = look_at(held.evaluator, then, frame)
+                    if found is not None:
+                        result.held[watched.id] = found
             return result
 
         self.looker.ask(work, self._on_looked)
@@ -301,11 +357,14 @@ class Session(QObject):
 
         def work():
             doc, lanes = evaluator.doc, {}
+            copied = {t.constant("subject") for t in doc.things if t.kind == "copies" and t.on}
             for subject in doc.subjects:
-                for layer in evaluator.layers(subject) if subject.on else ():
+                for layer in evaluator.layers(subject) if subject.on or subject.id in copied else ():
                     state = memory.state(evaluator, subject, layer) if layer.declared.memory else None
                     lanes[layer.id] = Lane(*self._envelope(evaluator, subject, layer), state)
-            return doc, lanes, remarks(snapshot)
+            frames = np.arange(doc.start, doc.end + 1, dtype=float)
+            trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
+            return doc, lanes, {i: p for i, p in trails.items() if p is not None}, remarks(snapshot)
 
         self.planner.ask(work, self._on_planned)
 
@@ -328,9 +387,9 @@ class Session(QObject):
             if not isinstance(trouble, EstampaError):
                 self.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at
             return
-        doc, lanes, found = result
+        doc, lanes, trails, found = result
         if doc is self.doc:
-            self.lanes, self.remarks = lanes, found
+            self.lanes, self.trails, self.remarks = lanes, trails, found
             self.lanes_changed.emit()
 
     def _solved_more(self):

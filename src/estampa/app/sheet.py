@@ -1,6 +1,7 @@
 """The sheet: the channels of what is selected, drawn from its declaration."""
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QEvent, QMimeData, QObject, QSize, Qt
+from PySide6.QtGui import QDrag
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -10,6 +11,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QMenu,
+    QMessageBox,
     QPushButton,
     QScrollArea,
     QToolButton,
@@ -18,25 +20,31 @@ from PySide6.QtWidgets import (
 )
 
 from ..errors import EstampaError
+from ..motion.refine import needs
 from ..scene import commands as do
 from ..scene.channels import Channel, kinds_in
-from ..scene.document import Opaque
-from ..units import format_length
+from ..scene.document import Formula, Link, Opaque
+from ..units import format_bytes, format_length
 from . import theme
 from .fields import NumberField
+from .linking import CHANNEL, LinkDialog, LinkRow, describe
 from .session import Session
+
+MANY_FACES = 1_000_000
 
 
 class Sheet(QWidget):
-    def __init__(self, session: Session):
+    """The channels of what is selected, or of one thing that stays (`pinned`)."""
+
+    def __init__(self, session: Session, pinned: str | None = None):
         super().__init__()
-        self.session = session
+        self.session, self.pinned = session, pinned
         self._shown: object = "nothing yet"  # (thing id, kind) the rows were made for
         self._rows: list[Row] = []
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        self._head = Head(session)
+        self._head = Head(self)
         layout.addWidget(self._head)
         self._scroll = QScrollArea(widgetResizable=True)
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
@@ -53,6 +61,11 @@ class Sheet(QWidget):
         session.frame_changed.connect(self.refresh)
         self.refresh()
 
+    @property
+    def thing(self):
+        """What the sheet is of."""
+        return self.session.doc.find(self.pinned) if self.pinned else self.session.thing
+
     def row(self, channel: str) -> "Row":
         return next(r for r in self._rows if r.channel.name == channel)
 
@@ -65,8 +78,9 @@ class Sheet(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        thing = self.session.thing
-        wanted = (thing.id, thing.kind) if thing else None
+        thing = self.thing
+        computed = tuple(n for n, v in thing.values.items() if isinstance(v, (Link, Formula))) if thing else ()
+        wanted = (thing.id, thing.kind, computed) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
             self._build(thing)
@@ -96,9 +110,9 @@ class Sheet(QWidget):
                 1,
                 4,
             )
-        elif thing.kind == "subject":
-            self._subject(grid, thing)
         else:
+            if thing.kind == "subject":
+                self._subject(grid, thing)
             self._channels(grid, thing)
         grid.setRowStretch(grid.rowCount(), 1)
         self._scroll.setWidget(body)
@@ -116,7 +130,7 @@ class Sheet(QWidget):
             ("Faces", f"{len(mesh.face_counts):,}"),
             ("Islands", f"{mesh.island_count:,}"),
             ("Open edges", f"{mesh.open_edges:,}"),
-            ("Edges of 3+ faces", f"{mesh.crowded_edges:,}"),
+            ("Crowded edges", f"{mesh.crowded_edges:,}"),
             ("From file", thing.mesh.source or "–"),
             ("Layers", f"{len(thing.stack)}"),
         ]
@@ -137,23 +151,33 @@ class Sheet(QWidget):
             ).setToolTip(kind.summary())
         add.setMenu(menu)
         grid.addWidget(add, len(facts) + 1, 0, 1, 4)
+        if thing.targets:
+            names = ", ".join(t.name for t in thing.targets)
+            grid.addWidget(self._empty(f"Morph targets: {names}."), len(facts) + 2, 0, 1, 4)
 
     def _channels(self, grid, thing):
-        at, groups = 0, {}
+        at, groups = grid.rowCount() + 1, {}
         for channel in thing.declared.channels.values():
             row = Row(self, channel)
             self._rows.append(row)
-            if channel.group:
+            if channel.group and row.computed is None:
                 if channel.group not in groups:
                     groups[channel.group] = QHBoxLayout()
-                    groups[channel.group].setSpacing(3)
+                    groups[channel.group].setSpacing(1)
                     grid.addWidget(QLabel(channel.group), at, 0)
                     grid.addLayout(groups[channel.group], at, 1, 1, 3)
                     at += 1
                 groups[channel.group].addWidget(row.editor, 1)
+                row.key.setFixedWidth(17)
+                row.key.setIconSize(QSize(11, 11))
                 groups[channel.group].addWidget(row.key)
                 continue
             grid.addWidget(row.label, at, 0)
+            if row.computed is not None:
+                grid.addWidget(row.computed, at, 1)
+                grid.addWidget(row.reset, at, 3)
+                at += 1
+                continue
             grid.addWidget(row.editor, at, 1)
             if channel.animates:
                 grid.addWidget(row.key, at, 2)
@@ -178,7 +202,7 @@ def add_layer(session: Session, kind: str):
         middle = (low + high) / 2
         grip = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
         if kind == "noise":
-            values = {"scale": float(max(mesh.size.max() / 6, 1e-3)), "strength": float(mesh.size.max() / 40)}
+            values = {"scale": float(max(mesh.size.max() / 6, 1e-3)), "height": float(mesh.size.max() / 40)}
         if kind == "bend":
             values = {"high": float(max(mesh.size[1], 1e-3))}
     if kind == "cloth" and subject.map(session.map_id):
@@ -188,11 +212,11 @@ def add_layer(session: Session, kind: str):
 
 
 class Head(QFrame):
-    """Name, kind, presets and switch of what is selected."""
+    """Name, kind, presets and switch of what a sheet is of."""
 
-    def __init__(self, session):
+    def __init__(self, sheet):
         super().__init__()
-        self.session = session
+        self.sheet, self.session = sheet, sheet.session
         self.setProperty("strip", True)
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 5, 8, 5)
@@ -207,7 +231,7 @@ class Head(QFrame):
         row.setStretch(1, 1)
 
     def refresh(self):
-        thing = self.session.thing
+        thing = self.sheet.thing
         declared = thing.declared if thing else None
         self.name.setEnabled(thing is not None and thing.unknown is None)
         if not self.name.hasFocus():
@@ -222,11 +246,13 @@ class Head(QFrame):
 
     def _preset(self, words, values):
         s = self.session
-        do.set_values(s.scene, s.selected_id, values, s.frame, label=f"{s.thing.name}: {words}")
+        thing = self.sheet.thing
+        s.set(thing.id, values, label=f"{thing.name}: {words}")
 
     def _rename(self):
-        if self.session.thing is not None and self.session.thing.unknown is None:
-            do.rename(self.session.scene, self.session.selected_id, self.name.text())
+        thing = self.sheet.thing
+        if thing is not None and thing.unknown is None:
+            do.rename(self.session.scene, thing.id, self.name.text())
 
 
 class Row:
@@ -235,8 +261,18 @@ class Row:
     def __init__(self, sheet: Sheet, channel: Channel):
         self.sheet, self.session, self.channel = sheet, sheet.session, channel
         self.label = QLabel(channel.label)
-        self.label.setMinimumWidth(86)
+        self.label.setMinimumWidth(78)
         self.editor = self._make_editor()
+        thing = sheet.thing
+        held = thing.values.get(channel.name)
+        self.computed = LinkRow(sheet, thing.id, channel) if isinstance(held, (Link, Formula)) else None
+        self._carrier = Carrier(self)
+        for widget in (self.label, self.computed or self.editor):
+            widget.setAcceptDrops(True)
+            widget.installEventFilter(self._carrier)
+            widget.setContextMenuPolicy(Qt.CustomContextMenu)
+            widget.customContextMenuRequested.connect(lambda at, w=widget: self.menu(w.mapToGlobal(at)))
+        self.label.setCursor(Qt.OpenHandCursor if channel.animates else Qt.ArrowCursor)
         self.key = self._button("key", "Set or remove a key at this frame (K)", self.toggle_key)
         self.reset = self._button("reset", "Back to its default", self._reset)
         help_text = f"{channel.label}: {channel.help}"
@@ -256,6 +292,8 @@ class Row:
         if c.type in ("number", "whole"):
             field = NumberField(c, short=bool(c.group))
             field.changed.connect(lambda v: self._set(int(v) if c.type == "whole" else v, merge=True))
+            field.formula.connect(self._formula)
+            field.takes_formula = c.animates
             field.released.connect(self.session.scene.end_merge)
             field.refused.connect(self.session.tell)
             return field
@@ -278,9 +316,14 @@ class Row:
         if c.type == "choice":
             return list(c.choices)
         if c.to == "map":
-            subject = s.subject
+            subject = s.doc.owner(self.sheet.thing.id) if self.sheet.thing else None
             return [(None, "– none –"), *((m.id, m.name) for m in (subject.maps if subject else ()))]
-        return [(None, "– none –"), *((t.id, t.name) for t in s.doc.things if t.kind == c.to)]
+        if c.to == "target":
+            subject = s.doc.owner(self.sheet.thing.id) if self.sheet.thing else None
+            return [(None, "– none –"), *((t.id, t.name) for t in (subject.targets if subject else ()))]
+        fits = lambda t: t.kind == c.to or (c.to == "placed" and t.declared and "parent" in t.declared.channels)
+        own = self.sheet.thing.id if self.sheet.thing else None
+        return [(None, "– none –"), *((t.id, t.name) for t in s.doc.things if fits(t) and t.id != own)]
 
     def outdated(self) -> bool:
         if not isinstance(self.editor, QComboBox):
@@ -289,11 +332,22 @@ class Row:
         return shown != [tuple(o) for o in self._options()]
 
     def refresh(self):
-        thing = self.session.thing
+        thing = self.sheet.thing
         if thing is None or thing.declared is None or self.channel.name not in thing.declared.channels:
             return
         name = self.channel.name
-        value, curve = thing.at(name, self.session.frame), thing.curve(name)
+        try:
+            value, curve = self.session.scene.values.at(thing, name, self.session.frame), thing.curve(name)
+        except EstampaError as err:
+            value, curve = None, None
+            if self.computed is not None:
+                self.computed.show_trouble(err)
+        if self.computed is not None:
+            if value is not None:
+                self.computed.show_value(value)
+            self.reset.setEnabled(True)
+            return
+        self.editor.setEnabled(name not in thing.locked)
         if isinstance(self.editor, NumberField):
             self.editor.show_value(value, curve is not None)
         elif isinstance(self.editor, QCheckBox):
@@ -305,7 +359,9 @@ class Row:
             self.editor.setCurrentIndex(max(self.editor.findData(value), 0))
         here = curve is not None and any(k.frame == self.session.frame for k in curve.keys)
         colour = theme.ink.accent if here else theme.ink.ink if curve else theme.ink.rule
-        self.key.setIcon(theme.icon("key", colour))
+        locked = name in thing.locked
+        self.key.setIcon(theme.icon("lock", theme.ink.soft) if locked else theme.icon("key", colour))
+        self.key.setEnabled(not locked)
         changed = name in thing.values
         self.reset.setEnabled(changed)
         self.reset.setIcon(theme.icon("reset", theme.ink.soft if changed else theme.ink.fold))
@@ -315,20 +371,91 @@ class Row:
 
     def _set(self, value, merge=False):
         s = self.session
+        if self.channel.fixed and self._asks_first(value):
+            return
         try:
-            do.set_value(
-                s.scene,
-                s.selected_id,
-                self.channel.name,
-                value,
-                s.frame,
-                merge=f"drag {s.selected_id} {self.channel.name}" if merge else None,
-            )
+            own = self.sheet.thing.id
+            s.set(own, {self.channel.name: value}, merge=f"drag {own} {self.channel.name}" if merge else None)
         except EstampaError as err:
             s.tell(err)
+            self.refresh()
+
+    def _asks_first(self, value) -> bool:
+        """Whether a person is asked before a layer makes more than a million faces."""
+        s, layer = self.session, self.sheet.thing
+        if not hasattr(layer.declared, "faces"):
+            return False
+        subject = s.doc.owner(layer.id)
+        evaluator = s.evaluator("window")
+        mesh = evaluator.mesh(subject, evaluator.layers_above(subject, layer) if layer.on else [])
+        v = {n: layer.constant(n) for n in layer.declared.channels} | {self.channel.name: value}
+        faces = layer.declared.faces(mesh, v)
+        if faces <= MANY_FACES:
+            return False
+        text = f"{layer.name} would make {faces:,} faces, which take about {format_bytes(needs(faces))}. Go on?"
+        self.asked = QMessageBox(
+            QMessageBox.Question, "Refine", text, QMessageBox.Yes | QMessageBox.No, self.sheet.window()
+        )
+        own, name = layer.id, self.channel.name
+        self.asked.accepted.connect(lambda: self._carry(lambda: s.set(own, {name: value})))
+        self.asked.finished.connect(lambda _: self.sheet.refresh())
+        self.asked.open()
+        return True
+
+    def _formula(self, text):
+        """What was typed is no number but begins with “=”: a formula."""
+        self._carry(lambda: do.set_formula(self.session.scene, self.sheet.thing.id, self.channel.name, text))
+
+    def _carry(self, run):
+        try:
+            run()
+        except EstampaError as err:
+            self.session.tell(err)
+
+    # -- links, formulas, locks ------------------------------------------------------------------------------
+    def menu(self, at):
+        """What can be done with a channel, besides giving it a value."""
+        s, thing, name = self.session, self.sheet.thing, self.channel.name
+        self.shown_menu = menu = QMenu(self.sheet)
+        if self.channel.animates:
+            menu.addAction(theme.icon("link"), "Link to another channel…", self.ask_link)
+            menu.addAction(theme.icon("formula"), "Compute by a formula", self.begin_formula)
+            menu.addAction(theme.icon("key"), "Set or remove a key here", self.toggle_key)
+        locked = name in thing.locked
+        menu.addAction(
+            theme.icon("lock"),
+            "Unlock" if locked else "Lock, so that nothing moves it",
+            lambda: do.set_locked(s.scene, thing.id, name, not locked),
+        )
+        menu.addAction(theme.icon("reset"), "Back to its default", self._reset)
+        menu.popup(at)
+
+    def ask_link(self):
+        LinkDialog(self.sheet, self.sheet.thing.id, self.channel).open()
+
+    def begin_formula(self):
+        """Start from what the channel is now, as a formula that can be written on."""
+        from ..units import to_shown
+
+        s, thing = self.session, self.sheet.thing
+        now = to_shown(float(s.scene.values.at(thing, self.channel.name, s.frame)), self.channel.unit)
+        self._carry(lambda: do.set_formula(s.scene, thing.id, self.channel.name, f"{now:.6g}"))
+
+    def take_link(self, word: str):
+        """A channel was dropped on this one: read it."""
+        thing_id, name = word.split("|", 1)
+        s = self.session
+        if (thing_id, name) == (self.sheet.thing.id, self.channel.name):
+            return
+        self._carry(lambda: do.link(s.scene, self.sheet.thing.id, self.channel.name, thing_id, name))
+        held = s.doc.find(self.sheet.thing.id)
+        if isinstance(held.values.get(self.channel.name), Link):
+            s.notice.emit(
+                "done", f"{held.name} · {self.channel.label.lower()} {describe(s.doc, held, self.channel)}", ""
+            )
 
     def toggle_key(self):
-        s, thing = self.session, self.session.thing
+        s, thing = self.session, self.sheet.thing
         curve = thing.curve(self.channel.name)
         if curve and any(k.frame == s.frame for k in curve.keys):
             do.remove_key(s.scene, thing.id, self.channel.name, s.frame)
@@ -336,4 +463,40 @@ class Row:
             do.set_key(s.scene, thing.id, self.channel.name, s.frame)
 
     def _reset(self):
-        do.reset_value(self.session.scene, self.session.selected_id, self.channel.name)
+        do.reset_value(self.session.scene, self.sheet.thing.id, self.channel.name)
+
+
+class Carrier(QObject):
+    """Lets a channel be dragged from its label and dropped on another channel, which then reads it."""
+
+    def __init__(self, row: Row):
+        super().__init__(row.sheet)
+        self.row, self._from = row, None
+
+    def eventFilter(self, widget, event):
+        kind, row = event.type(), self.row
+        if widget is row.label and row.channel.animates:
+            if kind == QEvent.MouseButtonPress and event.button() == Qt.LeftButton:
+                self._from = event.position().toPoint()
+            elif kind == QEvent.MouseMove and self._from is not None:
+                if (event.position().toPoint() - self._from).manhattanLength() > 8:
+                    self._from = None
+                    self.begin_drag(widget)
+            elif kind == QEvent.MouseButtonRelease:
+                self._from = None
+        if kind in (QEvent.DragEnter, QEvent.DragMove) and event.mimeData().hasFormat(CHANNEL):
+            if row.channel.animates:
+                event.acceptProposedAction()
+            return True
+        if kind == QEvent.Drop and event.mimeData().hasFormat(CHANNEL):
+            event.acceptProposedAction()
+            row.take_link(bytes(event.mimeData().data(CHANNEL).data()).decode())
+            return True
+        return False
+
+    def begin_drag(self, widget):
+        drag, data = QDrag(widget), QMimeData()
+        data.setData(CHANNEL, f"{self.row.sheet.thing.id}|{self.row.channel.name}".encode())
+        drag.setMimeData(data)
+        drag.setPixmap(theme.icon("link").pixmap(20, 20))
+        drag.exec(Qt.LinkAction | Qt.CopyAction)

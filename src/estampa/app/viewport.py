@@ -7,13 +7,17 @@ from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from ..errors import EstampaError
 from ..geometry import maps
+from ..geometry.place import Place
 from ..scene import commands as do
 from ..scene.things import Grip
+from ..scene.values import Rows
 from ..units import format_length
-from . import theme
+from . import backdrops, marks, theme
 from .camera import Camera
 from .handles import AXES, Handles, View, draw_bend, draw_wind
+from .looks import difference, tints
 from .render import Drawn, Renderer
 from .session import Session
 
@@ -24,28 +28,35 @@ REACH = 14  # pixels within which a vertex is picked
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
 
 
-def _drawn(id, points, normals, mesh, colour, weights=None, chosen=None, yarn=None) -> Drawn:
+HELD, BEFORE, AFTER = (0.20, 0.42, 0.50), (0.62, 0.30, 0.42), (0.80, 0.56, 0.20)
+
+
+def _drawn(id, shape, colour, **more) -> Drawn:
     narrow = lambda array: array.astype(np.float32)
-    return Drawn(id, narrow(points), narrow(normals), mesh.triangles, mesh.edges, colour, weights, chosen, yarn)
+    mesh = shape.mesh
+    more = {"stand": shape.stand, "smooth": shape.smooth} | more
+    return Drawn(id, narrow(shape.points), narrow(shape.normals), mesh.triangles, mesh.edges, colour, **more)
 
 
 class Viewport(QWidget):
     picture_shown = Signal()
+    activated = Signal(int)  # the hand is in this pane
 
-    def __init__(self, session: Session):
+    def __init__(self, session: Session, pane: int = 0):
         super().__init__()
-        self.session = session
-        self.camera = Camera()
+        self.session, self.pane = session, pane
+        self._own_camera = Camera()
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.StrongFocus)
         self.setMinimumSize(320, 200)
         self.setSizePolicy(QSizePolicy.Expanding, QSizePolicy.Expanding)
-        self.setAccessibleName("Viewport")
+        self.setAccessibleName("Viewport" if pane == 0 else "Second pane")
         self.trouble = ""
         try:
             self.renderer = Renderer()
         except RuntimeError as err:
             self.renderer, self.trouble = None, str(err)
+        self._told_backdrop = ""
         self._image: QImage | None = None
         self._dirty, self._fine_now = True, False
         self._press = None  # (what is dragged, start position, more)
@@ -62,31 +73,83 @@ class Viewport(QWidget):
         s.replaced.connect(self.frame_when_shown)
         s.frame_changed.connect(self.update)
 
+    @property
+    def look(self):
+        """How this pane looks."""
+        return self.session.panes[self.pane]
+
+    @property
+    def camera(self) -> Camera:
+        """What the pane is seen by: its own camera, or the one in the scene that it looks through."""
+        held = self.session.doc.find(self.look.camera)
+        if held is not None and held.kind == "camera":
+            s = self.session
+            return Camera.through(self.place(held), s.scene.values.at(held, "view", s.frame))
+        return self._own_camera
+
+    @camera.setter
+    def camera(self, camera: Camera):
+        if camera.held is None:
+            self._own_camera = camera
+        elif self.look.camera:
+            self.session.notice.emit("note", "This pane looks through a camera. Choose “Own view” (V) to turn it.", "")
+
     # -- what is drawn -------------------------------------------------------------------------------------
+    def shooter(self, evaluator):
+        """A function that draws a frame as this pane looks now, on another thread: (renderer, looked, frame, width,
+        height) -> RGBA bytes."""
+        look, own, isolated = replace(self.look), self._own_camera, set(self.session.isolated)
+        doc = evaluator.doc
+
+        def shoot(renderer, picture, frame, width, height):
+            camera, held = own, doc.find(look.camera)
+            if held is not None and held.kind == "camera":
+                place = evaluator.values.place(held, Rows.one(frame))
+                camera = Camera.through(place, evaluator.values.at(held, "view", frame))
+            items = []
+            for thing in doc.things if look.meshes else ():
+                shape = picture.shapes.get(thing.id)
+                if shape is not None and (not isolated or thing.id in isolated):
+                    items.append(_drawn(thing.id, shape, STALL, tint=tints(shape.mesh)))
+            behind = backdrops.at(doc, frame)
+            floor = look.floor and behind is None
+            return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind)
+
+        return shoot
+
     def drawn(self) -> list[Drawn]:
-        s, items = self.session, []
-        active = s.subject
-        for subject in s.doc.subjects:
-            shape = s.picture.shapes.get(subject.id)
-            if shape is None or not subject.on:
+        s, look, items = self.session, self.look, []
+        active, at_work = s.subject, s.tool in ("pick", "gradient")
+        if not look.meshes:
+            return items
+        for thing in s.doc.things:
+            shape = s.picture.shapes.get(thing.id)
+            if shape is None or (s.isolated and thing.id not in s.isolated):
                 continue
-            mesh = s.scene.mesh(subject.mesh)
-            if len(shape.points) != mesh.count:
+            subject = thing if thing.kind == "subject" else s.doc.find(thing.constant("subject"))
+            if subject is None or subject.mesh is None:
                 continue
-            weights, chosen = None, None
-            if active is not None and active.id == subject.id:
+            more = {"tint": tints(shape.mesh)}
+            if active is not None and active.id == thing.id and at_work:
                 found = subject.map(s.map_id)
-                if found and s.show_map and s.tool in ("pick", "gradient"):
-                    weights = s.scene.arrays.get(found.weights)
-                if s.tool in ("pick", "gradient"):
-                    chosen = s.chosen_of(subject)
-            colour = CLOTH if subject.stack else STALL
-            yarn = self._yarn(mesh) if s.yarns and subject.stack else None
-            items.append(_drawn(subject.id, shape.points, shape.normals, mesh, colour, weights, chosen, yarn))
-            if s.beside and s.beside.subject == subject.id and "beside" in s.picture.shapes:
+                if found and look.show_map and shape.base is None:
+                    more["weights"] = s.scene.arrays.get(found.weights)
+                chosen = s.chosen_of(subject)
+                more["chosen"] = chosen if len(chosen) == len(shape.points) else None
+            if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
+                more["yarn"] = self._yarn(shape.mesh)
+            items.append(_drawn(thing.id, shape, CLOTH if subject.stack else STALL, **more))
+            if s.beside and s.beside.subject == thing.id and "beside" in s.picture.shapes:
                 other = s.picture.shapes["beside"]
-                points = other.points + [self.beside_shift(mesh), 0, 0]
-                items.append(_drawn("beside", points, other.normals, mesh, FILE, yarn=yarn))
+                moved = replace(other, points=other.points + [self.beside_shift(other.mesh), 0, 0])
+                items.append(_drawn("beside", moved, FILE, yarn=more.get("yarn")))
+            held = s.picture.held.get(thing.id)
+            if held is not None:
+                items.append(_drawn(f"held {thing.id}", held, HELD, opacity=0.38))
+        if look.ghosts:
+            for away, shape in s.picture.ghosts:
+                fade = 0.42 - 0.10 * (abs(away) / s.ghost_step - 1)
+                items.append(_drawn(f"ghost {away}", shape, BEFORE if away < 0 else AFTER, opacity=max(fade, 0.12)))
         return items
 
     @staticmethod
@@ -116,7 +179,18 @@ class Viewport(QWidget):
         width, height = self.pixels()
         items = self.drawn()
         fine = self._fine_now and sum(len(i.triangles) for i in items) < FINE_UP_TO
-        data = self.renderer.picture(items, self.camera, width, height, s.shading, s.wire, fine=fine)
+        look, behind = self.look, None
+        try:
+            behind = backdrops.at(s.doc, s.frame)
+        except EstampaError as err:
+            if str(err) != self._told_backdrop:
+                s.tell(err)
+            self._told_backdrop = str(err)
+        camera = self.camera
+        floor = look.floor and behind is None
+        data = self.renderer.picture(
+            items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind
+        )
         image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888)
         self._image = image.flipped(Qt.Vertical)
         self._image.setDevicePixelRatio(self.devicePixelRatioF())
@@ -145,46 +219,60 @@ class Viewport(QWidget):
     def view(self) -> View:
         return View(self.camera, self.width(), self.height())
 
+    def place(self, thing) -> Place:
+        """Where a thing stands in the world at this frame; its own origin while a link of it gives no number."""
+        try:
+            return self.session.scene.values.place(thing, Rows.one(self.session.frame))
+        except EstampaError:
+            return Place.still()
+
+    def value(self, thing, name):
+        try:
+            return self.session.scene.values.at(thing, name, self.session.frame)
+        except EstampaError:
+            return thing.declared.channels[name].default
+
     def grip_values(self, grip) -> dict:
-        return {n: grip.at(n, self.session.frame) for n in Grip.channels}
+        """Position, turn and size of a placed thing in the world."""
+        return self.place(grip).values
 
     def active_grip(self):
-        """The grip whose handles are shown: the selected one, or that of the selected layer or force."""
+        """The placed thing whose handles are shown: the selected one, or the grip of the selected layer or force."""
         s = self.session
         thing = s.thing
         if thing is None or thing.declared is None:
             return None
-        if thing.kind != "grip" and "grip" in thing.declared.channels:
-            thing = s.doc.find(thing.at("grip", s.frame))
-        return thing if thing is not None and thing.kind == "grip" else None
+        if "parent" not in thing.declared.channels:
+            name = next((n for n in ("grip", "zone", "target") if thing.declared.channels.get(n)), None)
+            thing = s.doc.find(thing.constant(name)) if name else None
+        held = thing is not None and thing.declared is not None and "parent" in thing.declared.channels
+        return thing if held else None
 
     def handles(self) -> Handles | None:
         grip = self.active_grip()
-        return (
-            Handles(self.view(), self.grip_values(grip)) if grip is not None and self.session.tool == "hand" else None
-        )
+        if grip is None or self.session.tool != "hand" or not self.look.controls:
+            return None
+        if grip.id == self.look.camera:
+            return None
+        return Handles(self.view(), self.grip_values(grip), grip.locked)
 
     def _draw_over(self, painter: QPainter):
-        s, view = self.session, self.view()
-        active = self.active_grip()
-        selected = s.thing
-        if s.tool == "hand":
+        s, view, look = self.session, self.view(), self.look
+        active, selected = self.active_grip(), s.thing
+        if s.tool in ("hand", "place") and look.controls:
             for thing in s.doc.things:
-                if thing.kind == "wind" and thing.on:
-                    held = s.doc.find(thing.at("grip", s.frame))
-                    if held is not None:
-                        draw_wind(painter, view, self.grip_values(held), thing.at("speed", s.frame))
-            if selected is not None and selected.kind == "bend":
-                values = (
-                    self.grip_values(active) if active is not None else {n: c.default for n, c in Grip.channels.items()}
-                )
-                draw_bend(painter, view, values, *(selected.at(n, s.frame) for n in ("low", "high", "angle")))
-            for grip in s.doc.things:
-                if grip.kind == "grip" and (active is None or grip.id != active.id):
-                    self._draw_quiet_grip(painter, view, grip)
+                if thing.on and thing.declared is not None:
+                    self._draw_mark(painter, view, thing, active, selected)
+            if selected is not None and selected.kind in ("bend", "twist", "taper", "shear"):
+                grip = self.grip_values(active) if active is not None else Place.still().values
+                angle = self.value(selected, "angle") if selected.kind == "bend" else 0.0
+                draw_bend(painter, view, grip, self.value(selected, "low"), self.value(selected, "high"), angle)
             handles = self.handles()
             if handles:
-                handles.draw(painter, self._hot)
+                handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
+        if look.trails and active is not None and active.id in s.trails and look.controls:
+            keys = {k.frame for n in Grip.channels for k in (active.curve(n).keys if active.curve(n) else ())}
+            marks.trail(painter, view, s.trails[active.id], s.doc.start, s.frame, keys)
         if self._band and s.tool == "pick":
             painter.setPen(QPen(QColor("#fffaf0"), 1, Qt.DashLine))
             painter.setBrush(QColor(255, 250, 240, 40))
@@ -200,12 +288,59 @@ class Viewport(QWidget):
                 painter.drawEllipse(p, 7, 7)
         self._draw_words(painter)
 
-    def _draw_quiet_grip(self, painter, view, grip):
-        origin, axes, size = Grip.frame(self.grip_values(grip))
-        p = view.at(origin)
-        painter.setPen(QPen(QColor("#2a2420"), 3))
-        painter.setBrush(QColor("#fffaf0"))
-        painter.drawEllipse(QPointF(*p), 4, 4)
+    def _draw_mark(self, painter, view, thing, active, selected):
+        """A thing that is no mesh, as a line drawing; in a pane of controls with its name."""
+        chosen = active is not None and active.id == thing.id
+        if thing.kind == "wind":
+            held = self.session.doc.find(thing.constant("grip"))
+            if held is not None:
+                draw_wind(painter, view, self.grip_values(held), self.value(thing, "speed"))
+        elif thing.kind == "grip":
+            if not chosen:
+                marks.dot(painter, view, self.place(thing).origin[0], 4)
+        elif thing.kind == "zone":
+            v = {n: self.value(thing, n) for n in thing.declared.channels}
+            path = self.session.doc.find(v["path"])
+            points = self.path_points(path)[0] if v["shape"] == "path" and path is not None else None
+            marks.zone(painter, view, self.place(thing), v, points, chosen)
+        elif thing.kind == "path":
+            points, spots = self.path_points(thing)
+            marks.path(
+                painter, view, points, spots, chosen, self._hot if chosen and isinstance(self._hot, int) else None
+            )
+        elif thing.kind == "camera" and thing.id != self.look.camera:
+            marks.camera(painter, view, self.place(thing), self.value(thing, "view"), chosen)
+        elif thing.kind == "copies" and thing.constant("arrange") == "hand" and selected is thing:
+            for i, spot in enumerate(thing.spots):
+                marks.dot(painter, view, spot[:3], 5 if i == self._hot else 3.5, marks.AMBER)
+        if thing.kind in ("grip", "zone", "path", "camera") and thing.id != self.look.camera:
+            if not self.look.meshes or chosen:
+                marks.name(painter, view, self.place(thing).origin[0], thing.name)
+
+    def path_points(self, path) -> tuple[np.ndarray | None, np.ndarray]:
+        """((m, 3) a path as a fine line, (k, 3) its points), in the world."""
+        sampled = self.session.evaluator("window").stage.sampled(path)
+        place = self.place(path)
+        spots = np.array([s[:3] for s in path.spots], float).reshape(-1, 3)
+        fine = place.apply(sampled.points[None])[0] if sampled is not None else None
+        return fine, place.apply(spots[None])[0] if len(spots) else spots
+
+    def spots(self):
+        """((k, 3) points in the world that can be dragged one by one, the thing they are of)."""
+        thing = self.session.thing
+        if thing is not None and thing.kind == "path":
+            return self.path_points(thing)[1], thing
+        if thing is not None and thing.kind == "copies" and thing.constant("arrange") == "hand":
+            return np.array([s[:3] for s in thing.spots], float).reshape(-1, 3), thing
+        return np.zeros((0, 3)), None
+
+    def spot_under(self, x, y) -> int | None:
+        points, thing = self.spots()
+        if thing is None or not len(points) or not self.look.controls:
+            return None
+        pixels, depth = self.camera.project(points, self.width(), self.height())
+        gap = np.where(depth > 0, np.linalg.norm(pixels - [x, y], axis=1), np.inf)
+        return int(gap.argmin()) if gap.min() <= 9 else None
 
     def _draw_words(self, painter: QPainter):
         s = self.session
@@ -215,6 +350,7 @@ class Viewport(QWidget):
         def say(text, colour="#fffaf0", bold=False):
             nonlocal y
             painter.setFont(theme.type_face(9.5, bold=bold))
+            text = painter.fontMetrics().elidedText(text, Qt.ElideRight, self.width() - 40)
             width = painter.fontMetrics().horizontalAdvance(text)
             painter.setPen(Qt.NoPen)
             painter.setBrush(QColor(42, 36, 32, 150))
@@ -243,8 +379,24 @@ class Viewport(QWidget):
             found = subject.map(s.map_id)
             chosen = int(s.chosen_of(subject).sum())
             say(f"{subject.name} · {chosen:,} of {s.scene.mesh(subject.mesh).count:,} vertices chosen")
-            if found and s.show_map:
+            if found and self.look.show_map:
                 self._draw_ramp(painter, found.name)
+        if s.held and self.look.meshes:
+            shape = s.picture.shapes.get(s.watched.id) if s.watched is not None else None
+            held = s.picture.held.get(s.watched.id) if s.watched is not None else None
+            apart = difference(shape, held) if shape is not None and held is not None else None
+            words = (
+                "another mesh now"
+                if apart is None
+                else f"{1000 * apart[0]:.1f} mm apart on average, at most {1000 * apart[1]:.1f} mm"
+            )
+            say(f"teal: held result of {s.watched.name if s.watched else 'nothing'}, {words}")
+        if self.look.ghosts and s.picture.ghosts:
+            say(f"plum: {s.ghost_step} and more frames before; amber: after")
+        if self.look.camera and s.doc.find(self.look.camera):
+            say(f"through {s.doc.find(self.look.camera).name}")
+        if s.isolated:
+            say(f"isolated: {len(s.isolated)} of {len(s.doc.things)} things shown")
         if s.beside:
             say(f"blue-grey: {s.beside.title}, played back from its file")
         self._draw_scale(painter)
@@ -317,9 +469,21 @@ class Viewport(QWidget):
             self.frame_all()
 
     def frame_all(self):
-        points = [item.points for item in self.drawn()]
+        points = [self._world(item) for item in self.drawn()]
+        controls = [
+            self.place(t).origin for t in self.session.doc.things if t.kind in ("grip", "zone", "path", "camera")
+        ]
+        if not self.look.meshes and controls:
+            points = [np.concatenate([c - 0.5, c + 0.5]) for c in controls]
         if points:
             self._frame_points(np.concatenate(points))
+
+    @staticmethod
+    def _world(item: Drawn) -> np.ndarray:
+        if item.stand is None:
+            return item.points
+        corners = np.array([item.points.min(axis=0), item.points.max(axis=0)])
+        return (np.einsum("kij,nj->kni", item.stand[:, :3, :3], corners) + item.stand[:, None, :3, 3]).reshape(-1, 3)
 
     def frame_when_shown(self):
         """Bring everything into view once the next picture is there."""
@@ -333,11 +497,14 @@ class Viewport(QWidget):
         """Bring the chosen vertices, the selected subject or grip into view."""
         s = self.session
         grip, subject = self.active_grip(), s.subject
-        if subject is None and grip is not None:
+        thing = s.thing
+        if thing is not None and thing.kind == "copies" and thing.id in s.picture.shapes:
+            self._frame_points(np.concatenate([self._world(d) for d in self.drawn() if d.id == thing.id]))
+        elif subject is None and grip is not None:
             origin, _, size = Grip.frame(self.grip_values(grip))
             self._frame_points(np.array([origin - size, origin + size]))
         elif subject is not None and subject.id in s.picture.shapes:
-            points, chosen = s.picture.shapes[subject.id].points, s.chosen_of(subject)
+            points, chosen = s.picture.shapes[subject.id].own, s.chosen_of(subject)
             self._frame_points(points[chosen] if chosen.any() and s.tool != "hand" else points)
         else:
             self.frame_all()
@@ -350,6 +517,7 @@ class Viewport(QWidget):
     def mousePressEvent(self, event):
         at = (event.position().x(), event.position().y())
         self.setFocus()
+        self.activated.emit(self.pane)
         if event.button() == Qt.RightButton:
             self._press = ("orbit", at, at)
         elif event.button() == Qt.MiddleButton:
@@ -357,8 +525,13 @@ class Viewport(QWidget):
         elif event.button() == Qt.LeftButton:
             handles = self.handles()
             hold = handles.under(*at) if handles else None
-            if hold:
+            spot = self.spot_under(*at)
+            if spot is not None:
+                self._press = ("spot", at, (spot, self.spots()[0][spot]))
+            elif hold:
                 self._press = ("handle", at, (hold, handles))
+            elif self.session.tool == "place":
+                self._press = ("place", at, at)
             elif self.session.tool == "hand":
                 self._press = ("orbit", at, at)
             else:
@@ -368,10 +541,11 @@ class Viewport(QWidget):
         at = (event.position().x(), event.position().y())
         if self._press is None:
             handles = self.handles()
-            hot = handles.under(*at) if handles else None
+            hot = self.spot_under(*at)
+            hot = handles.under(*at) if handles and hot is None else hot
             if hot != self._hot:
                 self._hot = hot
-                self.setCursor(Qt.PointingHandCursor if hot else Qt.ArrowCursor)
+                self.setCursor(Qt.PointingHandCursor if hot is not None else Qt.ArrowCursor)
                 self.update()
             return
         what, start, more = self._press
@@ -383,6 +557,10 @@ class Viewport(QWidget):
         elif what == "handle":
             hold, handles = more
             self._set_grip(handles.dragged(hold, start, at), hold)
+        elif what == "spot":
+            self._drag_spot(more[0], more[1], at)
+        elif what == "place":
+            pass
         else:
             self._band = (start, at)
             self.update()
@@ -394,8 +572,11 @@ class Viewport(QWidget):
         at = (event.position().x(), event.position().y())
         self._press, band, self._band = None, self._band, None
         still = abs(at[0] - start[0]) + abs(at[1] - start[1]) <= CLICK
-        if what == "handle":
+        if what in ("handle", "spot"):
             self.session.scene.end_merge()
+        elif what == "place":
+            if still:
+                self._place_at(*at)
         elif what == "orbit" and still and event.button() == Qt.LeftButton:
             self._select_at(*at)
         elif what == "band" and self.session.tool == "pick":
@@ -434,19 +615,91 @@ class Viewport(QWidget):
             super().keyPressEvent(event)
 
     def _set_grip(self, values, hold):
+        """Values are in the world; the thing's own are within what it rides on."""
         s, grip = self.session, self.active_grip()
         word = hold.split()[0].capitalize()
-        do.set_values(s.scene, grip.id, values, s.frame, merge=f"grip {grip.id}", label=f"{word} {grip.name}")
+        parent = s.doc.find(grip.constant("parent"))
+        if parent is not None:
+            world = Place.of({**self.grip_values(grip), **values})
+            values = {n: v for n, v in (self.place(parent).inverse() @ world).values.items() if n in values}
+        values = {n: v for n, v in values.items() if n not in grip.locked}
+        try:
+            s.set(grip.id, values, merge=f"grip {grip.id}", label=f"{word} {grip.name}")
+        except EstampaError as err:
+            s.tell(err)
+
+    def _drag_spot(self, index, from_, at):
+        """Move a path's point or a copy in the plane that faces the camera; copies stay at their height."""
+        _, thing = self.spots()
+        if thing is None:
+            return
+        eye, direction = self.camera.ray(*at, self.width(), self.height())
+        level = thing.kind == "copies"
+        normal = np.array([0.0, 1, 0]) if level else self.camera.axes[2]
+        slope = direction @ normal
+        if abs(slope) < 1e-3:
+            return
+        to = eye + direction * ((from_ - eye) @ normal) / slope
+        if thing.kind == "path":
+            to = self.place(thing).inverse().apply(to[None, None])[0, 0]
+        spots = [list(s) for s in thing.spots]
+        spots[index][:3] = map(float, to)
+        do.set_spots(self.session.scene, thing.id, spots, f"Move a point of {thing.name}", f"spot {thing.id} {index}")
+
+    def _place_at(self, x, y):
+        """Put a point of the selected path, or a copy made by hand, where the mesh or the floor is clicked."""
+        s, thing = self.session, self.session.thing
+        ok = thing is not None and (
+            thing.kind == "path" or (thing.kind == "copies" and thing.constant("arrange") == "hand")
+        )
+        if not ok:
+            s.notice.emit(
+                "note", "Select a path, or copies arranged by hand; then click where a point or copy should stand.", ""
+            )
+            return
+        at = self.ground_under(x, y)
+        if at is None:
+            s.notice.emit("note", "Nothing is there: click a mesh or the floor.", "")
+            return
+        if thing.kind == "path":
+            at = self.place(thing).inverse().apply(at[None, None])[0, 0]
+            spot = tuple(map(float, at))
+        else:
+            spot = (*map(float, at), 0.0, 1.0)
+        do.set_spots(s.scene, thing.id, (*thing.spots, spot), f"Add a point to {thing.name}")
+
+    def ground_under(self, x, y) -> np.ndarray | None:
+        """The point of the nearest mesh under a pixel, else of the floor."""
+        eye, direction = self.camera.ray(x, y, self.width(), self.height())
+        best = np.inf
+        for item in self.drawn():
+            if item.stand is not None or item.opacity < 1:
+                continue
+            a, b, c = item.points[item.triangles].astype(float).transpose(1, 0, 2)
+            e1, e2 = b - a, c - a
+            h = np.cross(direction, e2)
+            det = (e1 * h).sum(axis=1)
+            with np.errstate(all="ignore"):  # Moeller and Trumbore 1997
+                f, s_ = 1 / det, eye - a
+                u = f * (s_ * h).sum(axis=1)
+                q = np.cross(s_, e1)
+                v, t = f * (q @ direction), f * (e2 * q).sum(axis=1)
+            hit = (np.abs(det) > 1e-14) & (u >= 0) & (v >= 0) & (u + v <= 1) & (t > 1e-6)
+            if hit.any():
+                best = min(best, float(t[hit].min()))
+        if not np.isfinite(best) and abs(direction[1]) > 1e-6 and -eye[1] / direction[1] > 0:
+            best = -eye[1] / direction[1]
+        return eye + direction * best if np.isfinite(best) else None
 
     # -- picking -------------------------------------------------------------------------------------------
     def seen(self, subject) -> tuple[np.ndarray, np.ndarray]:
         """((n, 2) pixels, (n,) whether nothing stands before it) of a subject's vertices."""
-        points = self.session.picture.shapes[subject.id].points
+        points = self.session.picture.shapes[subject.id].own
         pixels, depth = self.camera.project(points, self.width(), self.height())
         inside = (
             (depth > 0) & (depth < 1) & (pixels >= 0).all(axis=1) & (pixels < [self.width(), self.height()]).all(axis=1)
         )
-        if self.session.shading == "none" or self.renderer is None:  # lines alone: everything is seen
+        if self.look.shading == "none" or self.renderer is None:  # lines alone: everything is seen
             return pixels, inside
         buffer = self.renderer.depth(self.drawn(), self.camera, self.width(), self.height())
         x, y = pixels[inside].astype(int).T
@@ -505,7 +758,7 @@ class Viewport(QWidget):
         s, subject = self.session, self.session.subject
         if subject is None or subject.id not in s.picture.shapes:
             return
-        points = s.picture.shapes[subject.id].points
+        points = s.picture.shapes[subject.id].own
         pixels, _ = self.camera.project(points, self.width(), self.height())
         ends = [self._surface_point(*p, points, pixels) for p in (start, end)]
         chosen = s.chosen_of(subject)
@@ -518,34 +771,37 @@ class Viewport(QWidget):
             s.use_map(do.add_map(s.scene, subject.id, weights, "Gradient").id)
 
     def _select_at(self, x, y):
-        """Select the grip or subject under a pixel."""
+        """Select the grip, zone, path, camera, subject or copies under a pixel."""
         s, view = self.session, self.view()
-        grips = [
-            (np.linalg.norm(view.at(Grip.frame(self.grip_values(g))[0]) - [x, y]), g)
-            for g in s.doc.things
-            if g.kind == "grip"
-        ]
-        if grips and min(grips, key=lambda g: g[0])[0] < 12:
-            s.select(min(grips, key=lambda g: g[0])[1].id)
+        placed = [t for t in s.doc.things if t.kind in ("grip", "zone", "path", "camera") and t.id != self.look.camera]
+        near = [(float(np.linalg.norm(view.at(self.place(t).origin[0]) - [x, y])), i) for i, t in enumerate(placed)]
+        if near and min(near)[0] < 12 and self.look.controls:
+            s.select(placed[min(near)[1]].id)
             return
         best, found = np.inf, None
-        for subject in s.doc.subjects:
-            if subject.id in s.picture.shapes:
-                hit = self._depth_under(subject, x, y)
-                if hit is not None and hit < best:
-                    best, found = hit, subject.id
+        for item in self.drawn():
+            hit = self._depth_under(item, x, y) if s.doc.find(item.id) is not None else None
+            if hit is not None and hit < best:
+                best, found = hit, item.id
         if found and not (s.subject is not None and s.subject.id == found):
             s.select(found)
 
-    def _depth_under(self, subject, x, y) -> float | None:
-        """Depth of the nearest triangle of a subject under a pixel."""
-        mesh = self.session.scene.mesh(subject.mesh)
-        pixels, depth = self.camera.project(self.session.picture.shapes[subject.id].points, self.width(), self.height())
-        a, b, c = (pixels[mesh.triangles[:, i]] for i in range(3))
-        p = np.array([x, y])
-        cross = lambda u, v: u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-        s1, s2, s3 = cross(b - a, p - a), cross(c - b, p - b), cross(a - c, p - c)
-        inside = ((s1 >= 0) & (s2 >= 0) & (s3 >= 0)) | ((s1 <= 0) & (s2 <= 0) & (s3 <= 0))
-        near = depth[mesh.triangles[inside]]
-        near = near[(near > 0).all(axis=1)]
-        return float(near.mean(axis=1).min()) if len(near) else None
+    def _depth_under(self, item: Drawn, x, y) -> float | None:
+        """Depth of the nearest triangle of something drawn under a pixel."""
+        best = None
+        for stand in item.stand if item.stand is not None else [None]:
+            points = item.points if stand is None else item.points @ stand[:3, :3].T + stand[:3, 3]
+            pixels, depth = self.camera.project(points, self.width(), self.height())
+            if stand is not None and not ((pixels.min(axis=0) <= [x, y]) & (pixels.max(axis=0) >= [x, y])).all():
+                continue
+            a, b, c = (pixels[item.triangles[:, i]] for i in range(3))
+            p = np.array([x, y])
+            cross = lambda u, v: u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
+            s1, s2, s3 = cross(b - a, p - a), cross(c - b, p - b), cross(a - c, p - c)
+            inside = ((s1 >= 0) & (s2 >= 0) & (s3 >= 0)) | ((s1 <= 0) & (s2 <= 0) & (s3 <= 0))
+            near = depth[item.triangles[inside]]
+            near = near[(near > 0).all(axis=1)]
+            if len(near):
+                here = float(near.mean(axis=1).min())
+                best = here if best is None else min(best, here)
+        return best

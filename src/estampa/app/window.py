@@ -28,14 +28,23 @@ from . import theme
 from .actions import PANELS, declare
 from .files import Files
 from .finder import Finder
+from .loop_panel import LoopPanel
 from .maps_panel import MapsPanel
+from .movie import MovieDialog
 from .notice import Notice
 from .press_panel import PressPanel
 from .remarks_panel import RemarksPanel
+from .rigging import Rigging
 from .score import Score
 from .session import Session
 from .sheet import Sheet
 from .viewport import Viewport
+
+TOOLS = (
+    "tool_hand", "tool_pick", "tool_gradient", "tool_place", None, "frame_selection", "shading", "wire", "yarns", None,
+    "meshes", "controls", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
+)  # fmt: skip
+WORDED = ("tool_hand", "tool_pick", "tool_gradient", "tool_place", "frame_selection", "shading")
 
 
 class Window(QMainWindow):
@@ -46,11 +55,15 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.files = Files(self)
         self._left = False  # the person chose to leave unsaved work
+        self.rigging = Rigging(self)
         self.actions_by_name = declare(self)
         self.viewport = Viewport(self.session)
+        self.second: Viewport | None = None  # made when it is first asked for
+        self.pinned: Sheet | None = None
         self.score = Score(self.session, self.actions_by_name)
         self.sheet = Sheet(self.session)
         self.maps = MapsPanel(self.session, self.actions_by_name)
+        self.loop = LoopPanel(self.session, self.actions_by_name)
         self.press = PressPanel(self.session, self.actions_by_name)
         self.remarks = RemarksPanel(self.session)
         self._lay_out()
@@ -79,14 +92,21 @@ class Window(QMainWindow):
     def _lay_out(self):
         self.panels = QTabWidget()
         self.panels.setMinimumWidth(300)
-        for word, widget in zip(PANELS, (self.sheet, self.maps, self.press, self.remarks), strict=True):
+        self.sheets = QSplitter(Qt.Vertical)
+        self.sheets.setHandleWidth(3)
+        self.sheets.addWidget(self.sheet)
+        for word, widget in zip(PANELS, (self.sheets, self.maps, self.loop, self.press, self.remarks), strict=True):
             self.panels.addTab(widget, word.capitalize())
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self._tools())
-        column.addWidget(self.viewport, 1)
+        self.view_split = QSplitter(Qt.Horizontal)
+        self.view_split.setHandleWidth(2)
+        self.view_split.addWidget(self.viewport)
+        self.viewport.activated.connect(self._use_pane)
+        column.addWidget(self.view_split, 1)
         top = QSplitter(Qt.Horizontal)
         top.setHandleWidth(1)
         top.addWidget(left)
@@ -114,11 +134,12 @@ class Window(QMainWindow):
         row = QHBoxLayout(strip)
         row.setContentsMargins(8, 3, 8, 3)
         row.setSpacing(3)
-        for name in ("tool_hand", "tool_pick", "tool_gradient", None, "frame_selection", "shading", "wire", "yarns"):
+        for name in TOOLS:
             if name is None:
                 row.addSpacing(14)
                 continue
-            button = QToolButton(iconSize=QSize(16, 16), toolButtonStyle=Qt.ToolButtonTextBesideIcon)
+            words = Qt.ToolButtonTextBesideIcon if name in WORDED else Qt.ToolButtonIconOnly
+            button = QToolButton(iconSize=QSize(16, 16), toolButtonStyle=words)
             button.setDefaultAction(self.actions_by_name[name])
             row.addWidget(button)
         row.addStretch(1)
@@ -168,11 +189,19 @@ class Window(QMainWindow):
         a["redo"].setEnabled(scene.redo_label is not None)
         a["play"].setIcon(theme.icon("pause" if s.playing else "play"))
         a["play"].setText("Pause" if s.playing else "Play")
-        for tool in ("hand", "pick", "gradient"):
+        for tool in ("hand", "pick", "gradient", "place"):
             a[f"tool_{tool}"].setChecked(s.tool == tool)
-        a["wire"].setChecked(s.wire)
-        a["yarns"].setChecked(s.yarns)
-        a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[s.shading])
+        look = s.look_of_pane
+        for name in ("wire", "yarns", "meshes", "controls", "trails", "ghosts"):
+            a[name].setChecked(getattr(look, name))
+        a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[look.shading])
+        a["look_through"].setChecked(s.doc.find(look.camera) is not None)
+        a["auto_key"].setChecked(s.auto_key)
+        a["hold"].setChecked(s.held is not None)
+        a["isolate"].setChecked(bool(s.isolated))
+        a["second_pane"].setChecked(self.second is not None and self.second.isVisible())
+        a["curves"].setChecked(self.score.stack.currentWidget() is self.score.curves)
+        a["pin"].setChecked(self.pinned is not None)
         a["cancel"].setEnabled(s.jobs.busy or s.playing)
         thing = s.thing
         for word in ("rename", "duplicate", "switch", "remove"):
@@ -194,14 +223,91 @@ class Window(QMainWindow):
 
     def next_shading(self):
         order = ("smooth", "facets", "none")
-        self.session.set_view(shading=order[(order.index(self.session.shading) + 1) % 3])
+        now = self.session.look_of_pane.shading
+        self.session.set_view(shading=order[(order.index(now) + 1) % 3])
+
+    def toggle(self, name: str):
+        """Turn a switch of the active pane, or of the window, on or off."""
+        s = self.session
+        held = s.look_of_pane if hasattr(s.look_of_pane, name) else s
+        s.set_view(**{name: not getattr(held, name)})
+
+    # -- panes ---------------------------------------------------------------------------------------------
+    @property
+    def active_pane(self) -> Viewport:
+        shown = self.second is not None and self.second.isVisible()
+        return self.second if self.session.pane == 1 and shown else self.viewport
+
+    def _use_pane(self, pane: int):
+        if self.session.pane != pane:
+            self.session.pane = pane
+            self.session.view_changed.emit()
+
+    def toggle_pane(self):
+        """Show another view beside the first, or put it away."""
+        if self.second is None:
+            self.second = Viewport(self.session, 1)
+            self.second.activated.connect(self._use_pane)
+            self.view_split.addWidget(self.second)
+            self.view_split.setSizes([640, 320])
+            self.second.hide()
+        self.second.setVisible(not self.second.isVisible())
+        self._use_pane(1 if self.second.isVisible() else 0)
+        self.second.frame_all()
+        self._refresh()
+
+    def look_through(self):
+        """The active pane looks through the selected camera, the only one there is, or itself again."""
+        s, look = self.session, self.session.look_of_pane
+        cameras = [t for t in s.doc.things if t.kind == "camera"]
+        if s.doc.find(look.camera) is not None:
+            s.set_view(camera=None)
+        elif s.thing is not None and s.thing.kind == "camera":
+            s.set_view(camera=s.thing.id)
+        elif cameras:
+            s.set_view(camera=cameras[0].id)
+        else:
+            s.notice.emit("note", "There is no camera yet. Add one from the Add menu.", "")
+        self._refresh()
+
+    def isolate(self):
+        s = self.session
+        thing = s.subject or s.thing
+        s.isolated = set() if s.isolated or thing is None else {thing.id}
+        s.view_changed.emit()
+
+    def film(self):
+        self.movie_dialog = MovieDialog(self, self.active_pane)
+        self.movie_dialog.open()
+
+    def toggle_curves(self):
+        stack = self.score.stack
+        stack.setCurrentWidget(self.score.lanes if stack.currentWidget() is self.score.curves else self.score.curves)
+        self.score.curves.graph.fit()
+        self._refresh()
+
+    def toggle_pin(self):
+        """Keep the sheet of what is selected below the other, or let it go."""
+        if self.pinned is not None:
+            self.pinned.setParent(None)
+            self.pinned.deleteLater()
+            self.pinned = None
+        elif self.session.thing is not None:
+            self.pinned = Sheet(self.session, pinned=self.session.selected_id)
+            self.sheets.addWidget(self.pinned)
+            self.show_panel("sheet")
+        self._refresh()
 
     def toggle_night(self):
         theme.use(QApplication.instance(), night=theme.ink is theme.PAPER)
         for action in self.actions_by_name.values():
             action.setIcon(theme.icon(action.data()))
         self.score.roster.redraw()
+        self.score.curves.redraw()
         self.sheet.redraw()
+        if self.pinned is not None:
+            self.pinned.redraw()
+        self.loop.refresh(again=True)
         self.press.refresh()
         self._refresh()
 
@@ -251,14 +357,35 @@ class Window(QMainWindow):
 
     def add_thing(self, kind: str):
         s = self.session
-        values = {}
+        values, spots = {}, ()
+        if kind == "copies":
+            self.rigging.add_copies()
+            return
+        if kind == "path":
+            spots = ((0.0, 0.0, 0.0), (1.0, 0.0, 0.4), (2.0, 0.0, 0.0))
+        if kind in ("zone", "camera"):
+            middle, size = self._middle()
+            values = {n: float(x) for n, x in zip("xyz", middle, strict=True)}
+            values |= (
+                {"reach": 0.5 * size} if kind == "zone" else {"z": float(middle[2] + 2.2 * size), "y": float(middle[1])}
+            )
         if kind == "wind":  # its grip stands upwind of what is there, and is as large
             bounds = [s.scene.mesh(t.mesh).bounds for t in s.doc.subjects] or [(np.zeros(3), np.ones(3))]
             low, high = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
             middle, size = (low + high) / 2, float((high - low).max())
             place = {"x": float(middle[0]), "y": float(middle[1]), "z": float(low[2] - 0.4 * size), "size": 0.3 * size}
             values = {"grip": do.add_thing(s.scene, "grip", "Wind direction", place).id}
-        s.select(do.add_thing(s.scene, kind, values=values).id)
+        s.select(do.add_thing(s.scene, kind, values=values, spots=spots).id)
+        if kind == "path":
+            s.set_view(tool="place")
+
+    def _middle(self):
+        """(middle (3,), size) of what is shown, metres."""
+        points = [x.points for x in self.session.picture.shapes.values() if x.stand is None]
+        if not points:
+            return np.zeros(3), 1.0
+        low, high = np.min([p.min(axis=0) for p in points], axis=0), np.max([p.max(axis=0) for p in points], axis=0)
+        return (low + high) / 2, float((high - low).max())
 
     def run_prints(self):
         if not self.session.doc.prints:
@@ -281,6 +408,7 @@ class Window(QMainWindow):
             event.ignore()
             self.files.leave_then(self._leave)
         else:
+            QApplication.instance().removeEventFilter(self)
             self.session.end()
             event.accept()
 

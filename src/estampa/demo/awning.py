@@ -121,7 +121,7 @@ def build() -> Scene:
         awning.id,
         "noise",
         "Hem ripple",
-        {"map": hem.id, "strength": 0.02, "scale": 0.22, "speed": 1.4, "along": "normals", "seed": 7},
+        {"map": hem.id, "height": 0.02, "scale": 0.22, "speed": 1.4, "along": "normals", "seed": 7},
     )
     do.add_thing(scene, "gravity", "Gravity")
     sea = do.add_thing(

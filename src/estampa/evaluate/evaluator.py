@@ -3,6 +3,9 @@
 What a layer reads is listed before it is computed (`reads`). The digest of that list names the result: a shape of a
 layer without memory in the shape cache, a solved frame in the store. A solved frame's key is
 H(key of the frame before, everything read at this frame).
+
+Layers without memory work on rows: the subject itself is one row, its copies are many. Rows that read the same values
+from the same shape are worked out once.
 """
 
 from collections.abc import Callable
@@ -13,11 +16,16 @@ import numpy as np
 
 from ..errors import Cancelled, EstampaError
 from ..forces.force import World
+from ..geometry.mesh import Mesh
+from ..geometry.place import Place
 from ..hashing import digest
-from ..motion.layer import Moment, Resolved
+from ..motion.layer import Moment, Resolved, moved
+from ..motion.remesh import Plan
 from ..scene.document import Document, Thing
-from ..scene.things import Grip
+from ..scene.values import Rows, Values
+from ..scene.zones import combined, weights
 from ..solve.solver import Inputs, State
+from .arrange import Many, Stage
 
 MOVED = "(order or switch)"
 
@@ -35,10 +43,27 @@ class Shape:
     """Points of a subject at a frame. When a frame is not solved, something stands in for it: its stale result (then
     `shown_frame` is the frame itself), an earlier solved frame, or the shape from the layers above (None)."""
 
-    points: np.ndarray  # (n, 3) float64 m
+    points: np.ndarray  # (n, 3) float64 m; (k, n, 3) for copies
     digest: bytes
     true: bool = True
     shown_frame: float | None = None
+
+
+@dataclass(frozen=True)
+class Copied:
+    """The copies of a subject at a frame: k places, and one shape for all of them or one for each."""
+
+    shape: Shape  # points (1 or k, n, 3), in the subject's own space
+    places: Place  # (k)
+    mesh: Mesh
+
+    @property
+    def alike(self) -> bool:
+        return len(self.shape.points) == 1
+
+    def points(self) -> np.ndarray:
+        """(k, n, 3) in the world, metres."""
+        return self.places.apply(self.shape.points)
 
 
 Progress = Callable[[float, str], None]  # (share done, what is under way)
@@ -49,43 +74,43 @@ class Evaluator:
 
     def __init__(self, doc: Document, scene, store):
         self.doc, self.scene, self.store = doc, scene, store
-        self.stale_keys: dict[
-            tuple[str, int], bytes
-        ] = {}  # (layer, frame) -> key of its last result, if a view keeps them
+        self.values = Values(doc)
+        self.stage = Stage(self.values, scene)
+        # (layer, frame) -> key of its last result, if a view keeps them
+        self.stale_keys: dict[tuple[str, int], bytes] = {}
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
-        self._grips: dict[tuple, tuple] = {}
+        self._digests: dict[tuple, bytes] = {}
+        self._resolved: dict[tuple, tuple[Resolved, bytes]] = {}
 
     # -- what is read --------------------------------------------------------------------------------------
-    def thing_reads(self, thing: Thing, owner: Thing | None, frame: float) -> list[Read]:
-        """Every value of a thing at a frame, those of the grips it names included."""
+    def thing_reads(self, thing: Thing, owner: Thing | None, frame: float, within: tuple = ()) -> list[Read]:
+        """Every value of a thing at a frame, those of the things it names included."""
         declared, reads = thing.declared, []
         head = f"{thing.kind}/{declared.version}"
         for name, channel in declared.channels.items():
             label = f"{thing.name} · {channel.label.lower()}"
-            value = thing.at(name, frame)
+            value = self.values.at(thing, name, frame)
             if channel.to == "map":
                 found = owner.map(value) if owner else None
                 value = found.weights if found else None
+            elif channel.to == "target":
+                value = next((t.points for t in owner.targets if t.id == value), None) if owner else None
             elif channel.to:
-                held = self.doc.find(value)
+                held = self.values.find(value)
                 value = None
-                if held is not None and held.declared is not None:
-                    reads += [
-                        Read(f"{head}/{name}/{r.path}", r.label, r.value) for r in self.thing_reads(held, None, frame)
-                    ]
+                if held is not None and held.declared is not None and held.id not in within:
+                    found = self.thing_reads(held, None, frame, (*within, thing.id))
+                    reads += [Read(f"{head}/{name}/{r.path}", r.label, r.value) for r in found]
                     value = held.kind
             elif channel.accumulates:
-                reads.append(Read(f"{head}/{name}/travel", label, self.travel(thing, name, frame)))
+                reads.append(Read(f"{head}/{name}/travel", label, self.values.travel(thing, name, frame)))
+            elif name == "loops" and value and self.doc.loop:
+                reads.append(Read(f"{head}/{name}/range", "Loop range", (self.doc.loop, self.doc.frame_rate)))
             reads.append(Read(f"{head}/{name}", label, value))
+        if thing.spots:
+            reads.append(Read(f"{head}/points", f"{thing.name} · points", thing.spots))
         return reads
-
-    def travel(self, thing: Thing, name: str, frame: float) -> float:
-        """Integral of a channel over time since frame 0, in its unit x seconds."""
-        curve = thing.curve(name)
-        if curve is None:
-            return thing.at(name, frame) * frame / self.doc.frame_rate
-        return curve.integral(0.0, frame) / self.doc.frame_rate
 
     def layers(self, subject: Thing) -> list[Thing]:
         return [l for l in subject.stack if l.on and l.declared is not None]
@@ -98,14 +123,14 @@ class Evaluator:
         return [t for t in self.doc.things if t.on and t.declared is not None and t.declared.family == "force"]
 
     def reads(self, subject: Thing, layer: Thing, frame: float) -> list[Read]:
-        """Everything that decides a layer's result at a frame: the rest shape, the layers above, its own channels and,
-        for a layer with memory, the forces."""
+        """Everything that decides a layer's result at a frame: the rest shape, the layers above, where the subject
+        stands, its own channels and, for a layer with memory, the forces."""
         key = (layer.id, frame)
         if key not in self._reads:
             mesh = subject.mesh
-            found = [
-                Read("mesh", f"{subject.name} · mesh", (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv))
-            ]
+            rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
+            found = [Read("mesh", f"{subject.name} · mesh", rest)]
+            found += self.thing_reads(subject, None, frame)
             for above in self.layers_above(subject, layer):
                 if above.declared.memory:
                     found.append(Read("above", above.name, self.key(subject, above, frame)))
@@ -122,15 +147,21 @@ class Evaluator:
 
     def _layer_reads(self, layer: Thing, subject: Thing, frame: float) -> list[Read]:
         here = [Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)]
+        course = getattr(layer.declared, "reads_course", None)
+        if course:
+            found = self._course(layer, subject, Rows.one(frame))
+            here.append(Read(f"layer/{layer.kind}/course", f"{subject.name} · its way", found))
         return here + self.thing_reads(layer, subject, frame)
 
-    def layer_digest(self, subject: Thing, layer: Thing, frame: float) -> bytes:
-        if layer.declared.memory:
-            return self.key(subject, layer, frame)
-        return self._reads_digest(subject, layer, frame)
+    def layer_digest(self, subject: Thing, layer: Thing | None, frame: float) -> bytes:
+        """Digest of a subject's shape after a layer (None: at rest), and of where it stands."""
+        many = self.stage.one(subject, frame)
+        through = [*self.layers_above(subject, layer), layer] if layer is not None else []
+        return digest(self._digest(subject, through, many), many.place)
 
-    def _reads_digest(self, subject: Thing, layer: Thing, frame: float) -> bytes:
-        return digest(*((r.path, r.value) for r in self.reads(subject, layer, frame)))
+    def layer_digest_of(self, subject: Thing, many: Many) -> bytes:
+        """Digest of the rows after the whole stack."""
+        return self._digest(subject, self.layers(subject), many)
 
     def key(self, subject: Thing, layer: Thing, frame: float) -> bytes:
         """The key of a solved frame; frames before the first are the first."""
@@ -138,31 +169,39 @@ class Evaluator:
         place = max(0, int(np.floor(frame)) - self.doc.start)
         while len(keys) <= place:
             at = self.doc.start + len(keys)
-            keys.append(digest(keys[-1] if keys else b"start", self._reads_digest(subject, layer, at)))
+            read = digest(*((r.path, r.value) for r in self.reads(subject, layer, at)))
+            keys.append(digest(keys[-1] if keys else b"start", read))
         return keys[place]
 
     # -- values --------------------------------------------------------------------------------------------
     def resolve(self, thing: Thing, owner: Thing | None, frame: float) -> Resolved:
-        """Channel values as a layer or force reads them."""
+        """Channel values as a force or a solver reads them: plain numbers, grips as (origin, axes, size)."""
         v = Resolved()
         v.travel = {}
         for name, channel in thing.declared.channels.items():
-            value = thing.at(name, frame)
+            value = self.values.at(thing, name, frame)
             if channel.to == "map":
                 found = owner.map(value) if owner else None
-                value = self.scene.arrays.get(found.weights) if found else None
+                value = self.map_weights(owner, found, thing) if found else None
             elif channel.to == "grip":
-                held = self.doc.find(value)
+                held = self.values.find(value)
                 value = self.grip(held, frame) if held is not None and held.kind == "grip" else None
+            elif channel.to == "zone":
+                value = self._field(self.values.find(value), frame)
             elif channel.accumulates:
-                v.travel[name] = self.travel(thing, name, frame)
+                v.travel[name] = self.values.travel(thing, name, frame)
             v[name] = value
+        if v.get("loops") and self.doc.loop:
+            turns, seconds = self._loop_turns(np.array([float(frame)]))
+            v.loop = (float(turns[0]), seconds)
         return v
 
+    def _loop_turns(self, frames):
+        first, last = self.doc.loop
+        return np.mod((frames - first) / (last - first), 1.0), (last - first) / self.doc.frame_rate
+
     def grip(self, grip: Thing, frame: float) -> tuple[np.ndarray, np.ndarray, float]:
-        if (grip.id, frame) not in self._grips:
-            self._grips[grip.id, frame] = Grip.frame({n: grip.at(n, frame) for n in Grip.channels})
-        return self._grips[grip.id, frame]
+        return self.values.place(grip, Rows.one(frame)).at(0)
 
     def world(self, frame: float) -> World:
         world = World()
@@ -170,42 +209,267 @@ class Evaluator:
             force.declared().act(world, self.resolve(force, None, frame))
         return world
 
-    # -- shapes --------------------------------------------------------------------------------------------
-    def subject(self, subject: Thing, frame: float) -> Shape:
-        """The result of a subject's whole stack."""
-        return self.through(subject, self.layers(subject), frame)
+    def _field(self, zone: Thing | None, frame: float):
+        """A function from (n, 3) points in the world to weights (n,), or None."""
+        if zone is None or zone.kind != "zone" or not zone.on:
+            return None
+        rows = Rows.one(frame)
+        return lambda points: self.zone_weights(zone, points[None], rows, Place.still(1))[0]
 
-    def above(self, subject: Thing, layer: Thing, frame: float) -> Shape:
-        """The shape that enters a layer."""
-        return self.through(subject, self.layers_above(subject, layer), frame)
+    def zone_weights(self, zone: Thing, points: np.ndarray, rows: Rows, into: Place, within: tuple = ()) -> np.ndarray:
+        """(k, n) weights of a zone, and of those it is combined with, at (k, n, 3) points; `into` is the place of
+        their space in the world."""
+        v = {n: self.values.at(zone, n, rows.frames[0]) for n in zone.declared.channels}
+        place = into.inverse() @ self.values.place(zone, rows)
+        path = self.values.find(v["path"])
+        line = None
+        if v["shape"] == "path":
+            sampled = self.stage.sampled(path) if path is not None else None
+            if sampled is None:
+                return np.zeros(points.shape[:2])
+            # the path stands where it stands, not where the zone does
+            line = self.values.place(path, rows).apply(sampled.points[None])[0]
+            place = into.inverse()
+        result = weights(points, place, v, line)
+        other = self.values.find(v["other"])
+        if other is not None and other.kind == "zone" and other.on and other.id not in (*within, zone.id):
+            result = combined(result, self.zone_weights(other, points, rows, into, (*within, zone.id)), v["how"])
+        return result
 
-    def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:
-        """The rest shape after the given layers, which are the top part of the stack."""
+    # -- topology --------------------------------------------------------------------------------------------
+    def mesh(self, subject: Thing, layers: list[Thing] | None = None) -> Mesh:
+        """The mesh of a subject after the given layers (all of them when none are given), at rest."""
         mesh = self.scene.mesh(subject.mesh)
+        for plan in self.plans(subject, self.layers(subject) if layers is None else layers):
+            mesh = plan.mesh
+        return mesh
+
+    def plans(self, subject: Thing, layers: list[Thing]) -> list[Plan]:
+        """Of those layers that change topology, in order."""
+        found, mesh = [], self.scene.mesh(subject.mesh)
+        for layer in layers:
+            if layer.declared.remeshes:
+                found.append(self._plan(subject, layer, mesh, found))
+                mesh = found[-1].mesh
+        return found
+
+    def _plan(self, subject, layer, mesh, before) -> Plan:
+        declared = layer.declared
+        v = {n: layer.constant(n) for n, c in declared.channels.items() if not c.animates}
+        found = subject.map(v.get("map"))
+        name = digest("plan", layer.kind, {n: x for n, x in v.items() if n != "map"}, found.weights if found else None)
+        kept = self.scene.solver_cache.get(("plan", layer.id))
+        if kept is None or kept[0] != name or kept[1] is not mesh:
+            weights = self.scene.arrays.get(found.weights) if found else None
+            for plan in before:
+                weights = plan.carried(weights) if weights is not None else None
+            try:
+                plan = declared().plan(mesh, v, weights)
+            except EstampaError as err:
+                raise EstampaError(f"{layer.name} on {subject.name}", err.cause, err.cure, err.detail) from err
+            kept = self.scene.solver_cache["plan", layer.id] = (name, mesh, plan)
+        return kept[2]
+
+    def map_weights(self, subject: Thing, found, layer: Thing | None = None) -> np.ndarray:
+        """(n,) float32 weights of a map, carried to the topology that enters a layer (or leaves the stack)."""
+        weights = self.scene.arrays.get(found.weights)
+        layers = self.layers_above(subject, layer) if layer is not None and layer.on else self.layers(subject)
+        plans = self.plans(subject, layers)
+        if not plans:
+            return weights
+        name = ("carried", found.weights, id(plans[-1]))
+        kept = self.scene.solver_cache.get(name)
+        if kept is None or kept[0] is not plans[-1]:
+            for plan in plans:
+                weights = plan.carried(weights)
+            kept = (plans[-1], np.clip(weights, 0, 1).astype(np.float32))
+            kept[1].flags.writeable = False  # as those that the scene keeps, so that kernels see one sort of array
+            self.scene.solver_cache[name] = kept
+        return kept[1]
+
+    # -- rows ------------------------------------------------------------------------------------------------
+    def _resolve(self, subject: Thing, layer: Thing, many: Many) -> tuple[Resolved, bytes]:
+        """(channel values as a layer without memory reads them, their digest)."""
+        key = (layer.id, many.key)
+        if key not in self._resolved:
+            if len(self._resolved) > 4000:
+                self._resolved.clear()
+            self._resolved[key] = self._resolve_now(subject, layer, many)
+        return self._resolved[key]
+
+    def _resolve_now(self, subject, layer, many):
+        declared, rows = layer.declared, many.rows
+        v, told = Resolved(), [layer.kind, declared.version]
+        v.travel = {}
+        for name, channel in declared.channels.items():
+            if channel.to == "map":
+                found = subject.map(layer.constant(name))
+                v[name] = self.map_weights(subject, found, layer) if found and not declared.remeshes else None
+                told.append(found.weights if found else None)
+            elif channel.to == "target":
+                found = next((t for t in subject.targets if t.id == layer.constant(name)), None)
+                v[name] = self.scene.arrays.get(found.points) if found else None
+                told.append(found.points if found else None)
+            elif channel.to:
+                held = self.values.find(layer.constant(name))
+                v[name], read = self._held(channel, held, many)
+                told.append(read)
+            elif channel.type == "number" and channel.animates:
+                v[name] = self.values.few(layer, name, rows)
+                if channel.accumulates:
+                    v.travel[name] = few(self.values.travels(layer, name, rows))
+                    told.append(v.travel[name])
+                told.append(v[name])
+            else:
+                v[name] = self.values.at(layer, name, rows.frames[0])
+                told.append(v[name])
+        if v.get("loops") and self.doc.loop:
+            turns, seconds = self._loop_turns(rows.frames)
+            v.loop = (few(turns), seconds)
+            told.append((*v.loop, self.doc.frame_rate))
+        if getattr(declared, "reads_course", None):
+            v.course = self._course(layer, subject, rows)
+            told += [v.course, rows.frames, many.place]
+        return v, digest(told)
+
+    def _held(self, channel, held, many):
+        """(what a layer gets of a thing it names, what of it is read)."""
+        if held is None or held.declared is None:
+            return None, None
+        if held.kind == "grip":
+            place = self.stage.within(many, held)
+            return place, place
+        if held.kind == "zone":
+            if not held.on:
+                return None, None
+            reads = self.thing_reads(held, None, many.rows.frames[0])
+            place = many.place.inverse() @ self.values.place(held, many.rows)
+            return held, [(r.path, r.value) for r in reads] + [place]
+        if held.kind == "path":
+            sampled = self.stage.sampled(held)
+            place = many.place.inverse() @ self.values.place(held, many.rows)
+            read = (held.spots, self.values.at(held, "closed", 0.0), self.values.at(held, "rounded", 0.0), place)
+            return (sampled, place) if sampled is not None else None, read
+        return held, held.id
+
+    def _course(self, layer, subject, rows: Rows):
+        """(whole frames (m,), positions (m, 3) over the deck, its axes (m, 3, 3)) of a subject up to these frames."""
+        first = min(self.doc.start, int(np.floor(rows.frames.min())))
+        frames = np.arange(first, int(np.floor(rows.frames.max())) + 2, dtype=float)
+        over = Rows.over(frames)
+        places = self.values.place(subject, over).spread(len(frames))
+        deck = self.values.find(layer.constant(layer.declared.reads_course))
+        still = deck is None or deck.declared is None or "parent" not in deck.declared.channels
+        deck = Place.still(len(frames)) if still else self.values.place(deck, over).spread(len(frames))
+        return frames, (deck.inverse() @ places).origin * deck.size[:, None], deck.axes
+
+    def _digest(self, subject: Thing, layers: list[Thing], many: Many) -> bytes:
+        """Digest of the rows after the given layers."""
+        name = (subject.id, len(layers), layers[-1].id if layers else None, many.key)
+        if name not in self._digests:
+            if len(self._digests) > 20_000:
+                self._digests.clear()
+            self._digests[name] = self._digest_now(subject, layers, many)
+        return self._digests[name]
+
+    def _digest_now(self, subject, layers, many):
         if not layers:
-            return Shape(mesh.points, digest(subject.mesh.points))
+            mesh = subject.mesh
+            return digest(mesh.points, mesh.face_counts, mesh.face_indices)
         layer = layers[-1]
-        key = self.layer_digest(subject, layer, frame)
         if layer.declared.memory:
-            points = self.store.points(key)
-            if points is not None:
-                return Shape(points.astype(np.float64), key, shown_frame=frame)
-            return self._stand_in(subject, layers, frame)
+            frames = np.floor(many.rows.frames)
+            return digest([self.key(subject, layer, f) for f in np.unique(frames)], few(frames - frames[0]))
+        return digest(self._digest(subject, layers[:-1], many), self._resolve(subject, layer, many)[1])
+
+    def rows(self, subject: Thing, layers: list[Thing], many: Many) -> Shape:
+        """The rest shape after the given layers, which are the top part of the stack, in the subject's own space:
+        points (k, n, 3), or (1, n, 3) when all rows are alike."""
+        if not layers:
+            return Shape(self.scene.mesh(subject.mesh).rest[None], self._digest(subject, layers, many))
+        layer, key = layers[-1], self._digest(subject, layers, many)
         found = self.scene.shapes.get(key)
         if found is not None:
             return Shape(found, key)
-        entering = self.through(subject, layers[:-1], frame)
-        now = Moment(frame, frame / self.doc.frame_rate, mesh)
-        points = layer.declared().apply(entering.points, self.resolve(layer, subject, frame), now)
-        if not np.isfinite(points).all():
-            raise EstampaError(
-                f"{layer.name} on {subject.name}",
-                f"gives points that are not numbers at frame {frame:g}.",
-                "Undo the last change of its channels, or switch it off.",
-            )
-        if entering.true:
+        if layer.declared.memory:
+            return self._solved_rows(subject, layers, many, key)
+        entering = self.rows(subject, layers[:-1], many)
+        v = self._resolve(subject, layer, many)[0]
+        points = self._applied(subject, layers, entering.points, v, many)
+        stack = self.layers(subject)
+        after = stack[len(layers)] if len(stack) > len(layers) else None
+        last = after is None or after.declared.memory
+        # a point that is no number stays one down the stack, so that it is enough to look at the end
+        if last and not np.isfinite(points.sum()):
+            self._refuse_no_numbers(subject, layers, many)
+        # of many copies only what is looked at in the end is worth keeping
+        if entering.true and (len(points) == 1 or last):
             self.scene.shapes.put(key, points)
         return Shape(points, key, entering.true, entering.shown_frame)
+
+    def _refuse_no_numbers(self, subject, layers, many):
+        """Name the first layer whose points are not numbers."""
+        for count, layer in enumerate(layers, 1):
+            if layer.declared.memory:
+                continue
+            entering = self.rows(subject, layers[: count - 1], many).points
+            points = self._applied(subject, layers[:count], entering, self._resolve(subject, layer, many)[0], many)
+            if not np.isfinite(points).all():
+                raise EstampaError(
+                    f"{layer.name} on {subject.name}",
+                    f"gives points that are not numbers at frame {many.rows.frames[0]:g}.",
+                    "Undo the last change of its channels, or switch it off.",
+                )
+
+    def _applied(self, subject, layers, points, v, many):
+        layer = layers[-1]
+        declared, count = layer.declared, len(many.rows)
+        mesh = self.mesh(subject, layers[:-1])
+        wanted = 1 if len(points) == 1 and v.alike else count
+        if len(points) != wanted:
+            points = np.repeat(points, wanted, axis=0)
+        v, place = v.in_rows(wanted), many.place.spread(count)
+        zone = v.get("zone")
+        if zone is not None:
+            v["zone"] = self.zone_weights(zone, points, _first(many.rows, wanted), _rows_of(place, wanted))
+        now = Moment(
+            many.rows.frames[:wanted],
+            self.doc.frame_rate,
+            mesh,
+            _rows_of(place, wanted),
+            v.course,
+            self.scene.solver_cache,
+        )
+        try:
+            if declared.remeshes:
+                return declared().apply(points, self.plans(subject, layers)[-1], v, now)
+            return moved(declared(), points, v, now)
+        except EstampaError as err:
+            raise EstampaError(
+                f"{layer.name} on {subject.name}", f"{err.what} {err.cause}", err.cure, err.detail
+            ) from err
+
+    def _solved_rows(self, subject, layers, many, key) -> Shape:
+        """Rows of a layer with memory: each copy shows the subject's own solved frame nearest before its time."""
+        frames = np.floor(many.rows.frames)
+        unique, where = np.unique(frames, return_inverse=True)
+        shapes = [self._solved(subject, layers, f) for f in unique]
+        true = all(s.true for s in shapes)
+        points = np.stack([s.points for s in shapes])
+        if len(unique) > 1:
+            points = points[where]
+        return Shape(points, key if true else shapes[0].digest, true, shapes[-1].shown_frame)
+
+    def _solved(self, subject, layers, frame) -> Shape:
+        """A solved frame in the subject's own space; solvers work in the world."""
+        key = self.key(subject, layers[-1], frame)
+        points = self.store.points(key)
+        if points is None:
+            return self._stand_in(subject, layers, frame)
+        return Shape(self._from_world(subject, points, frame), key, shown_frame=frame)
+
+    def _from_world(self, subject, points, frame):
+        return self.stage.one(subject, frame).place.inverse().apply(points.astype(np.float64)[None])[0]
 
     def _stand_in(self, subject, layers, frame) -> Shape:
         """For a frame that is not solved: its stale result, the nearest solved frame before it, or else the shape from
@@ -213,15 +477,43 @@ class Evaluator:
         layer, at = layers[-1], int(np.floor(frame))
         stale = self.stale_keys.get((layer.id, at))
         points = self.store.points(stale) if stale else None
-        if points is not None and len(points) == len(self.scene.mesh(subject.mesh).points):
-            return Shape(points.astype(np.float64), stale, False, frame)
-        for earlier in range(int(np.floor(frame)) - 1, self.doc.start - 1, -1):
+        if points is not None and len(points) == self.mesh(subject, layers).count:
+            return Shape(self._from_world(subject, points, frame), stale, False, frame)
+        for earlier in range(at - 1, self.doc.start - 1, -1):
             key = self.key(subject, layer, earlier)
             points = self.store.points(key) if self.store.has(key) else None
             if points is not None:
-                return Shape(points.astype(np.float64), key, False, earlier)
-        entering = self.through(subject, layers[:-1], frame)
-        return Shape(entering.points, entering.digest, False, None)
+                return Shape(self._from_world(subject, points, earlier), key, False, earlier)
+        entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
+        return Shape(entering.points[0], entering.digest, False, None)
+
+    # -- shapes --------------------------------------------------------------------------------------------
+    def subject(self, subject: Thing, frame: float) -> Shape:
+        """The result of a subject's whole stack, in the world."""
+        return self.through(subject, self.layers(subject), frame)
+
+    def above(self, subject: Thing, layer: Thing, frame: float) -> Shape:
+        """The shape that enters a layer, in the world."""
+        return self.through(subject, self.layers_above(subject, layer), frame)
+
+    def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:
+        """The rest shape after the given layers, which are the top part of the stack, in the world: points (n, 3)."""
+        many = self.stage.one(subject, frame)
+        shape = self.rows(subject, layers, many)
+        points = many.place.apply(shape.points)[0]
+        return Shape(points, digest(shape.digest, many.place), shape.true, shape.shown_frame)
+
+    def copies(self, copies: Thing, frame: float) -> Copied | None:
+        """The copies of a subject at a frame; None when they name no subject."""
+        subject = self.values.find(copies.constant("subject"))
+        if subject is None or subject.mesh is None:
+            return None
+        many = self.stage.many(copies, subject, frame)
+        mesh = self.mesh(subject)
+        if len(many.rows) == 0:
+            return Copied(Shape(np.zeros((1, mesh.count, 3)), b""), Place.still(0), mesh)
+        shape = self.rows(subject, self.layers(subject), many)
+        return Copied(shape, many.place.spread(len(many.rows)), mesh)
 
     def travel_of(self, subject: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
         """How far a layer moves its subject at a frame: (mean, largest) in metres; None when it is not solved."""
@@ -229,12 +521,15 @@ class Evaluator:
         through = [*above, layer]
         if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in through):
             return None
-        key = digest("envelope", self.layer_digest(subject, layer, frame))
+        many = self.stage.one(subject, frame)
+        key = digest("envelope", self._digest(subject, through, many))
         found = self.scene.shapes.get(key)
         if found is None:
-            before, after = self.through(subject, above, frame), self.through(subject, through, frame)
-            moved = np.linalg.norm(after.points - before.points, axis=1)
-            found = np.array([moved.mean(), moved.max()])
+            before, after = self.rows(subject, above, many).points[0], self.rows(subject, through, many).points[0]
+            if layer.declared.remeshes:
+                before = self.plans(subject, through)[-1].carried(before)
+            apart = np.linalg.norm(after - before, axis=1) * many.place.size[0]
+            found = np.array([apart.mean(), apart.max()])
             self.scene.shapes.put(key, found)
         return float(found[0]), float(found[1])
 
@@ -280,7 +575,8 @@ class Evaluator:
                     f"lost its solved frame {frame - 1} from the store.",
                     "Solve again. If it happens often, raise the store's size limit.",
                 )
-        inputs = Inputs(self.scene.mesh(subject.mesh), before, now, v, self.world(frame), self.scene.solver_cache)
+        mesh = self._solver_mesh(subject, layer)
+        inputs = Inputs(mesh, before, now, v, self.world(frame), self.scene.solver_cache)
         try:
             state = solver.start(inputs) if state is None else solver.step(state, inputs, 1 / self.doc.frame_rate)
         except EstampaError as err:
@@ -290,6 +586,30 @@ class Evaluator:
         _refuse_nonsense(state, layer, subject, frame)
         self.store.write(key, state)
         return True
+
+    def _solver_mesh(self, subject, layer) -> Mesh:
+        """The mesh that enters a solver, at the size that the subject has in the world at the first frame."""
+        mesh = self.mesh(subject, self.layers_above(subject, layer))
+        size = float(self.stage.one(subject, self.doc.start).place.size[0])
+        if size == 1:
+            return mesh
+        kept = self.scene.solver_cache.get(("sized", layer.id))
+        if kept is None or kept[0] is not mesh or kept[1] != size:
+            kept = self.scene.solver_cache["sized", layer.id] = (mesh, size, mesh.with_points(mesh.points * size))
+        return kept[2]
+
+
+def few(values: np.ndarray) -> np.ndarray:
+    """(1,) when all rows are the same, else as they are."""
+    return values[:1] if len(values) > 1 and (values == values[0]).all() else values
+
+
+def _first(rows: Rows, count: int) -> Rows:
+    return rows if len(rows) == count else Rows(rows.frames[:count], rows.index[:count], rows.count)
+
+
+def _rows_of(place: Place, count: int) -> Place:
+    return place if place.rows == count else Place(*(part[:count] for part in place))
 
 
 def _refuse_nonsense(state: State, layer: Thing, subject: Thing, frame: int) -> None:

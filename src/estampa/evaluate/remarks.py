@@ -1,31 +1,25 @@
 """Remarks: plain findings about a scene. Each says what is wrong, what it causes and how to mend it."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 
+from ..errors import EstampaError
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
 from ..units import format_length
-
-
-@dataclass(frozen=True)
-class Remark:
-    severity: Literal["error", "warning", "note"]
-    thing: str  # id of the culprit, "" for the scene
-    wrong: str
-    causes: str
-    mend: str
-
-    def __str__(self) -> str:
-        return f"{self.wrong} {self.causes} {self.mend}"
+from . import remarks_motion
+from .remark import Remark
 
 
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
-    found = [r for check in CHECKS for r in check(scene)]
+    found = []
+    for check in (*CHECKS, *remarks_motion.CHECKS):
+        try:
+            found += check(scene)
+        except EstampaError:
+            continue  # a channel that gives no number is remarked upon by itself
     return sorted(found, key=lambda r: ("error", "warning", "note").index(r.severity))
 
 
@@ -55,7 +49,7 @@ def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject, layer in _layers(scene):
         if layer.kind != "cloth" or not layer.on or grounds:
             continue
-        held = subject.map(layer.at("pins", 0))
+        held = subject.map(layer.constant("pins"))
         weights = scene.arrays.get(held.weights) if held else None
         if weights is not None and weights.any():
             mesh = scene.mesh(subject.mesh)
@@ -81,11 +75,10 @@ def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
 def empty_map(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject, layer in _layers(scene):
         for name, channel in layer.declared.channels.items():
-            found = subject.map(layer.at(name, 0)) if channel.to == "map" else None
+            found = subject.map(layer.constant(name)) if channel.to == "map" else None
             if found is not None and layer.on and not scene.arrays.get(found.weights).any():
-                severity = "warning"
                 yield Remark(
-                    severity,
+                    "warning",
                     layer.id,
                     f"The weight map “{found.name}” of {layer.name} is 0 everywhere.",
                     "The layer moves nothing." if name == "map" else "Nothing is held.",
@@ -131,17 +124,20 @@ def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
 def dense_for_its_substeps(scene: Scene | Snapshot) -> Iterator[Remark]:
     """One step of the solver passes a pull on by about one row of vertices, so a fine sheet sags beyond its
     stiffness when substeps are few: about rows^2 / 2 x gravity x substep^2 in all (see docs/solver.md)."""
-    pull = max((t.at("pull", scene.doc.start) for t in scene.doc.things if t.kind == "gravity" and t.on), default=0.0)
+    pull = max(
+        (scene.values.at(t, "pull", scene.doc.start) for t in scene.doc.things if t.kind == "gravity" and t.on),
+        default=0.0,
+    )
     for subject, layer in _layers(scene):
         if layer.kind != "cloth" or not layer.on or pull <= 0:
             continue
         mesh = scene.mesh(subject.mesh)
         size = sorted(mesh.size)[-1]
         rows = max(1.0, (mesh.count**0.5))
-        h = 1 / (scene.doc.frame_rate * layer.at("substeps", scene.doc.start))
+        h = 1 / (scene.doc.frame_rate * scene.values.at(layer, "substeps", scene.doc.start))
         excess = 0.5 * rows**2 * pull * h * h / max(size, 1e-9)
-        if excess > max(0.05, layer.at("tether", scene.doc.start)):
-            wanted = int(layer.at("substeps", scene.doc.start) * (excess / 0.05) ** 0.5) + 1
+        if excess > max(0.05, scene.values.at(layer, "tether", scene.doc.start)):
+            wanted = int(scene.values.at(layer, "substeps", scene.doc.start) * (excess / 0.05) ** 0.5) + 1
             yield Remark(
                 "note",
                 layer.id,

@@ -34,3 +34,8 @@ class Force(Kind):
 
     def act(self, world: World, v: Resolved) -> None:
         raise NotImplementedError
+
+
+def within(zone, points: np.ndarray, field: np.ndarray) -> np.ndarray:
+    """A field sampled at points, scaled by a zone where there is one."""
+    return field if zone is None else field * zone(points)[:, None]

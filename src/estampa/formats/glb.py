@@ -5,46 +5,126 @@ from pathlib import Path
 import numpy as np
 
 
+class _Binary:
+    """Gathers arrays into one buffer with its views and accessors."""
+
+    def __init__(self):
+        self.views, self.accessors, self.data = [], [], b""
+
+    def add(self, array, target, type_, component, bounds=False) -> int:
+        import pygltflib as gl
+
+        self.views.append(gl.BufferView(buffer=0, byteOffset=len(self.data), byteLength=array.nbytes, target=target))
+        accessor = gl.Accessor(bufferView=len(self.views) - 1, componentType=component, count=len(array), type=type_)
+        if bounds:
+            accessor.min, accessor.max = array.min(axis=0).tolist(), array.max(axis=0).tolist()
+        self.accessors.append(accessor)
+        self.data += array.tobytes()
+        return len(self.accessors) - 1
+
+    def attribute(self, word, array) -> int:
+        import pygltflib as gl
+
+        type_ = gl.VEC2 if array.shape[1] == 2 else gl.VEC3
+        return self.add(array, gl.ARRAY_BUFFER, type_, gl.FLOAT, word == "POSITION")
+
+    def indices(self, triangles) -> int:
+        import pygltflib as gl
+
+        flat = np.asarray(triangles, np.uint32).ravel()
+        return self.add(flat, gl.ELEMENT_ARRAY_BUFFER, gl.SCALAR, gl.UNSIGNED_INT)
+
+    def save(self, path, **parts):
+        import pygltflib as gl
+
+        document = gl.GLTF2(
+            asset=gl.Asset(version="2.0", generator="Estampa"),
+            scene=0,
+            accessors=self.accessors,
+            bufferViews=self.views,
+            buffers=[gl.Buffer(byteLength=len(self.data))],
+            **parts,
+        )
+        document.set_binary_blob(self.data)
+        document.save_binary(str(path))
+
+
 def write_mesh(path: Path, name: str, points, normals, triangles, texcoords: list[np.ndarray], extras: dict) -> None:
     """points, normals (n, 3); triangles (t, 3); texcoords -- a (n, 2) array for TEXCOORD_0, TEXCOORD_1, ..."""
     import pygltflib as gl
 
-    normals = np.where(np.linalg.norm(normals, axis=1, keepdims=True) > 0.5, normals, [0.0, 1.0, 0.0])
+    binary, attributes = _Binary(), gl.Attributes()
     blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", _unit32(normals))]
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
-    indices = np.asarray(triangles, np.uint32).ravel()
-    views, accessors, data = [], [], b""
-
-    def add(array, target, type_, component, bounds=False):
-        nonlocal data
-        views.append(gl.BufferView(buffer=0, byteOffset=len(data), byteLength=array.nbytes, target=target))
-        accessor = gl.Accessor(bufferView=len(views) - 1, componentType=component, count=len(array), type=type_)
-        if bounds:
-            accessor.min, accessor.max = array.min(axis=0).tolist(), array.max(axis=0).tolist()
-        accessors.append(accessor)
-        data += array.tobytes()
-        return len(accessors) - 1
-
-    attributes = gl.Attributes()
     for word, array in blobs:
-        type_ = gl.VEC2 if array.shape[1] == 2 else gl.VEC3
-        setattr(attributes, word, add(array, gl.ARRAY_BUFFER, type_, gl.FLOAT, word == "POSITION"))
-    index = add(indices, gl.ELEMENT_ARRAY_BUFFER, gl.SCALAR, gl.UNSIGNED_INT)
-    document = gl.GLTF2(
-        asset=gl.Asset(version="2.0", generator="Estampa"),
-        scene=0,
+        setattr(attributes, word, binary.attribute(word, array))
+    primitive = gl.Primitive(attributes=attributes, indices=binary.indices(triangles))
+    binary.save(
+        path,
         scenes=[gl.Scene(nodes=[0])],
         nodes=[gl.Node(mesh=0, name=name)],
-        meshes=[gl.Mesh(name=name, extras=extras, primitives=[gl.Primitive(attributes=attributes, indices=index)])],
-        accessors=accessors,
-        bufferViews=views,
-        buffers=[gl.Buffer(byteLength=len(data))],
+        meshes=[gl.Mesh(name=name, extras=extras, primitives=[primitive])],
     )
-    document.set_binary_blob(data)
-    document.save_binary(str(path))
+
+
+def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None:
+    """One mesh and node for each pose, on one topology, with the mesh's materials.
+
+    poses -- (points (n, 3), normals (n, 3)) of each name
+    """
+    import pygltflib as gl
+
+    binary = _Binary()
+    of = mesh.face_materials[mesh.triangle_faces] if mesh.face_materials is not None else None
+    used = np.unique(of) if of is not None else [None]
+    parts = [(m, binary.indices(mesh.triangles if m is None else mesh.triangles[of == m])) for m in used]
+    uv = None if mesh.uv is None else binary.attribute("TEXCOORD_0", np.asarray(mesh.uv, np.float32))
+    meshes = []
+    for name, (points, normals) in zip(names, poses, strict=True):
+        attributes = gl.Attributes(
+            POSITION=binary.attribute("POSITION", np.asarray(points, np.float32)),
+            NORMAL=binary.attribute("NORMAL", _unit32(normals)),
+            TEXCOORD_0=uv,
+        )
+        primitives = [
+            gl.Primitive(
+                attributes=attributes, indices=indices, material=None if m is None else int(np.searchsorted(used, m))
+            )
+            for m, indices in parts
+        ]
+        meshes.append(gl.Mesh(name=name, primitives=primitives))
+    materials = [
+        gl.Material(
+            name=mesh.materials[m][0],
+            doubleSided=True,
+            pbrMetallicRoughness=gl.PbrMetallicRoughness(
+                baseColorFactor=[*map(float, mesh.materials[m][1]), 1.0], metallicFactor=0.0
+            ),
+        )
+        for m in used
+        if m is not None
+    ]
+    binary.save(
+        path,
+        scenes=[gl.Scene(nodes=list(range(len(names))), extras=extras)],
+        nodes=[gl.Node(mesh=i, name=name) for i, name in enumerate(names)],
+        meshes=meshes,
+        materials=materials,
+    )
+
+
+def read_strip(path: Path) -> tuple[list[np.ndarray], dict]:
+    """(points (n, 3) float32 of each mesh, the scene's extras)."""
+    import pygltflib as gl
+
+    document = gl.GLTF2.load(str(path))
+    blob = document.binary_blob()
+    found = [_rows(document, blob, mesh.primitives[0].attributes.POSITION) for mesh in document.meshes]
+    return found, document.scenes[0].extras
 
 
 def _unit32(normals) -> np.ndarray:
+    normals = np.where(np.linalg.norm(normals, axis=1, keepdims=True) > 0.5, normals, [0.0, 1.0, 0.0])
     narrow = np.asarray(normals, np.float32)
     return narrow / np.linalg.norm(narrow, axis=1, keepdims=True).astype(np.float32)
 
@@ -54,9 +134,15 @@ def read_attribute(path: Path, word: str) -> np.ndarray:
     import pygltflib as gl
 
     document = gl.GLTF2.load(str(path))
-    accessor = document.accessors[getattr(document.meshes[0].primitives[0].attributes, word)]
+    accessor = getattr(document.meshes[0].primitives[0].attributes, word)
+    return _rows(document, document.binary_blob(), accessor)
+
+
+def _rows(document, blob, number: int) -> np.ndarray:
+    import pygltflib as gl
+
+    accessor = document.accessors[number]
     view = document.bufferViews[accessor.bufferView]
     width = {gl.VEC2: 2, gl.VEC3: 3}[accessor.type]
-    blob = document.binary_blob()
     start = (view.byteOffset or 0) + (accessor.byteOffset or 0)
     return np.frombuffer(blob, np.float32, accessor.count * width, start).reshape(-1, width)

@@ -17,13 +17,17 @@ class Mesh:
     face_counts  -- (f,) int32, corners of each face
     face_indices -- (sum of face_counts,) int32, vertex of each corner
     uv           -- (n, 2) float32 or None
+    materials    -- (name, (r, g, b)) of each material
+    face_materials -- (f,) int32, which material each face has, or None
     """
 
-    def __init__(self, points, face_counts, face_indices, uv=None):
+    def __init__(self, points, face_counts, face_indices, uv=None, materials=(), face_materials=None):
         self.points = np.ascontiguousarray(points, np.float64)
         self.face_counts = np.ascontiguousarray(face_counts, np.int32)
         self.face_indices = np.ascontiguousarray(face_indices, np.int32)
         self.uv = None if uv is None else np.ascontiguousarray(uv, np.float32)
+        self.materials = tuple(materials)
+        self.face_materials = None if face_materials is None else np.ascontiguousarray(face_materials, np.int32)
 
     @classmethod
     def from_triangles(cls, points, triangles, uv=None) -> "Mesh":
@@ -32,8 +36,8 @@ class Mesh:
 
     def with_points(self, points) -> "Mesh":
         """The same topology with other points; what is known of the topology stays known."""
-        moved = Mesh(points, self.face_counts, self.face_indices, self.uv)
-        for name in ("triangles", "_edge_uses", "islands", "_corners"):
+        moved = Mesh(points, self.face_counts, self.face_indices, self.uv, self.materials, self.face_materials)
+        for name in ("triangles", "triangle_faces", "_edge_uses", "islands", "_corners"):
             if name in self.__dict__:
                 moved.__dict__[name] = self.__dict__[name]
         return moved
@@ -72,6 +76,11 @@ class Mesh:
         if self.uv is not None and len(self.uv) != n:
             raise EstampaError(what, "has texture coordinates that do not match its points.", "Export it again.")
 
+    @cached_property
+    def rest(self) -> np.ndarray:
+        """(n, 3) the points in an array that may be written to: kernels are compiled for one sort of array only."""
+        return self.points.copy()
+
     @property
     def count(self) -> int:
         return len(self.points)
@@ -81,23 +90,32 @@ class Mesh:
         """(t, 3) int32: each face as a fan from its first corner."""
         counts = self.face_counts
         if (counts == 3).all():
-            return self.face_indices.reshape(-1, 3)
+            return self.face_indices.reshape(-1, 3).copy()
         firsts = np.cumsum(counts) - counts
         fans = counts - 2
-        face = np.repeat(np.arange(len(counts)), fans)
+        face = self.triangle_faces
         k = np.arange(len(face)) - np.repeat(np.cumsum(fans) - fans, fans)
         corner = firsts[face]
         columns = [self.face_indices[corner], self.face_indices[corner + k + 1], self.face_indices[corner + k + 2]]
         return np.ascontiguousarray(np.stack(columns, axis=1))
 
     @cached_property
+    def triangle_faces(self) -> np.ndarray:
+        """(t,) the face that each triangle is of."""
+        return np.repeat(np.arange(len(self.face_counts)), self.face_counts - 2)
+
+    @property
+    def _following(self) -> np.ndarray:
+        """(corners,) the place of the next corner of the same face."""
+        ends = np.cumsum(self.face_counts) - 1
+        following = np.arange(1, len(self.face_indices) + 1)
+        following[ends] = ends - self.face_counts + 1
+        return following
+
+    @cached_property
     def _edge_uses(self) -> tuple[np.ndarray, np.ndarray]:
         """(edges (e, 2) sorted and unique, how many faces use each)."""
-        counts, indices = self.face_counts, self.face_indices
-        ends = np.cumsum(counts) - 1
-        following = np.arange(1, len(indices) + 1)
-        following[ends] = ends - counts + 1
-        a, b = indices.astype(np.int64), indices[following].astype(np.int64)
+        a, b = self.face_indices.astype(np.int64), self.face_indices[self._following].astype(np.int64)
         code = np.minimum(a, b) * self.count + np.maximum(a, b)
         code, uses = np.unique(code[a != b], return_counts=True)
         return np.stack([code // self.count, code % self.count], axis=1).astype(np.int32), uses
@@ -106,6 +124,35 @@ class Mesh:
     def edges(self) -> np.ndarray:
         """(e, 2) int32: the edges of the faces, without the diagonals of the fans."""
         return self._edge_uses[0]
+
+    @property
+    def edge_uses(self) -> np.ndarray:
+        """(e,) how many faces use each edge."""
+        return self._edge_uses[1]
+
+    def edge_number(self, a, b) -> np.ndarray:
+        """Where the edges between vertices a and b stand in `edges`; they must be there."""
+        a, b = np.asarray(a, np.int64), np.asarray(b, np.int64)
+        e = self.edges.astype(np.int64)
+        return np.searchsorted(e[:, 0] * self.count + e[:, 1], np.minimum(a, b) * self.count + np.maximum(a, b))
+
+    @cached_property
+    def _borders(self) -> tuple[np.ndarray, np.ndarray]:
+        a, b = self.face_indices.astype(np.int64), self.face_indices[self._following].astype(np.int64)
+        proper = np.flatnonzero(a != b)
+        lone = proper[self.edge_uses[self.edge_number(a[proper], b[proper])] == 1]
+        face = np.repeat(np.arange(len(self.face_counts)), self.face_counts)
+        return np.stack([a[lone], b[lone]], axis=1), face[lone]
+
+    @property
+    def border(self) -> np.ndarray:
+        """(b, 2) edges of one face alone, as that face goes along them."""
+        return self._borders[0]
+
+    @property
+    def border_faces(self) -> np.ndarray:
+        """(b,) the face of each border edge."""
+        return self._borders[1]
 
     @property
     def open_edges(self) -> int:
@@ -153,9 +200,13 @@ class Mesh:
         return start, (np.argsort(flat, kind="stable") // 3).astype(np.int32)
 
     def normals(self, points: np.ndarray | None = None) -> np.ndarray:
-        """(n, 3) unit vertex normals, weighted by area; zero where no face has an area."""
+        """(n, 3) unit vertex normals, weighted by area; zero where no face has an area. (k, n, 3) for k shapes."""
         start, around = self._corners
-        return _vertex_normals(self.points if points is None else points, self.triangles, start, around)
+        points = self.rest if points is None else points
+        rows = np.ascontiguousarray(points).reshape(-1, self.count, 3)
+        if len(rows) > 3:  # one thread a shape: no second pass over the faces
+            return _normals_by_shape(rows, self.triangles).reshape(points.shape)
+        return _vertex_normals(rows, self.triangles, start, around).reshape(points.shape)
 
     def welded(self, tolerance: float = 0.0) -> "Mesh":
         """The mesh with coincident points made one (an STL holds three points for every triangle).
@@ -170,34 +221,71 @@ class Mesh:
         triangles_ok = np.repeat(self._faces_stay(indices), self.face_counts)
         counts = self.face_counts[self._faces_stay(indices)]
         uv = self.uv[keep] if self.uv is not None else None
-        return Mesh(self.points[keep], counts, indices[triangles_ok], uv)
+        stays = self._faces_stay(indices)
+        kept = self.face_materials[stays] if self.face_materials is not None else None
+        return Mesh(self.points[keep], counts, indices[triangles_ok], uv, self.materials, kept)
+
+    @property
+    def proper_faces(self) -> np.ndarray:
+        """(f,) bool: faces whose neighbouring corners are different vertices."""
+        return self._faces_stay(self.face_indices)
 
     def _faces_stay(self, indices: np.ndarray) -> np.ndarray:
         """Faces that still have distinct corners after their indices changed."""
         starts = np.cumsum(self.face_counts) - self.face_counts
-        following = np.arange(1, len(indices) + 1)
-        following[starts + self.face_counts - 1] = starts
-        return np.logical_and.reduceat(indices != indices[following], starts)
+        return np.logical_and.reduceat(indices != indices[self._following], starts)
 
 
 @njit(parallel=True, cache=True, nogil=True)
 def _vertex_normals(points, triangles, start, around):
-    faces = np.empty((len(triangles), 3))
-    for t in prange(len(triangles)):
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
-        faces[t, 0] = uy * vz - uz * vy
-        faces[t, 1] = uz * vx - ux * vz
-        faces[t, 2] = ux * vy - uy * vx
-    normals = np.zeros((len(points), 3))
-    for i in prange(len(points)):
-        x = y = z = 0.0
-        for k in range(start[i], start[i + 1]):
-            x += faces[around[k], 0]
-            y += faces[around[k], 1]
-            z += faces[around[k], 2]
-        length = np.sqrt(x * x + y * y + z * z)
-        if length > 0:
-            normals[i, 0], normals[i, 1], normals[i, 2] = x / length, y / length, z / length
+    rows, n, count = points.shape[0], points.shape[1], len(triangles)
+    normals = np.zeros((rows, n, 3))
+    faces = np.empty((rows, count, 3))
+    part = 2048
+    parts = (count + part - 1) // part
+    for at in prange(rows * parts):
+        k = at // parts
+        for t in range((at % parts) * part, min((at % parts) * part + part, count)):
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            px, py, pz = points[k, a, 0], points[k, a, 1], points[k, a, 2]
+            ux, uy, uz = points[k, b, 0] - px, points[k, b, 1] - py, points[k, b, 2] - pz
+            vx, vy, vz = points[k, c, 0] - px, points[k, c, 1] - py, points[k, c, 2] - pz
+            faces[k, t, 0] = uy * vz - uz * vy
+            faces[k, t, 1] = uz * vx - ux * vz
+            faces[k, t, 2] = ux * vy - uy * vx
+    parts = (n + part - 1) // part
+    for at in prange(rows * parts):
+        k = at // parts
+        for i in range((at % parts) * part, min((at % parts) * part + part, n)):
+            x = y = z = 0.0
+            for m in range(start[i], start[i + 1]):
+                t = around[m]
+                x += faces[k, t, 0]
+                y += faces[k, t, 1]
+                z += faces[k, t, 2]
+            length = np.sqrt(x * x + y * y + z * z)
+            if length > 0:
+                normals[k, i, 0], normals[k, i, 1], normals[k, i, 2] = x / length, y / length, z / length
+    return normals
+
+
+@njit(parallel=True, cache=True, nogil=True, fastmath={"contract"})
+def _normals_by_shape(points, triangles):
+    rows, n = points.shape[0], points.shape[1]
+    normals = np.zeros((rows, n, 3))
+    for k in prange(rows):
+        for t in range(len(triangles)):
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            px, py, pz = points[k, a, 0], points[k, a, 1], points[k, a, 2]
+            ux, uy, uz = points[k, b, 0] - px, points[k, b, 1] - py, points[k, b, 2] - pz
+            vx, vy, vz = points[k, c, 0] - px, points[k, c, 1] - py, points[k, c, 2] - pz
+            x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+            for corner in (a, b, c):
+                normals[k, corner, 0] += x
+                normals[k, corner, 1] += y
+                normals[k, corner, 2] += z
+        for i in range(n):
+            x, y, z = normals[k, i, 0], normals[k, i, 1], normals[k, i, 2]
+            per = 1 / max(np.sqrt(x * x + y * y + z * z), 1e-300)
+            normals[k, i, 0], normals[k, i, 1], normals[k, i, 2] = x * per, y * per, z * per
     return normals

@@ -1,19 +1,20 @@
 """Bend: curl a stretch of a subject around an axis."""
 
 import numpy as np
+from numba import prange
 
 from ..scene.channels import number, ref
-from .layer import Layer, Moment, Resolved, origin_frame, weighted
+from .layer import PART, Deformer, between, from_local, inline, kernel, part, sincos, stand, to_local
 
 
-class Bend(Layer):
+class Bend(Deformer):
     """Bends the subject along its grip's long axis; the part beyond the limits follows rigidly.
 
     After A. H. Barr 1984, "Global and local deformations of solid primitives": the spine keeps its arc
     length and cross-sections stay rigid. The grip's Y axis is the spine; the bend goes towards its Z axis.
     """
 
-    kind, title = "bend", "Bend"
+    kind, title, version, turns = "bend", "Bend", 2, True
 
     angle = number(
         np.radians(30), "How far the stretch between the limits curls in all.", unit="rad", soft=(-np.pi, np.pi)
@@ -22,24 +23,50 @@ class Bend(Layer):
         0, "Where along the axis the bend begins, from the grip's origin.", title="Limit from", unit="m", soft=(-3, 3)
     )
     high = number(1, "Where along the axis the bend ends.", title="Limit to", unit="m", soft=(-3, 3))
+    heading = number(0, "Turns the side it bends to about the grip's Y axis.", unit="rad", soft=(-np.pi, np.pi))
     grip = ref("grip", "The grip whose Y axis is the spine and whose Z axis is the side it bends to.")
-    map = ref("map", "Weight map that scales the bend; none bends everything.", title="Weight map")
 
-    def apply(self, points: np.ndarray, v: Resolved, now: Moment) -> np.ndarray:
-        low, high = min(v.low, v.high), max(v.low, v.high)
-        length = high - low
-        if v.angle == 0 or length <= 0:
+    def apply(self, points, v, now):
+        low, high = np.minimum(v.low, v.high), np.maximum(v.low, v.high)
+        angle = v.angle * v.strength
+        if not (angle * (high - low)).any():
             return points
-        origin, axes, _ = origin_frame(v.grip)
-        local = (points - origin) @ axes
-        x, y, z = local.T
-        curvature = v.angle / length
-        turned = curvature * (np.clip(y, low, high) - low)
-        beyond = y - np.clip(y, low, high)
-        sin, cos = np.sin(turned), np.cos(turned)
-        radius = 1 / curvature
-        # the spine is an arc that leaves Y towards Z; a cross-section turns with it
-        bent_y = low + sin * (radius - z) + beyond * cos
-        bent_z = radius - cos * (radius - z) + beyond * sin
-        moved = np.stack([x, bent_y, bent_z], axis=1) @ axes.T + origin
-        return weighted(points, moved, v.map)
+        origin, axes, _ = stand(v.grip, len(points))
+        return _bend(points, origin, headed(axes, v.heading), angle, low, high)
+
+
+def headed(axes: np.ndarray, heading: np.ndarray) -> np.ndarray:
+    """(k, 3, 3) axes turned by (k,) angles about their own Y axis."""
+    if not heading.any():
+        return axes
+    sin, cos = np.sin(heading)[:, None], np.cos(heading)[:, None]
+    x, y, z = axes.transpose(2, 0, 1)
+    return np.ascontiguousarray(np.stack([cos * x - sin * z, y, cos * z + sin * x], axis=2))
+
+
+@inline
+def bent(y, z, angle, low, high):
+    """(y, z) of a point after its spine, the y axis from low to high, is bent towards z as an arc of this angle,
+    which may not be 0."""
+    curvature = angle / (high - low)
+    inside = between(y, low, high)
+    beyond, radius = y - inside, 1 / curvature
+    # a cross-section turns with the arc; the part beyond goes on straight
+    sin, cos = sincos(curvature * (inside - low))
+    return low + sin * (radius - z) + beyond * cos, radius - cos * (radius - z) + beyond * sin
+
+
+@kernel
+def _bend(points, origin, axes, angle, low, high):
+    rows, n = points.shape[0], points.shape[1]
+    result = np.empty_like(points)
+    parts = (n + PART - 1) // PART
+    for at in prange(rows * parts):
+        k, first, last = part(at, parts, n)
+        x, y, z = to_local(points, k, first, last, origin, axes)
+        curl, lo, hi = angle[k], low[k], high[k]
+        if curl != 0 and hi > lo:
+            for i in range(len(x)):
+                y[i], z[i] = bent(y[i], z[i], curl, lo, hi)
+        from_local(result, k, first, x, y, z, origin, axes)
+    return result

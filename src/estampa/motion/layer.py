@@ -1,50 +1,250 @@
-"""What a layer is, and what it may read."""
+"""What a layer is, and what it may read.
 
-from dataclasses import dataclass
+A layer works on rows: k shapes of one subject at once, the subject itself or its copies. Numbers in its channels are
+(k,) arrays, what it names in space is a Place of k rows, in the subject's own space.
+"""
+
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from numba import njit, prange
 
 from ..geometry.mesh import Mesh
-from ..scene.channels import Kind
+from ..geometry.place import Place
+from ..scene.channels import Kind, number, ref
+from ..scene.document import Thing
+
+# products may be joined with sums (one rounding instead of two); nothing else of the arithmetic is loosened
+kernel = njit(parallel=True, cache=True, nogil=True, fastmath={"contract"})
+inline = njit(cache=True, nogil=True, inline="always", fastmath={"contract"})
+helper = njit(cache=True, nogil=True, fastmath={"contract"})
 
 
 class Resolved(dict):
     """Channel values at one frame, read as attributes.
 
-    A `ref` to a grip is (origin (3,), axes (3, 3) columns, size); a `ref` to a map is its weights (n,) float32, or
-    None. For a channel that accumulates, `travel[name]` is its integral over time since frame 0.
+    A `ref` to a map is its weights (n,) float32, or None; one to a grip is its Place, or None. For a channel that
+    accumulates, `travel[name]` is its integral over time since frame 0. `loop` is (how far round, seconds) in a loop
+    range, for what is asked to close it; how far is (k,) for a layer. `course` is where the subject has been, for a
+    layer that reads it.
     """
 
-    travel: dict[str, float]
+    travel: dict[str, Any]
+    loop: tuple | None = None
+    course: tuple | None = None
     __getattr__ = dict.__getitem__
+
+    @property
+    def alike(self) -> bool:
+        """Whether all rows read the same."""
+        if self.course is not None or isinstance(self.get("zone"), Thing):
+            return False
+        counts = [len(x) for x in [*self.values(), *self.travel.values()] if _is_rows(x)]
+        counts += [p.rows for p in map(_place, self.values()) if p is not None]
+        counts += [len(self.loop[0])] if self.loop else []
+        return max(counts, default=1) == 1
+
+    def in_rows(self, rows: int) -> "Resolved":
+        """The same with every number in this many rows."""
+        wide = lambda x: np.repeat(x, rows) if _is_rows(x) and len(x) == 1 else x
+        result = Resolved({n: wide(x) for n, x in self.items()})
+        result.travel = {n: wide(x) for n, x in self.travel.items()}
+        result.loop = None if self.loop is None else (wide(self.loop[0]), self.loop[1])
+        result.course = self.course
+        return result
+
+
+def _is_rows(x) -> bool:
+    """Numbers in rows are float64; weights are float32, and shapes have more axes."""
+    return isinstance(x, np.ndarray) and x.dtype == np.float64 and x.ndim == 1
+
+
+def _place(x) -> Place | None:
+    if isinstance(x, Place):
+        return x
+    return x[1] if isinstance(x, tuple) and len(x) == 2 and isinstance(x[1], Place) else None
 
 
 @dataclass(frozen=True)
 class Moment:
     """When and on what a layer works."""
 
-    frame: float
-    time: float  # seconds = frame / frame rate
+    frames: np.ndarray  # (k,)
+    rate: float  # frames a second
     mesh: Mesh  # topology and rest points
+    place: Place  # (k) where the subject itself stands
+    course: Any = None  # for a layer that reads it: where the subject has been (see roll.py)
+    cache: dict = field(default_factory=dict)  # for what depends on the mesh alone
+
+    @property
+    def time(self) -> np.ndarray:
+        return self.frames / self.rate
+
+    def kept(self, what: str, make):
+        """A value that depends on the mesh alone, made once."""
+        name = (what, id(self.mesh))
+        found = self.cache.get(name)
+        if found is None or found[0] is not self.mesh:
+            found = self.cache[name] = (self.mesh, make())
+        return found[1]
 
 
 class Layer(Kind):
-    """Base of the motion layers. A subclass declares channels and computes new points from those above it."""
+    """Base of the motion layers."""
 
     family = "layer"
     memory = False  # True: each frame needs the one before
+    remeshes = False  # True: what comes out has another topology than what goes in
+
+
+class Deformer(Layer):
+    """Base of the layers that move points and keep topology and vertex order."""
+
+    own_first = True
+    turns = False  # True: the layer scales its own angle by strength, since points between two turns would shrink
+
+    strength = number(1, "How much of the layer is felt.", unit="fraction", soft=(0, 1))
+    map = ref("map", "Weight map that scales the layer; none moves everything.", title="Weight map")
+    zone = ref("zone", "A zone in space that scales the layer.")
 
     def apply(self, points: np.ndarray, v: Resolved, now: Moment) -> np.ndarray:
-        """New (n, 3) float64 points from the input ones, which must not be changed. Metres."""
+        """New (k, n, 3) float64 points from the input ones, which must not be changed. Metres."""
         raise NotImplementedError
 
 
+_FULL = np.ones((1, 1), np.float32)
+_FULL.flags.writeable = False
+
+
+def moved(layer: Deformer, points: np.ndarray, v: Resolved, now: Moment) -> np.ndarray:
+    """What a layer makes of (k, n, 3) points, with its strength, weight map and zone (weights (k, n))."""
+    if not v.strength.any():
+        return points
+    result = layer.apply(points, v, now)
+    strength = np.ones(1) if layer.turns else v.strength
+    if result is points or ((strength == 1).all() and v.map is None and v.zone is None):
+        return result
+    weights = _FULL if v.map is None else v.map[None]
+    zone = np.ones((1, 1)) if v.zone is None else v.zone
+    return _blended(points, result, np.ascontiguousarray(strength), weights, zone)
+
+
+def apply(
+    kind: type[Deformer], points: np.ndarray, mesh: Mesh | None = None, frame: float = 0, rate: float = 24, **values
+):
+    """One layer on (n, 3) points, outside any scene: channels by name, `travel_NAME` for what has gathered over time.
+
+    mesh -- topology and rest points, for layers that read them. Gives (n, 3) points.
+    """
+    v = Resolved()
+    numbers = {n for n, c in kind.channels.items() if c.type == "number"}
+    v.travel = {n: np.array([float(values.pop(f"travel_{n}", 0.0))]) for n, c in kind.channels.items() if c.accumulates}
+    v.loop, v.course = values.pop("loop", None), values.pop("course", None)
+    for name, channel in kind.channels.items():
+        value = values.pop(name, channel.default)
+        v[name] = np.array([float(value)]) if name in numbers else value
+    if values:
+        raise TypeError(f"{kind.title} has no channel {', '.join(values)}")
+    mesh = mesh or Mesh(points, [], [])
+    now = Moment(np.array([float(frame)]), rate, mesh, Place.still())
+    return moved(kind(), np.ascontiguousarray(points, np.float64)[None], v, now)[0]
+
+
+def stand(place: Place | None, rows: int) -> Place:
+    """A grip's place in `rows` rows, or the subject's own origin when the channel names none."""
+    return Place.still(rows) if place is None else place.spread(rows)
+
+
+@inline
+def sincos(x):
+    """(sine, cosine) to about 1e-15 for angles up to some thousand turns, without a branch.
+
+    Reduction by a pi / 2 in three parts (Cody and Waite 1980), then the polynomials of the Cephes library
+    (Moshier 1989; coefficients from memory, checked against NumPy in the tests).
+    """
+    n = np.floor(x * 0.6366197723675814 + 0.5)
+    r = ((x - n * 1.5707963109016418) - n * 1.5893254712295857e-08) - n * 6.123233995736766e-17
+    z = r * r
+    s = 1.58962301576546568060e-10 * z - 2.50507477628578072866e-8
+    s = ((s * z + 2.75573136213857245213e-6) * z - 1.98412698295895385996e-4) * z + 8.33333333332211858878e-3
+    s = r + r * z * (s * z - 1.66666666666666307295e-1)
+    c = -1.13585365213876817300e-11 * z + 2.08757008419747316778e-9
+    c = ((c * z - 2.75573141792967388112e-7) * z + 2.48015872888517045348e-5) * z - 1.38888888888730564116e-3
+    c = 1 - 0.5 * z + z * z * (c * z + 4.16666666666665929218e-2)
+    q = np.int64(n)
+    odd = (q & 1) == 1
+    sine, cosine = (c if odd else s), (s if odd else c)
+    return (-sine if (q & 2) == 2 else sine), (-cosine if ((q + 1) & 2) == 2 else cosine)
+
+
+PART = 1024  # vertices that a thread takes at once
+
+
+@inline
+def part(at, parts, n):
+    """(row, first vertex, one past its last) of a part; a kernel runs over rows x parts of them."""
+    k = at // parts
+    first = (at - k * parts) * PART
+    return k, first, min(first + PART, n)
+
+
+@helper
+def to_local(points, k, first, last, origin, axes):
+    """(x, y, z) arrays of a part's coordinates along a row's axes (columns) at its origin.
+
+    A kernel works on these three flat arrays, which the compiler turns into vector instructions; it makes no views of
+    the large arrays in its loops, since each would count references that two threads then fight over.
+    """
+    m = last - first
+    x, y, z = np.empty(m), np.empty(m), np.empty(m)
+    o0, o1, o2 = origin[k, 0], origin[k, 1], origin[k, 2]
+    a00, a01, a02 = axes[k, 0, 0], axes[k, 0, 1], axes[k, 0, 2]
+    a10, a11, a12 = axes[k, 1, 0], axes[k, 1, 1], axes[k, 1, 2]
+    a20, a21, a22 = axes[k, 2, 0], axes[k, 2, 1], axes[k, 2, 2]
+    for i in range(m):
+        p, q, r = points[k, first + i, 0] - o0, points[k, first + i, 1] - o1, points[k, first + i, 2] - o2
+        x[i] = a00 * p + a10 * q + a20 * r
+        y[i] = a01 * p + a11 * q + a21 * r
+        z[i] = a02 * p + a12 * q + a22 * r
+    return x, y, z
+
+
+@helper
+def from_local(result, k, first, x, y, z, origin, axes):
+    """Put a part's coordinates back as points."""
+    o0, o1, o2 = origin[k, 0], origin[k, 1], origin[k, 2]
+    a00, a01, a02 = axes[k, 0, 0], axes[k, 0, 1], axes[k, 0, 2]
+    a10, a11, a12 = axes[k, 1, 0], axes[k, 1, 1], axes[k, 1, 2]
+    a20, a21, a22 = axes[k, 2, 0], axes[k, 2, 1], axes[k, 2, 2]
+    for i in range(len(x)):
+        result[k, first + i, 0] = o0 + a00 * x[i] + a01 * y[i] + a02 * z[i]
+        result[k, first + i, 1] = o1 + a10 * x[i] + a11 * y[i] + a12 * z[i]
+        result[k, first + i, 2] = o2 + a20 * x[i] + a21 * y[i] + a22 * z[i]
+
+
+@inline
+def between(x, low, high):
+    """x kept between low and high."""
+    x = x if x > low else low
+    return x if x < high else high
+
+
 def origin_frame(grip: Any) -> tuple[np.ndarray, np.ndarray, float]:
-    """A grip's (origin, axes, size), or the world's when the channel names none."""
+    """(origin, axes, size) of a force's grip, or the world's when the channel names none."""
     return grip if grip is not None else (np.zeros(3), np.eye(3), 1.0)
 
 
-def weighted(points: np.ndarray, moved: np.ndarray, weights) -> np.ndarray:
-    """Blend from `points` to `moved` by per-vertex weights; None means everywhere fully."""
-    return moved if weights is None else points + (moved - points) * weights[:, None].astype(np.float64)
+@kernel
+def _blended(points, result, strength, weights, zone):
+    rows, n = points.shape[0], points.shape[1]
+    blend = np.empty_like(points)
+    parts = (n + PART - 1) // PART
+    for at in prange(rows * parts):
+        k, first, last = part(at, parts, n)
+        for i in range(first, last):
+            share = strength[min(k, len(strength) - 1)] * weights[0, min(i, weights.shape[1] - 1)]
+            share *= zone[min(k, zone.shape[0] - 1), min(i, zone.shape[1] - 1)]
+            for j in range(3):
+                blend[k, i, j] = points[k, i, j] + (result[k, i, j] - points[k, i, j]) * share
+    return blend

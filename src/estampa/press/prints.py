@@ -8,7 +8,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..evaluate.evaluator import Evaluator
 from ..geometry.mesh import Mesh
-from ..scene.channels import Kind, number, ref, text, whole
+from ..scene.channels import Kind, number, ref, switch, text, whole
 from ..scene.document import Thing
 
 
@@ -32,13 +32,19 @@ class Job:
     frame_rate: float
     evaluator: Evaluator
     v: dict = field(default_factory=dict)
+    copies: Thing | None = None  # printed instead, joined to one mesh
 
     def points(self, frame: int) -> np.ndarray:
         """(n, 3) float64 m; the frame must be solved."""
-        shape = self.evaluator.subject(self.subject, frame)
+        if self.copies is not None:
+            copied = self.evaluator.copies(self.copies, frame)
+            shape, points = copied.shape, copied.points().reshape(-1, 3)
+        else:
+            shape = self.evaluator.subject(self.subject, frame)
+            points = shape.points
         if not shape.true:
             raise EstampaError(self.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
-        return shape.points
+        return points
 
 
 class Print(Kind):
@@ -48,9 +54,13 @@ class Print(Kind):
     suffix = ""  # of the main file
 
     subject = ref("subject", "The subject that is printed; none prints the first one.")
+    copies = ref("copies", "Print these copies, joined to one mesh, instead of a subject.")
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")
     first = whole(0, "First frame; 0 takes the scene's first.", title="First frame", unit="frames", soft=(0, 500))
     last = whole(0, "Last frame; 0 takes the scene's last.", title="Last frame", unit="frames", soft=(0, 500))
+    loop = switch(
+        False, "Print the loop range, without the last frame, which equals the first.", title="The loop range"
+    )
     tolerance = number(
         0.001,
         "Largest distance between file and scene that passes when it is read back.",
@@ -58,6 +68,10 @@ class Print(Kind):
         soft=(0.0001, 0.01),
         hard=(0, None),
     )
+
+    def frames(self, frames: list[int], v: dict) -> list[int]:
+        """The frames that are printed, of those asked for."""
+        return frames
 
     def estimate(self, vertices: int, triangles: int, frames: int, v: dict) -> Estimate:
         raise NotImplementedError

@@ -7,6 +7,9 @@ import numpy as np
 
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
+from ..evaluate.loops import loop_range
+from ..geometry.mesh import Mesh
+from ..geometry.primitives import joined
 from ..hashing import digest
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
@@ -41,17 +44,33 @@ class Result:
 
 
 def subject_of(doc: Document, item: Thing) -> Thing | None:
-    found = doc.find(item.at("subject", doc.start))
+    copies = copies_of(doc, item)
+    found = doc.find(copies.constant("subject") if copies else item.constant("subject"))
     return found if found is not None and found.kind == "subject" else next(iter(doc.subjects), None)
 
 
+def copies_of(doc: Document, item: Thing) -> Thing | None:
+    """The copies that are printed, when they copy something."""
+    copies = doc.find(item.constant("copies"))
+    return copies if copies is not None and doc.find(copies.constant("subject")) is not None else None
+
+
+def joined_mesh(evaluator: Evaluator, copies: Thing) -> Mesh:
+    """All copies as one mesh, each as the subject is at rest, where it stands at the first frame."""
+    found = evaluator.copies(copies, evaluator.doc.start)
+    places = found.places.apply(found.mesh.points[None])
+    return joined([found.mesh.with_points(p) for p in places])
+
+
 def frames_of(doc: Document, item: Thing) -> list[int]:
-    first, last = item.at("first", doc.start) or doc.start, item.at("last", doc.start) or doc.end
+    if item.constant("loop"):
+        return list(range(*loop_range(doc)))
+    first, last = item.constant("first") or doc.start, item.constant("last") or doc.end
     return list(range(max(first, doc.start), last + 1))
 
 
 def values_of(doc: Document, item: Thing) -> dict:
-    return {name: item.at(name, doc.start) for name in item.declared.channels}
+    return {name: item.constant(name) for name in item.declared.channels}
 
 
 def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
@@ -60,8 +79,16 @@ def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
         return Estimate(0, "nothing to print", "The scene has no subject. Import a mesh first.")
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
-    mesh = scene.mesh(subject.mesh)
-    return item.declared().estimate(mesh.count, len(mesh.triangles), len(frames), values_of(doc, item))
+    evaluator = scene.evaluator()
+    mesh, times = evaluator.mesh(subject), 1
+    if copies_of(doc, item) is not None:
+        times = len(evaluator.stage.many(copies_of(doc, item), subject, doc.start).rows)
+        if not times:
+            return Estimate(
+                0, "nothing to print", "There are no copies. Raise their count, or choose what they stand on."
+            )
+    frames = item.declared().frames(frames, values_of(doc, item))
+    return item.declared().estimate(mesh.count * times, len(mesh.triangles) * times, len(frames), values_of(doc, item))
 
 
 def signature(evaluator: Evaluator, item: Thing) -> bytes:
@@ -72,14 +99,19 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
         return b""
     layers = evaluator.layers(subject)
     mesh = subject.mesh
-    shapes = [evaluator.layer_digest(subject, layers[-1], f) for f in frames] if layers else []
+    copies = copies_of(doc, item)
+    if copies is not None:
+        many = [evaluator.stage.many(copies, subject, f) for f in frames]
+        shapes = [(m.place, [evaluator.layer_digest_of(subject, m)]) for m in many]
+    else:
+        shapes = [evaluator.layer_digest(subject, layers[-1] if layers else None, f) for f in frames]
     rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, subject.name, doc.frame_rate)
-    return digest(item.kind, item.name, values_of(doc, item) | {"subject": None}, rest, frames, shapes)
+    return digest(item.kind, item.name, values_of(doc, item) | {"subject": None, "copies": None}, rest, frames, shapes)
 
 
 def file_target(doc: Document, item: Thing, out: Path) -> Path:
     """Main file without its suffix. A name never leads out of the folder."""
-    wanted = item.at("file", doc.start) or item.name
+    wanted = item.constant("file") or item.name
     safe = "".join(c if c.isalnum() or c in "-_ ." else "_" for c in wanted).strip(" .") or "print"
     return Path(out) / safe.replace(" ", "_")
 
@@ -100,8 +132,10 @@ def run(
             progress(share, f"{item.name}: {text}")
 
     subject, frames = subject_of(doc, item), frames_of(doc, item)
-    job = Job(item, subject, scene.mesh(subject.mesh), frames, doc.frame_rate, evaluator, values_of(doc, item))
-    kind = item.declared()
+    kind, copies = item.declared(), copies_of(doc, item)
+    frames = kind.frames(frames, values_of(doc, item))
+    mesh = joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(subject)
+    job = Job(item, subject, mesh, frames, doc.frame_rate, evaluator, values_of(doc, item), copies)
     target = file_target(doc, item, Path(out))
     evaluator.solve_through(frames[-1], lambda share, text: step(0.5 * share, text), cancelled)
     try:

@@ -23,7 +23,9 @@ class Channel:
     hard: tuple[float | None, float | None] = (None, None)  # never passed
     choices: tuple[tuple[str, str], ...] = ()  # (stored word, shown words)
     to: str = ""  # ref: "map", or the kind of thing that may be named
-    accumulates: bool = False  # its integral over time is what the motion reads
+    accumulates: bool = False  # its integral over time is what the motion reads; of a thing: where it has been
+    fixed: bool = False  # never animates, as what decides the topology of a mesh
+    cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     name: str = ""  # set by the class that declares it
 
@@ -34,7 +36,7 @@ class Channel:
 
     @property
     def animates(self) -> bool:
-        return self.type in ("number", "whole", "switch")
+        return self.type in ("number", "whole", "switch") and not self.fixed
 
     @property
     def label(self) -> str:
@@ -74,15 +76,17 @@ class Kind:
     version: ClassVar[int] = 1  # raise when the same channels give other results
     channels: ClassVar[dict[str, Channel]] = {}
     presets: ClassVar[dict[str, dict[str, Any]]] = {}  # shown words -> channel values
+    own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
 
     def __init_subclass__(cls, **more):
         super().__init_subclass__(**more)
-        found = dict(cls.channels)
+        own = {}
         for name, value in list(vars(cls).items()):
             if isinstance(value, Channel):
-                found[name] = Channel(**{**vars(value), "name": name})
-                setattr(cls, name, found[name])
-        cls.channels = found
+                own[name] = Channel(**{**vars(value), "name": name})
+                setattr(cls, name, own[name])
+        base = {name: channel for name, channel in cls.channels.items() if name not in own}
+        cls.channels = {**own, **base} if cls.own_first else {**base, **own}
         if cls.kind:
             _KINDS[cls.kind] = cls
 
@@ -92,7 +96,7 @@ class Kind:
 
 
 _KINDS: dict[str, type[Kind]] = {}
-_FOLDERS = ("scene.things", "motion", "forces", "solve", "press")
+_FOLDERS = ("scene.things", "scene.zones", "scene.copies", "motion", "forces", "solve", "press")
 
 
 def load_kinds() -> dict[str, type[Kind]]:
@@ -108,7 +112,7 @@ def load_kinds() -> dict[str, type[Kind]]:
 
 def kind_of(word: str) -> type[Kind] | None:
     """The declared kind, or None for a word this version does not understand."""
-    return load_kinds().get(word)
+    return _KINDS.get(word) if hasattr(load_kinds, "done") else load_kinds().get(word)
 
 
 def kinds_in(family: str) -> list[type[Kind]]:

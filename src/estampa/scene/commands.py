@@ -6,8 +6,10 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from .channels import kind_of
 from .curves import Curve, Key
-from .document import Document, MeshRef, Thing, WeightMap, check_value, new_id
+from .document import Document, Formula, Link, Material, MeshRef, Source, Target, Thing, WeightMap, check_value, new_id
+from .formula import Refused, read, refusal
 from .scene import Scene
+from .values import Values, ring_of
 
 
 def unique_name(doc: Document, wanted: str) -> str:
@@ -52,17 +54,25 @@ def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
         face_indices=put(mesh.face_indices),
         uv=put(mesh.uv) if mesh.uv is not None else None,
         source=source,
+        materials=tuple(Material(name=n, colour=tuple(c)) for n, c in mesh.materials),
+        face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
     )
     scene.know_mesh(ref, mesh)
     return add_thing(scene, "subject", name=name, mesh=ref)
 
 
 def add_thing(
-    scene: Scene, kind: str, name: str | None = None, values: dict | None = None, mesh: MeshRef | None = None
+    scene: Scene,
+    kind: str,
+    name: str | None = None,
+    values: dict | None = None,
+    mesh: MeshRef | None = None,
+    spots: tuple = (),
 ) -> Thing:
-    """Add a subject, grip, force or print."""
+    """Add a subject, grip, zone, path, camera, copies, force or print."""
     declared = _declared(kind)
-    thing = Thing(kind=kind, name=unique_name(scene.doc, name or declared.title), values=values or {}, mesh=mesh)
+    name = unique_name(scene.doc, name or declared.title)
+    thing = Thing(kind=kind, name=name, values=values or {}, mesh=mesh, spots=tuple(map(tuple, spots)))
     where = "prints" if declared.family == "print" else "things"
     doc = scene.doc.with_(**{where: (*getattr(scene.doc, where), thing)})
     scene.apply(f"Add {thing.name}", doc)
@@ -99,13 +109,18 @@ def _declared(kind: str):
 
 
 def remove(scene: Scene, thing_id: str) -> None:
-    """Remove a thing; channels that read it are cleared in the same step."""
+    """Remove a thing. Channels that name it are cleared, and those that read its channels keep what they are worth
+    at the first frame, in the same step."""
     thing = _thing(scene, thing_id)
+    values, gone = Values(scene.doc), {thing_id, *(l.id for l in thing.stack)}
     doc = scene.doc.remove(thing_id)
     for other, _ in list(doc.everything()):
-        broken = [n for n, v in other.values.items() if v == thing_id]
-        if broken:
-            doc = doc.replace(other.with_(values={n: v for n, v in other.values.items() if n not in broken}))
+        kept = {n: v for n, v in other.values.items() if not (isinstance(v, str) and v in gone)}
+        for name, source in other.sources():
+            if source.thing in gone and name in kept:
+                kept[name] = values.at(other, name, doc.start)
+        if kept != other.values:
+            doc = doc.replace(other.with_(values=kept))
     scene.apply(f"Remove {thing.name}", doc)
 
 
@@ -144,6 +159,38 @@ def move_layer(scene: Scene, layer_id: str, place: int) -> None:
         scene.apply(f"Move {layer.name}", scene.doc.replace(owner.with_(stack=tuple(rest))))
 
 
+def set_spots(scene: Scene, thing_id: str, spots, label: str, merge: str | None = None) -> None:
+    """Set a path's points (x, y, z in metres) or the places of copies made by hand (x, y, z, turn in rad, size)."""
+    thing = _thing(scene, thing_id)
+    rows = tuple(tuple(float(x) for x in spot) for spot in spots)
+    if not all(np.isfinite(spot).all() for spot in rows):
+        raise EstampaError(thing.name, "would have a point that is not a number.", "Undo, and move it again.")
+    scene.apply(label, scene.doc.replace(thing.with_(spots=rows)), merge)
+
+
+def set_locked(scene: Scene, thing_id: str, channel: str, on: bool) -> None:
+    """Lock a channel, so that no handle or field moves it, or free it."""
+    thing = _thing(scene, thing_id)
+    locked = tuple(n for n in thing.locked if n != channel) + ((channel,) if on else ())
+    word = "Lock" if on else "Unlock"
+    scene.apply(f"{word} {thing.name} · {channel}", scene.doc.replace(thing.with_(locked=locked)))
+
+
+def set_loop(scene: Scene, first: int | None, last: int | None = None) -> None:
+    """Choose the loop range: its first frame, and the frame that equals it again. None forgets it."""
+    loop = None
+    if first is not None:
+        loop = (int(first), int(last))
+        if loop[1] <= loop[0]:
+            raise EstampaError(
+                "The loop range",
+                f"would end at {loop[1]}, not after its start at {loop[0]}.",
+                "Give the frame at which the first one comes again.",
+            )
+    if loop != scene.doc.loop:
+        scene.apply("Choose the loop range", scene.doc.with_(loop=loop))
+
+
 def set_range(scene: Scene, start: int | None = None, end: int | None = None, frame_rate: float | None = None) -> None:
     doc = scene.doc
     start, end = doc.start if start is None else int(start), doc.end if end is None else int(end)
@@ -176,24 +223,97 @@ def set_values(
     frame: float | None = None,
     merge: str | None = None,
     label: str | None = None,
+    auto_key: bool = False,
 ) -> None:
+    """Set channels. A keyed one gets a key at `frame`; with `auto_key` a plain one that animates becomes keyed there.
+    Locked channels are left alone."""
     thing = _thing(scene, thing_id)
-    new = dict(thing.values)
+    new = {n: v for n, v in thing.values.items()}
     for name, value in values.items():
-        value, curve = _checked(thing, name, value), thing.curve(name)
-        if curve and frame is not None:
-            old = next((k for k in curve.keys if k.frame == frame), None)
-            key = Key(frame=frame, value=float(value), segment=old.segment if old else "ease")
-            new[name] = curve.with_key(key)
-        elif curve:
+        if name in thing.locked:
+            continue
+        value, held = _checked(thing, name, value), thing.values.get(name)
+        if isinstance(held, Curve) and frame is not None:
+            old = held.key_at(frame)
+            new[name] = held.with_key(old.with_(value=float(value)) if old else Key(frame=frame, value=float(value)))
+        elif isinstance(held, (Curve, Link, Formula)):
+            told = "keyed" if isinstance(held, Curve) else "computed from other channels"
             raise EstampaError(
-                f"{thing.name} · {name}", "is keyed.", "Give the frame to set a key at, or clear its keys."
+                f"{thing.name} · {thing.declared.channels[name].label}",
+                f"is {told}.",
+                "Clear that first (the arrow beside it), or change what it reads.",
             )
+        elif auto_key and frame is not None and thing.declared.channels[name].animates:
+            new[name] = Curve(keys=(Key(frame=frame, value=float(value)),))
         else:
             new[name] = value
+    changed = thing.with_(values=new)
+    _refuse_rings(scene.doc.replace(changed), changed, [n for n in values if n in ("parent", "other")])
     if new != thing.values:
         names = ", ".join(thing.declared.channels[n].label.lower() for n in list(values)[:3])
-        scene.apply(label or f"Change {thing.name} · {names}", scene.doc.replace(thing.with_(values=new)), merge)
+        scene.apply(label or f"Change {thing.name} · {names}", scene.doc.replace(changed), merge)
+
+
+def _refuse_rings(doc: Document, thing: Thing, channels) -> None:
+    for name in channels:
+        ring = ring_of(doc, thing.id, name)
+        if ring:
+            raise EstampaError(
+                f"{thing.name} · {thing.declared.channels[name].label}",
+                f"would read itself in a ring: {' → '.join(ring)}.",
+                "Read another channel, or clear one of these first.",
+            )
+
+
+def set_computed(scene: Scene, thing_id: str, channel: str, value: Link | Formula, merge: str | None = None) -> None:
+    """Make a channel a link or a formula. Refused when it would read itself, or gives no number over the range."""
+    thing = _thing(scene, thing_id)
+    declared = thing.declared.channels[channel]
+    where = f"{thing.name} · {declared.label}"
+    if not declared.animates:
+        raise EstampaError(where, "cannot be linked or computed.", "Only numbers and switches that animate can.")
+    changed = thing.with_(values={**thing.values, channel: value})
+    doc = scene.doc.replace(changed)
+    _refuse_rings(doc, changed, [channel])
+    values = Values(doc)
+    for frame in np.unique(np.linspace(doc.start, doc.end, 25).round()):
+        values.at(changed, channel, frame)
+    scene.apply(f"{'Link' if isinstance(value, Link) else 'Formula for'} {thing.name} · {channel}", doc, merge)
+
+
+def link(
+    scene: Scene, thing_id: str, channel: str, to_thing: str, to_channel: str, span=None, to=None, hold: bool = True
+) -> None:
+    """Let a channel read another one. Channels of one unit are read as they are; between unlike units a range map is
+    laid, from the usual range of the one to that of the other."""
+    thing, source = _thing(scene, thing_id), _thing(scene, to_thing)
+    mine = thing.declared.channels[channel]
+    read_ = source.declared.channels.get(to_channel) if source.declared else None
+    if read_ is None or read_.type not in ("number", "whole", "switch"):
+        raise EstampaError(f"{source.name} · {to_channel}", "cannot be read.", "Only numbers and switches can.")
+    if span is None and mine.unit != read_.unit:
+        span, to = read_.soft, mine.soft
+    elif span is not None and to is None:
+        to = mine.soft
+    if span is not None and span[0] == span[1]:
+        raise EstampaError(f"{thing.name} · {mine.label}", "needs two different values to read from.", "")
+    value = Link(reads=Source(thing=to_thing, channel=to_channel), span=span, to=to, hold=hold)
+    set_computed(scene, thing_id, channel, value)
+
+
+def set_formula(
+    scene: Scene, thing_id: str, channel: str, text: str, inputs: dict[str, tuple[str, str]] | None = None
+) -> None:
+    """Compute a channel by a formula, in the unit that it shows. inputs -- letter -> (thing id, channel)."""
+    thing = _thing(scene, thing_id)
+    held = thing.values.get(channel)
+    sources = dict(held.inputs) if isinstance(held, Formula) and inputs is None else {}
+    sources |= {letter: Source(thing=t, channel=c) for letter, (t, c) in (inputs or {}).items()}
+    try:
+        read(text, tuple(sources))
+    except Refused as err:
+        raise refusal(err, f"{thing.name} · {thing.declared.channels[channel].label}") from None
+    set_computed(scene, thing_id, channel, Formula(formula=text.strip(), inputs=sources))
 
 
 def reset_value(scene: Scene, thing_id: str, channel: str) -> None:
@@ -204,15 +324,16 @@ def reset_value(scene: Scene, thing_id: str, channel: str) -> None:
 
 
 def set_key(
-    scene: Scene, thing_id: str, channel: str, frame: float, value: float | None = None, segment: str = "ease"
+    scene: Scene, thing_id: str, channel: str, frame: float, value: float | None = None, segment: str | None = None
 ) -> None:
-    """Put a key at a frame; without a value, at what the channel is there now."""
+    """Put a key at a frame; without a value, at what the channel is there now. A key that is there keeps its shape."""
     thing = _thing(scene, thing_id)
-    value = _checked(thing, channel, thing.at(channel, frame) if value is None else value)
+    value = _checked(thing, channel, scene.values.at(thing, channel, frame) if value is None else value)
     if not thing.declared.channels[channel].animates:
         raise EstampaError(f"{thing.name} · {channel}", "cannot be keyed.", "Only numbers and switches can.")
-    key = Key(frame=frame, value=float(value), segment=segment)
     curve = thing.curve(channel)
+    key = (curve.key_at(frame) if curve else None) or Key(frame=frame, value=0.0)
+    key = key.with_(value=float(value), **({"segment": segment} if segment else {}))
     curve = curve.with_key(key) if curve else Curve(keys=(key,))
     scene.apply(
         f"Key {thing.name} · {channel} at {frame:g}",
@@ -225,11 +346,28 @@ def remove_key(scene: Scene, thing_id: str, channel: str, frame: float) -> None:
     thing = _thing(scene, thing_id)
     curve = thing.curve(channel)
     left = curve.without(frame) if curve else None
-    value = left if left else thing.at(channel, frame)
+    value = left if left else scene.values.at(thing, channel, frame)
     scene.apply(
         f"Remove key of {thing.name} · {channel}",
         scene.doc.replace(thing.with_(values={**thing.values, channel: value})),
     )
+
+
+def set_curve(scene: Scene, thing_id: str, channel: str, curve: Curve, label: str, merge: str | None = None) -> None:
+    """Put another curve on a channel."""
+    set_curves(scene, {(thing_id, channel): curve}, label, merge)
+
+
+def set_curves(scene: Scene, curves: dict[tuple[str, str], Curve], label: str, merge: str | None = None) -> None:
+    """Put other curves on channels, by (thing, channel), in one step of the history."""
+    doc = scene.doc
+    for (thing_id, channel), curve in curves.items():
+        thing = doc.find(thing_id)
+        if thing is None or not thing.declared.channels[channel].animates:
+            raise EstampaError("A curve", f"cannot be put on “{channel}”.", "Only numbers and switches can be keyed.")
+        if thing.values.get(channel) != curve:
+            doc = doc.replace(thing.with_(values={**thing.values, channel: curve}))
+    scene.apply(label, doc, merge)
 
 
 def move_key(
@@ -238,26 +376,44 @@ def move_key(
     """Move a key in time. A key that it lands on is replaced."""
     thing = _thing(scene, thing_id)
     curve = thing.curve(channel)
-    key = next((k for k in curve.keys if k.frame == frame), None) if curve else None
-    if key is None or frame == to_frame:
+    if curve is None or curve.key_at(frame) is None or frame == to_frame:
         return
-    left = curve.without(frame)
-    moved = key.model_copy(update={"frame": float(to_frame)})
-    curve = left.with_key(moved) if left else Curve(keys=(moved,))
-    scene.apply(
-        f"Move key of {thing.name} · {channel}",
-        scene.doc.replace(thing.with_(values={**thing.values, channel: curve})),
-        merge,
-    )
+    moved = curve.moved([frame], to_frame - frame, 0.0)
+    set_curve(scene, thing_id, channel, moved, f"Move key of {thing.name} · {channel}", merge)
 
 
 def set_segment(scene: Scene, thing_id: str, channel: str, frame: float, segment: str) -> None:
-    """Choose how a curve goes from a key to the next: ease, linear or step."""
+    """Choose how a curve goes from a key to the next: curve, linear or step."""
+    _change_key(scene, thing_id, channel, frame, segment=segment)
+
+
+def set_tangent(scene: Scene, thing_id: str, channel: str, frame: float, tangent: str) -> None:
+    """Choose a key's tangent: flat, smooth, free or broken. A free one begins where the curve was."""
+    curve = _thing(scene, thing_id).curve(channel)
+    if curve is None or curve.key_at(frame) is None:
+        return
+    left, right = curve.handles([k.frame for k in curve.keys].index(frame))
+    held = {"left": None, "right": None}
+    if tangent in ("free", "broken"):
+        held = {"left": left, "right": right}
+    _change_key(scene, thing_id, channel, frame, tangent=tangent, **held)
+
+
+def _change_key(scene, thing_id, channel, frame, **changes):
     thing = _thing(scene, thing_id)
     curve = thing.curve(channel)
-    key = next((k for k in curve.keys if k.frame == frame), None) if curve else None
-    if key is not None and key.segment != segment:
-        set_key(scene, thing_id, channel, frame, key.value, segment)
+    key = curve.key_at(frame) if curve else None
+    if key is not None:
+        curve = curve.with_key(key.with_(**changes))
+        set_curve(scene, thing_id, channel, curve, f"Change a key of {thing.name} · {channel}")
+
+
+def set_extend(scene: Scene, thing_id: str, channel: str, before: str | None = None, after: str | None = None) -> None:
+    """Choose what a curve does before and after its keys: hold, slope, cycle, mirror or accumulate."""
+    thing = _thing(scene, thing_id)
+    curve = thing.curve(channel)
+    if curve is not None:
+        set_curve(scene, thing_id, channel, curve.with_extend(before, after), f"Extend {thing.name} · {channel}")
 
 
 # -- weight maps -------------------------------------------------------------------------------------------
@@ -302,3 +458,32 @@ def _weights(scene: Scene, subject: Thing, weights) -> np.ndarray:
             f"A map of {subject.name}", f"needs {count} finite weights, one per vertex.", "", f"shape {weights.shape}"
         )
     return weights
+
+
+# -- morph targets -----------------------------------------------------------------------------------------
+def add_target(scene: Scene, subject_id: str, points: np.ndarray, name: str = "Target") -> Target:
+    """Keep a shape, (n, 3) metres in the subject's own space, as a morph target."""
+    subject = _thing(scene, subject_id)
+    count = len(scene.arrays.get(subject.mesh.points))
+    points = np.asarray(points, np.float64)
+    if points.shape != (count, 3):
+        raise EstampaError(
+            f"The morph target “{name}”",
+            f"has {len(points):,} vertices, and {subject.name} has {count:,}.",
+            "A target needs the same vertices in the same order: export it from the same mesh.",
+        )
+    if not np.isfinite(points).all():
+        raise EstampaError(f"The morph target “{name}”", "has points that are not numbers.", "Export it again.")
+    taken, base, i = {t.name for t in subject.targets}, name, 2
+    while name in taken:
+        name, i = f"{base} {i}", i + 1
+    target = Target(name=name, points=scene.arrays.put(points))
+    scene.apply(f"Add target {name}", scene.doc.replace(subject.with_(targets=(*subject.targets, target))))
+    return target
+
+
+def remove_target(scene: Scene, subject_id: str, target_id: str) -> None:
+    subject = _thing(scene, subject_id)
+    stack = tuple(l.with_(values={n: v for n, v in l.values.items() if v != target_id}) for l in subject.stack)
+    targets = tuple(t for t in subject.targets if t.id != target_id)
+    scene.apply("Remove a target", scene.doc.replace(subject.with_(targets=targets, stack=stack)))

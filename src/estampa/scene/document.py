@@ -5,6 +5,7 @@ old one, a background solve reads a document that nobody changes under it, and w
 Arrays (points, faces, weight maps) are not in the document; it names them by the digest of their content.
 """
 
+import math
 import uuid
 from typing import Any
 
@@ -12,8 +13,10 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 
 from .channels import Channel, Kind, kind_of
 from .curves import Curve
+from .formula import LONGEST, Refused, read
 
-FILE_VERSION = 1
+FILE_VERSION = 2
+MOST_SPOTS = 100_000
 
 
 def new_id() -> str:
@@ -34,6 +37,64 @@ class Opaque(Frozen):
     raw: Any
 
 
+class Source(Frozen):
+    """A channel of another thing, to be read."""
+
+    thing: str  # id
+    channel: str
+
+
+class Link(Frozen):
+    """A channel that reads another one, as it is, through a range map or through a curve. In stored units."""
+
+    reads: Source
+    span: tuple[float, float] | None = None  # these two values of what is read ...
+    to: tuple[float, float] | None = None  # ... become these two
+    hold: bool = True  # values outside the span are held at its ends
+    curve: Curve | None = None  # instead of the range map: its frames are values of what is read
+
+    @model_validator(mode="after")
+    def _fits(self):
+        if (self.span is None) != (self.to is None):
+            raise ValueError("a link's range map needs both its ranges")
+        if self.span is not None and not (
+            all(map(math.isfinite, (*self.span, *self.to))) and self.span[0] != self.span[1]
+        ):
+            raise ValueError("a link's range map needs two different, finite values to read from")
+        return self
+
+
+class Formula(Frozen):
+    """A channel computed by an expression, in the units that are shown. `inputs` are channels by their letter."""
+
+    formula: str = Field(max_length=LONGEST)
+    inputs: dict[str, Source] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _can_be_read(self):
+        for name in self.inputs:
+            if not (name.isidentifier() and len(name) <= 20):
+                raise ValueError(f"“{name}” cannot name an input of a formula")
+        try:
+            read(self.formula, tuple(self.inputs))
+        except Refused as err:
+            raise ValueError(f"the formula {err}") from None
+        return self
+
+
+class Target(Frozen):
+    """A shape kept to be morphed to."""
+
+    id: str = Field(default_factory=new_id)
+    name: str
+    points: str  # digest of a float64 (n, 3) array, metres, in the subject's own space
+
+
+class Material(Frozen):
+    name: str
+    colour: tuple[float, float, float] = (0.8, 0.77, 0.71)  # linear, 0 to 1
+
+
 class WeightMap(Frozen):
     id: str = Field(default_factory=new_id)
     name: str
@@ -46,6 +107,8 @@ class MeshRef(Frozen):
     face_indices: str  # int32 (sum of counts,), vertex of each corner
     uv: str | None = None  # float32 (n, 2)
     source: str = ""  # name of the file it came from
+    materials: tuple[Material, ...] = ()
+    face_materials: str | None = None  # int32 (f,), which material each face has
 
 
 class Thing(Frozen):
@@ -58,6 +121,9 @@ class Thing(Frozen):
     values: dict[str, Any] = Field(default_factory=dict)
     mesh: MeshRef | None = None
     maps: tuple[WeightMap, ...] = ()
+    targets: tuple[Target, ...] = ()
+    spots: tuple[tuple[float, ...], ...] = ()  # a path's points, or the places of copies made by hand
+    locked: tuple[str, ...] = ()  # channels that hands must not move
     stack: tuple["Thing", ...] = ()
     unknown: dict[str, Any] | None = None  # the raw thing, when its kind is not understood
 
@@ -73,10 +139,15 @@ class Thing(Frozen):
         declared = self.declared
         for name, value in self.values.items():
             channel = declared.channels.get(name) if declared else None
-            if channel and not isinstance(value, (Curve, Opaque)):
+            if channel and not isinstance(value, (Curve, Link, Formula, Opaque)):
                 check_value(channel, value)
-            elif channel and isinstance(value, Curve) and not channel.animates:
-                raise ValueError(f"channel “{name}” cannot be keyed")
+            elif channel and not isinstance(value, Opaque) and not channel.animates:
+                if isinstance(value, (Curve, Link, Formula)):
+                    raise ValueError(f"channel “{name}” cannot be keyed, linked or computed")
+        if len(self.spots) > MOST_SPOTS:
+            raise ValueError(f"{len(self.spots):,} points; at most {MOST_SPOTS:,} are read")
+        if any(len(s) not in (3, 5) or not all(map(math.isfinite, s)) for s in self.spots):
+            raise ValueError("a point needs 3 finite numbers, a copy's place 5")
         return self
 
     @property
@@ -93,26 +164,36 @@ class Thing(Frozen):
         value = self.values.get(name)
         return value if isinstance(value, Curve) else None
 
-    def at(self, name: str, frame: float):
-        """The channel's value at a frame, within its hard range."""
-        channel = self.declared.channels[name]
+    def constant(self, name: str):
+        """The value of a channel that does not animate; the default where it is not a constant."""
         value = self.value(name)
-        if isinstance(value, Opaque):
-            return channel.default
-        if isinstance(value, Curve):
-            value = value.at(frame)
-            value = {"whole": round, "switch": lambda v: v >= 0.5}.get(channel.type, float)(value)
-        return channel.clamp(value) if channel.type in ("number", "whole") else value
+        return self.declared.channels[name].default if isinstance(value, (Curve, Link, Formula, Opaque)) else value
+
+    def sources(self):
+        """Yields (channel name, Source) for every channel of another thing that this one reads."""
+        for name, value in self.values.items():
+            if isinstance(value, Link):
+                yield name, value.reads
+            elif isinstance(value, Formula):
+                yield from ((name, source) for source in value.inputs.values())
 
     def map(self, map_id: str | None) -> WeightMap | None:
         return next((m for m in self.maps if m.id == map_id), None)
 
 
 def _read_value(value):
-    if isinstance(value, (Curve, Opaque)):
+    if isinstance(value, (Curve, Link, Formula, Opaque)):
         return value
     if isinstance(value, dict):
-        return Curve.model_validate(value) if set(value) == {"keys"} else Opaque(raw=value)
+        if "keys" in value:
+            return Curve.model_validate(value)
+        for kind, word in ((Link, "reads"), (Formula, "formula")):
+            if word in value:
+                try:
+                    return kind.model_validate(value)
+                except ValueError:  # what a newer version writes is kept as it is
+                    return Opaque(raw=value)
+        return Opaque(raw=value)
     if value is None or isinstance(value, (bool, int, float, str)):
         return value
     raise ValueError(f"a channel value may not be a {type(value).__name__}")
@@ -120,8 +201,6 @@ def _read_value(value):
 
 def check_value(channel: Channel, value) -> None:
     """Raises ValueError when a constant does not fit its channel."""
-    import math
-
     ok = {
         "number": lambda v: isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v),
         "whole": lambda v: isinstance(v, int) and not isinstance(v, bool),
@@ -142,6 +221,7 @@ class Document(Frozen):
     frame_rate: float = Field(default=24.0, gt=0, le=1000)
     start: int = Field(default=1, ge=-1_000_000, le=1_000_000)
     end: int = Field(default=120, ge=-1_000_000, le=1_000_000)
+    loop: tuple[int, int] | None = None  # first frame of the loop, and the frame that equals it again
     things: tuple[Thing, ...] = ()  # subjects, grips, forces
     prints: tuple[Thing, ...] = ()
 
@@ -149,6 +229,8 @@ class Document(Frozen):
     def _range(self):
         if self.end < self.start:
             raise ValueError("the last frame lies before the first")
+        if self.loop is not None and not -1_000_000 <= self.loop[0] < self.loop[1] <= 1_000_000:
+            raise ValueError("the loop's end must lie after its start")
         return self
 
     def everything(self):
@@ -174,10 +256,11 @@ class Document(Frozen):
         """Digests of every array the document names."""
         names = set()
         for thing in self.things:
-            names |= {m.weights for m in thing.maps}
+            names |= {m.weights for m in thing.maps} | {t.points for t in thing.targets}
             if thing.mesh:
                 mesh = thing.mesh
-                names |= {mesh.points, mesh.face_counts, mesh.face_indices} | ({mesh.uv} if mesh.uv else set())
+                wanted = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.face_materials)
+                names |= {name for name in wanted if name}
         return names
 
     def replace(self, thing: Thing) -> "Document":

@@ -22,7 +22,8 @@ from pydantic import ValidationError
 from ..errors import EstampaError, disk_trouble
 from ..hashing import array_digest
 from .channels import kind_of
-from .document import FILE_VERSION, Document, Opaque
+from .curves import Curve
+from .document import FILE_VERSION, Document, Frozen, Opaque
 from .scene import Arrays, Scene
 
 MAX_JSON = 64_000_000
@@ -80,13 +81,21 @@ def _dump(doc: Document) -> dict:
             return thing.unknown
         data = {"id": thing.id, "kind": thing.kind, "name": thing.name, "on": thing.on}
         data["values"] = {
-            n: v.raw if isinstance(v, Opaque) else v.model_dump() if hasattr(v, "model_dump") else v
+            n: v.raw
+            if isinstance(v, Opaque)
+            else v.model_dump(exclude_defaults=True)
+            if isinstance(v, (Frozen, Curve))
+            else v
             for n, v in thing.values.items()
         }
         if thing.mesh:
             data["mesh"] = thing.mesh.model_dump()
-        if thing.maps:
-            data["maps"] = [m.model_dump() for m in thing.maps]
+        for name in ("maps", "targets"):
+            if getattr(thing, name):
+                data[name] = [m.model_dump() for m in getattr(thing, name)]
+        for name in ("spots", "locked"):
+            if getattr(thing, name):
+                data[name] = getattr(thing, name)
         if thing.stack:
             data["stack"] = [dump_thing(l) for l in thing.stack]
         return data
@@ -153,6 +162,8 @@ def _read_document(what, archive) -> Document:
             "Update Estampa, or save it there for this version.",
         )
     try:
+        if data["version"] < 2:
+            _from_version_1(data)
         for where in ("things", "prints"):
             data[where] = [_understood(t) for t in data.get(where, [])]
         return Document.model_validate(data)
@@ -167,6 +178,14 @@ def _read_document(what, archive) -> Document:
             "It was not opened; open an earlier copy.",
             str(err),
         ) from err
+
+
+def _from_version_1(data) -> None:
+    """Noise's strength in metres became its height; strength is now a share that every layer has."""
+    for thing in data.get("things", []):
+        for layer in thing.get("stack", []):
+            if layer.get("kind") == "noise" and "strength" in layer.get("values", {}):
+                layer["values"]["height"] = layer["values"].pop("strength")
 
 
 def _no_constant(word):
@@ -214,13 +233,16 @@ def _check_shapes(what, scene: Scene):
             mesh.check(subject.name)
             weights = [scene.arrays.get(m.weights) for m in subject.maps]
             ok = all(w.shape == (mesh.count,) and np.isfinite(w).all() for w in weights)
+            ok &= all(np.isfinite(scene.arrays.get(t.points)).all() for t in subject.targets)
         except (AttributeError, ValueError, TypeError) as err:
             raise EstampaError(
                 what, f"holds a damaged mesh in “{subject.name}”.", "Open an earlier copy.", repr(err)
             ) from err
         if not ok:
             raise EstampaError(
-                what, f"holds a weight map that does not fit the mesh of “{subject.name}”.", "Open an earlier copy."
+                what,
+                f"holds a weight map or morph target that does not fit the mesh of “{subject.name}”.",
+                "Open an earlier copy.",
             )
 
 

@@ -12,6 +12,7 @@ from psygnal import Signal
 from ..errors import EstampaError
 from ..hashing import array_digest
 from .document import Document, MeshRef
+from .values import Values
 
 HISTORY_LENGTH = 500
 
@@ -74,6 +75,7 @@ class Snapshot(NamedTuple):
     doc: Document
     arrays: Arrays
     mesh: Callable
+    values: Values
 
 
 class Scene:
@@ -89,6 +91,7 @@ class Scene:
         self.arrays = arrays or Arrays()
         self.path = path
         self.saved_doc = self.doc
+        self._values = Values(self.doc)
         self._undo: list[tuple[str, str | None, Document]] = []
         self._redo: list[tuple[str, str | None, Document]] = []
         self._meshes: dict[MeshRef, object] = {}
@@ -150,13 +153,28 @@ class Scene:
             from ..geometry.mesh import Mesh
 
             a = self.arrays
-            uv = a.get(ref.uv) if ref.uv else None
-            self._meshes[ref] = Mesh(a.get(ref.points), a.get(ref.face_counts), a.get(ref.face_indices), uv)
+            more = lambda name: a.get(name) if name else None
+            materials = tuple((m.name, m.colour) for m in ref.materials)
+            self._meshes[ref] = Mesh(
+                a.get(ref.points),
+                a.get(ref.face_counts),
+                a.get(ref.face_indices),
+                more(ref.uv),
+                materials,
+                more(ref.face_materials),
+            )
         return self._meshes[ref]
 
     def snapshot(self) -> "Snapshot":
         """The scene as it is now, to be read beside the window while edits go on."""
-        return Snapshot(self.doc, self.arrays, self.mesh)
+        return Snapshot(self.doc, self.arrays, self.mesh, Values(self.doc))
+
+    @property
+    def values(self) -> Values:
+        """Reads the channels of the present document."""
+        if self._values.doc is not self.doc:
+            self._values = Values(self.doc)
+        return self._values
 
     def know_mesh(self, ref: MeshRef, mesh) -> None:
         """Take a Mesh that was made already for a reference, with what it knows of its topology."""

@@ -1,48 +1,95 @@
-"""The kinds that are no layer, force or print: a subject and a grip."""
+"""The kinds that are no layer, force or print: what stands somewhere in the scene."""
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
-from .channels import Kind, number
+from ..geometry.place import Place
+from .channels import Kind, choice, number, ref, switch, text, whole
 
-
-class Subject(Kind):
-    """A mesh that is moved by its stack of layers."""
-
-    kind, family, title = "subject", "thing", "Subject"
+_METRES = {"unit": "m", "soft": (-5, 5), "group": "Position"}
+_TURN = {"unit": "rad", "soft": (-np.pi, np.pi), "group": "Turn"}
 
 
-class Grip(Kind):
-    """A transform-only thing to take hold of: a deformer's axis, a noise's origin, a wind's direction.
+class Placed(Kind):
+    """Base of what stands somewhere: position, turn and size, within what it rides on."""
 
-    Its long axis is +Y before it is turned; a direction read from it is +Z.
-    """
+    family = "thing"
 
-    kind, family, title = "grip", "thing", "Grip"
-
-    x = number(0, "Position along X.", unit="m", soft=(-5, 5), group="Position")
-    y = number(0, "Position along Y, upwards.", unit="m", soft=(-5, 5), group="Position")
-    z = number(0, "Position along Z.", unit="m", soft=(-5, 5), group="Position")
-    turn_x = number(
-        0,
-        "Turn about X, applied first to last as X, Y, Z on turned axes.",
-        title="X",
-        unit="rad",
-        soft=(-np.pi, np.pi),
-        group="Turn",
-    )
-    turn_y = number(0, "Turn about Y.", title="Y", unit="rad", soft=(-np.pi, np.pi), group="Turn")
-    turn_z = number(0, "Turn about Z.", title="Z", unit="rad", soft=(-np.pi, np.pi), group="Turn")
-    size = number(
-        1,
-        "Size: one unit of what reads the grip. A noise at size 2 is twice as coarse.",
-        unit="factor",
-        soft=(0.05, 5),
-        hard=(1e-6, None),
-    )
+    x = number(0, "Position along X.", **_METRES)
+    y = number(0, "Position along Y, upwards.", **_METRES)
+    z = number(0, "Position along Z.", **_METRES)
+    turn_x = number(0, "Turn about X, applied first to last as X, Y, Z on turned axes.", title="X", **_TURN)
+    turn_y = number(0, "Turn about Y.", title="Y", **_TURN)
+    turn_z = number(0, "Turn about Z.", title="Z", **_TURN)
+    size = number(1, "Size, against its own.", unit="factor", soft=(0.05, 5), hard=(1e-6, None))
+    parent = ref("placed", "What it rides on: it moves, turns and grows with it.", title="Rides on")
 
     @staticmethod
     def frame(values) -> tuple[np.ndarray, np.ndarray, float]:
         """(origin (3,), axes (3, 3) with a column per axis, size) from resolved channel values."""
-        turn = Rotation.from_euler("XYZ", [values["turn_x"], values["turn_y"], values["turn_z"]])
-        return np.array([values["x"], values["y"], values["z"]]), turn.as_matrix(), values["size"]
+        return Place.of(values).at(0)
+
+
+class Subject(Placed):
+    """A mesh that is moved by its stack of layers, and stands at a place."""
+
+    kind, title = "subject", "Subject"
+
+    smooth = number(
+        np.radians(44),
+        "Edges bent more than this look hard; 180 degrees makes everything smooth, 0 shows each face.",
+        title="Smooth up to",
+        unit="rad",
+        soft=(0, np.pi),
+        hard=(0, np.pi),
+    )
+
+
+class Grip(Placed):
+    """A transform-only thing to take hold of: a deformer's axis, a noise's origin, a control.
+
+    Its long axis is +Y before it is turned; a direction read from it is +Z. One unit of what reads it is its size.
+    """
+
+    kind, title = "grip", "Grip"
+
+    copies = choice(
+        "rides",
+        "What it is to the copies of a subject: each has its own, its own that keeps the heading, or this one.",
+        {"rides": "Rides along with each", "heading": "Rides along, keeps its heading", "world": "One for all of them"},
+        title="For copies",
+    )
+
+
+class Path(Placed):
+    """A curve in space through points, that things follow or stand along."""
+
+    kind, title = "path", "Path"
+
+    closed = switch(False, "Goes back to its first point.")
+    rounded = switch(True, "A smooth curve through the points, or straight lines between them.", title="Smooth")
+
+
+class Camera(Placed):
+    """A point of view that can ride on anything; a pane looks through it. It looks along its -Z axis, as glTF's."""
+
+    kind, title = "camera", "Camera"
+
+    view = number(
+        np.radians(40),
+        "Angle of view from bottom to top.",
+        title="Angle of view",
+        unit="rad",
+        soft=(0.1, 2),
+        hard=(0.02, 3),
+    )
+
+
+class Backdrop(Kind):
+    """A picture, or a numbered sequence of pictures, behind a pane, to match motion to."""
+
+    kind, family, title = "backdrop", "thing", "Backdrop"
+
+    file = text("", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture")
+    sequence = switch(False, "Step through the numbered pictures beside it, one a frame.")
+    first = whole(1, "Frame at which the sequence begins.", title="Begins at", unit="frames", soft=(1, 500))
+    opacity = number(1, "How much of it is seen before the plain ground.", unit="fraction", soft=(0, 1), hard=(0, 1))

@@ -1,0 +1,135 @@
+"""Where a subject and its copies stand, when each copy plays, and where a grip is for each of them."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.paths import Sampled
+from ..geometry.place import Place
+from ..geometry.scatter import scatter
+from ..hashing import digest
+from ..scene.copies import MOST, arranged, own_frames, rank
+from ..scene.document import Thing
+from ..scene.values import Rows, Values
+
+
+@dataclass(frozen=True)
+class Many:
+    """Rows of one subject: itself, or its copies."""
+
+    rows: Rows
+    own: Place  # (1 or k) where the subject itself stands, at each row's frame
+    copy: Place | None  # (k) what brings it to where its copy stands; None for the subject itself
+    place: Place  # (1 or k) both together
+    key: bytes
+
+
+class Stage:
+    """Places of one document; a scene gives the meshes to scatter over."""
+
+    def __init__(self, values: Values, scene):
+        self.values, self.scene = values, scene
+        self._kept: dict = {}
+
+    def one(self, subject: Thing, frame: float) -> Many:
+        key = (subject.id, float(frame))
+        if key not in self._kept:
+            if len(self._kept) > 5000:
+                self._kept.clear()
+            rows = Rows.one(frame)
+            own = self.values.place(subject, rows)
+            self._kept[key] = Many(rows, own, None, own, digest("one", frame))
+        return self._kept[key]
+
+    def many(self, copies: Thing, subject: Thing, frame: float) -> Many:
+        """The rows of a subject's copies when the scene is at a frame."""
+        key = (copies.id, float(frame))
+        if key not in self._kept:
+            self._kept[key] = self._many(copies, subject, frame)
+        return self._kept[key]
+
+    def _many(self, copies, subject, frame):
+        v = {n: self.values.at(copies, n, frame) for n in copies.declared.channels}
+        start = self.values.doc.start
+        at_start = self.values.place(subject, Rows.one(start))
+        pivot = at_start.origin[0]
+        copy = self._arranged(copies, v, pivot)
+        stand = copy.origin + np.einsum("kij,j->ki", copy.axes, pivot) * copy.size[:, None]
+        near = self.values.find(v["near"])
+        at = self.values.place(near, Rows.one(frame)).origin[0] if near is not None and near.kind == "grip" else None
+        frames = own_frames(frame, start, rank(v, stand, at), v["stagger"], v["length"])
+        rows = Rows(frames, np.arange(copy.rows, dtype=float), copy.rows)
+        own = self.values.place(subject, rows) if copy.rows else at_start
+        place = copy @ own if copy.rows else copy
+        return Many(rows, own, copy, place, digest("many", copies.id, frame))
+
+    def _arranged(self, copies, v, pivot) -> Place:
+        """The places of the copies; made once for the same channels."""
+        words = {n: x for n, x in v.items() if n not in ("stagger", "length", "order", "near", "original")}
+        path, ground = self.values.find(v["path"]), self.values.find(v["ground"])
+        name = digest(
+            words,
+            pivot,
+            copies.spots,
+            path.spots if path else None,
+            ground.mesh.points if ground and ground.mesh else None,
+        )
+        world = [
+            self.values.place(t, Rows.one(self.values.doc.start)) if t is not None else None for t in (path, ground)
+        ]
+        name = digest(name, world)
+        kept = self.scene.solver_cache.get(("copies", copies.id))
+        if kept is None or kept[0] != name:
+            made = arranged(v, pivot, self._in_world(path), self._ground(v, ground), copies.spots)
+            if made.rows > MOST:
+                raise EstampaError(copies.name, f"would be {made.rows:,} copies.", f"At most {MOST:,} are made.")
+            kept = self.scene.solver_cache["copies", copies.id] = (name, made)
+        return kept[1]
+
+    def _ground(self, v, ground):
+        if v["arrange"] != "scatter" or ground is None or ground.mesh is None:
+            return None
+        mesh = self.scene.mesh(ground.mesh)
+        points = self.values.place(ground, Rows.one(self.values.doc.start)).apply(mesh.points[None])[0]
+        return scatter(mesh, points, v["density"], v["apart"], v["seed"], MOST)
+
+    def sampled(self, path: Thing) -> Sampled | None:
+        """A path in its own space; None when it has no length."""
+        closed, rounded = (bool(self.values.at(path, n, self.values.doc.start)) for n in ("closed", "rounded"))
+        return self._sampled(path.spots, closed, rounded)
+
+    def _in_world(self, path: Thing | None) -> Sampled | None:
+        if path is None or path.kind != "path" or not path.spots:
+            return None
+        place = self.values.place(path, Rows.one(self.values.doc.start))
+        spots = place.apply(np.array([s[:3] for s in path.spots], float)[None])[0]
+        closed, rounded = (bool(self.values.at(path, n, self.values.doc.start)) for n in ("closed", "rounded"))
+        return self._sampled(tuple(map(tuple, spots)), closed, rounded)
+
+    def _sampled(self, spots, closed, rounded):
+        key = (spots, closed, rounded)
+        if key not in self._kept:
+            try:
+                self._kept[key] = Sampled([s[:3] for s in spots], closed, rounded) if spots else None
+            except ValueError:
+                self._kept[key] = None
+        return self._kept[key]
+
+    def within(self, many: Many, grip: Thing) -> Place:
+        """Where a grip stands in the subject's own space, for each row, as the grip says it is for copies."""
+        place = self.values.place(grip, many.rows)
+        if many.copy is not None:
+            mode = self.values.at(grip, "copies", many.rows.frames[0])
+            if mode == "world":
+                return many.place.inverse() @ place
+            if mode == "heading":
+                rides = many.own.inverse() @ place
+                turned = many.place.axes.transpose(0, 2, 1) @ place.axes
+                wide = rides.spread(max(rides.rows, len(turned)))
+                return replace_axes(wide, turned)
+        return many.own.inverse() @ place
+
+
+def replace_axes(place: Place, axes: np.ndarray) -> Place:
+    return Place(place.origin, np.ascontiguousarray(np.broadcast_to(axes, place.axes.shape)), place.size)

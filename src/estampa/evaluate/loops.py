@@ -1,0 +1,209 @@
+"""Loops: how far a loop's end is from its start, and what closes it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..scene.curves import Curve
+from ..scene.document import Document, Thing
+from ..scene.scene import Scene
+from ..scene.values import Rows, Values
+from .evaluator import Evaluator
+
+WHOLE = 1e-6  # rounds; nearer than this to a whole number is whole
+
+
+@dataclass(frozen=True)
+class Seam:
+    """The difference between a loop's end and its start, for a subject, its copies, or a thing that only stands."""
+
+    thing: str  # id
+    name: str
+    pose: float  # m, the largest distance of a vertex
+    turn: float  # rad, between how it stands at both ends
+    speed: float  # m/s, the largest difference of a vertex's velocity
+    where: str  # words: where it is largest
+    solved: bool = True
+
+    @property
+    def closed(self) -> bool:
+        """Within a tenth of a millimetre and a millimetre a second, which no eye sees."""
+        return self.solved and self.pose < 1e-4 and self.turn < 1e-4 and self.speed < 1e-3
+
+
+def loop_range(doc: Document) -> tuple[int, int]:
+    """(first frame, the frame that equals it again): the chosen loop range, or the whole range and the frame after."""
+    return doc.loop or (doc.start, doc.end + 1)
+
+
+def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
+    """The seam of each subject that is on, and of each set of copies; measured from a thing that may move."""
+    doc, found = evaluator.doc, []
+    for thing in doc.things:
+        if thing.on and thing.kind == "subject":
+            found.append(_seam(evaluator, thing, lambda f, t=thing: _subject(evaluator, t, f), seen_from))
+        elif thing.on and thing.kind == "copies" and evaluator.values.find(thing.constant("subject")) is not None:
+            found.append(_seam(evaluator, thing, lambda f, t=thing: _copies(evaluator, t, f), seen_from))
+    return found
+
+
+def _subject(evaluator, subject, frame):
+    shape = evaluator.subject(subject, frame)
+    place = evaluator.values.place(subject, Rows.one(frame))
+    return shape.points, place.axes, shape.true
+
+
+def _copies(evaluator, copies, frame):
+    found = evaluator.copies(copies, frame)
+    return found.points().reshape(-1, 3), found.places.axes, found.shape.true
+
+
+def _seam(evaluator, thing, at, seen_from):
+    first, last = loop_range(evaluator.doc)
+
+    def look(frame):
+        points, axes, true = at(frame)
+        if seen_from is not None:
+            back = evaluator.values.place(seen_from, Rows.one(frame)).inverse()
+            points, axes = back.apply(points[None])[0], back.axes @ axes
+        return points, axes, true
+
+    # on whole frames where something is solved; else so close that a quick motion is not taken for a seam
+    step = 1.0 if _is_solved(evaluator, thing) else 1 / 16
+    frames = [first, first + step, first + 2 * step, last - 2 * step, last - step, last]
+    looked = [look(f) for f in frames]
+    p = [l[0] for l in looked]
+    if not len(p[0]):
+        return Seam(thing.id, thing.name, 0.0, 0.0, 0.0, "no copies")
+    gap = np.linalg.norm(p[5] - p[0], axis=1)
+    # one-sided differences of second order: right for any parabola
+    begin, end = (-3 * p[0] + 4 * p[1] - p[2]) / 2, (3 * p[5] - 4 * p[4] + p[3]) / 2
+    jump = np.linalg.norm(begin - end, axis=1) * evaluator.doc.frame_rate / step
+    between = np.einsum("kji,kjl->kil", looked[0][1], looked[5][1])
+    turn = np.arccos(np.clip((np.trace(between, axis1=1, axis2=2) - 1) / 2, -1, 1))
+    worst = int(gap.argmax() if gap.max() > 1e-9 else jump.argmax())
+    where = f"vertex {worst}"
+    if thing.kind == "copies":
+        each = len(p[0]) // max(len(turn), 1)
+        where = f"copy {worst // max(each, 1)}, vertex {worst % max(each, 1)}"
+    solved = all(l[2] for l in looked)
+    return Seam(thing.id, thing.name, float(gap.max()), float(turn.max()), float(jump.max()), where, solved)
+
+
+def _is_solved(evaluator, thing) -> bool:
+    subject = evaluator.values.find(thing.constant("subject")) if thing.kind == "copies" else thing
+    return any(layer.declared.memory for layer in evaluator.layers(subject))
+
+
+# -- what closes it ----------------------------------------------------------------------------------------
+@dataclass(frozen=True)
+class Offer:
+    """One change that would close a part of the seam."""
+
+    thing: str
+    channel: str
+    words: str
+    value: object  # what the channel becomes
+
+    def applied(self, doc: Document) -> Document:
+        thing = doc.find(self.thing)
+        return doc.replace(thing.with_(values={**thing.values, self.channel: self.value}))
+
+
+def offers(doc: Document, blend: int = 12) -> list[Offer]:
+    """What would close the seams of a scene: noise made periodic, rates that go round a whole number of times, and
+    keys blended over the last `blend` frames into the first."""
+    first, last = loop_range(doc)
+    seconds, values, found = (last - first) / doc.frame_rate, Values(doc), []
+    for thing, _ in doc.everything():
+        declared = thing.declared
+        if declared is None or not thing.on or declared.family == "print":
+            continue
+        for name, channel in declared.channels.items():
+            here, value = f"{thing.name} · {channel.label.lower()}", thing.value(name)
+            if name == "loops" and value is False:
+                found.append(Offer(thing.id, name, f"{here}: comes back to where it began", True))
+            elif channel.cycles and isinstance(value, (int, float)):
+                rounds = value * seconds
+                if abs(rounds - round(rounds)) > WHOLE:
+                    near = round(rounds) or int(np.copysign(1, rounds))
+                    words = f"{here}: {value:.4g} becomes {near / seconds:.4g} Hz, {abs(near)} rounds in the loop"
+                    found.append(Offer(thing.id, name, words, near / seconds))
+            elif isinstance(value, Curve) and channel.animates:
+                closed = closed_curve(value, first, last, blend)
+                if closed is not None:
+                    gap = abs(value.at(last) - value.at(first))
+                    words = (
+                        f"{here}: its last {min(blend, last - first)} frames go back to the first value (gap {gap:.3g})"
+                    )
+                    found.append(Offer(thing.id, name, words, closed))
+            elif channel.accumulates and channel.type == "number" and thing.kind == "follow":
+                travel = values.travel(thing, name, last) - values.travel(thing, name, first)
+                if abs(travel) > WHOLE and not isinstance(value, Curve):
+                    found += _path_offer(thing, name, here, value, seconds, values)
+    return found
+
+
+def _path_offer(thing, name, here, value, seconds, values):
+    path = values.find(thing.constant("path"))
+    if path is None or not path.spots or not isinstance(value, (int, float)):
+        return []
+    from ..geometry.paths import Sampled
+
+    try:
+        length = Sampled(
+            [s[:3] for s in path.spots], bool(path.constant("closed")), bool(path.constant("rounded"))
+        ).length
+    except ValueError:
+        return []
+    rounds = value * seconds / length
+    if abs(rounds - round(rounds)) < WHOLE:
+        return []
+    near = round(rounds) or int(np.copysign(1, rounds))
+    speed = near * length / seconds
+    return [Offer(thing.id, name, f"{here}: {value:.4g} becomes {speed:.4g} m/s, {abs(near)} times along", speed)]
+
+
+def closed_curve(curve: Curve, first: int, last: int, blend: int) -> Curve | None:
+    """The curve with its end brought to its start, and going round outside the loop; None when it closes already."""
+    span = curve.keys[-1].frame - curve.keys[0].frame
+    if curve.after in ("cycle", "mirror", "accumulate") and span > 0:
+        period = 2 * span if curve.after == "mirror" else span
+        rounds = (last - first) / period
+        if abs(rounds - round(rounds)) < WHOLE:
+            return None
+        near = max(1, round(rounds))
+        factor = (last - first) / near / period
+        about = curve.keys[0].frame
+        return curve.moved([k.frame for k in curve.keys], 0, 0, times=factor, about=about)
+    start, end = curve.at([first, last])
+    still = len(curve.keys) < 2
+    slopes = 0.0 if still else abs(_slope(curve, first, 1) - _slope(curve, last, -1))
+    tall = max(abs(k.value) for k in curve.keys)
+    if abs(start - end) <= 1e-9 * max(1.0, tall) and slopes <= 1e-6 * max(1.0, tall):
+        return None
+    closed = curve.closed(first, last, min(blend, last - first))
+    if closed.keys[0].frame == first and closed.keys[-1].frame == last:
+        closed = closed.with_extend("cycle", "cycle")
+    return closed
+
+
+def _slope(curve, frame, side):
+    low, high = curve.keys[0].frame, curve.keys[-1].frame
+    outside = (frame >= high and side > 0) or (frame <= low and side < 0) or frame < low or frame > high
+    return 0.0 if outside else curve.slope_at(frame, side)
+
+
+def close(scene: Scene, chosen: list[Offer] | None = None, blend: int = 12) -> list[Offer]:
+    """Carry out offers, or all there are, in one step of the history. Returns them."""
+    chosen = offers(scene.doc, blend) if chosen is None else chosen
+    if not chosen:
+        return []
+    doc = scene.doc
+    for offer in chosen:
+        if doc.find(offer.thing) is None:
+            raise EstampaError("Closing the seam", "names a thing that is gone.", "Look at the offers again.")
+        doc = offer.applied(doc)
+    scene.apply(f"Close the seam ({len(chosen)} changes)", doc)
+    return chosen

@@ -1,0 +1,164 @@
+"""Remarks on links, stacks, copies, paths and zones; the checks are run by remarks.py."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.paths import Sampled
+from ..scene.document import Curve, Formula, Link
+from ..scene.scene import Scene, Snapshot
+from .remark import Remark
+
+
+def broken_channels(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """Links and formulas that give no number somewhere in the range, and things that ride on themselves."""
+    doc = scene.doc
+    for thing, _ in doc.everything():
+        for name, value in thing.values.items():
+            if thing.declared is None or name not in thing.declared.channels or not isinstance(value, (Link, Formula)):
+                continue
+            try:
+                for frame in np.unique(np.linspace(doc.start, doc.end, 9).round()):
+                    scene.values.at(thing, name, frame)
+            except EstampaError as err:
+                yield Remark("error", thing.id, f"{err.what} {err.cause}", "What reads it cannot be shown.", err.cure)
+
+
+def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """Refining belongs after deforming, and thickening before refining (common practice, no source)."""
+    for subject in scene.doc.subjects:
+        stack = [l for l in subject.stack if l.on and l.declared is not None]
+        for i, layer in enumerate(stack):
+            below = stack[i + 1 :]
+            if layer.kind == "refine" and any(b.kind == "thicken" for b in below):
+                thick = next(b.name for b in below if b.kind == "thicken")
+                yield Remark(
+                    "warning",
+                    layer.id,
+                    f"{layer.name} stands above {thick} on {subject.name}.",
+                    "The rims stay sharp, and there are four times as many faces to thicken.",
+                    f"Move {layer.name} below {thick}.",
+                )
+            elif layer.kind == "refine":
+                moving = [b.name for b in below if not b.declared.remeshes and b.kind != "relax"]
+                if moving:
+                    yield Remark(
+                        "warning",
+                        layer.id,
+                        f"{layer.name} stands above {moving[0]} on {subject.name}.",
+                        "Every layer below it works on many more vertices than it needs.",
+                        f"Move {layer.name} to the foot of the stack.",
+                    )
+
+
+def paths_and_zones(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for thing in scene.doc.things:
+        if thing.kind == "path" and not _has_length(thing):
+            yield Remark(
+                "warning",
+                thing.id,
+                f"The path {thing.name} has no length.",
+                "What follows it or stands along it does nothing.",
+                "Give it at least two points in different places.",
+            )
+        if thing.kind == "zone" and thing.on:
+            if thing.constant("shape") == "path" and scene.doc.find(thing.constant("path")) is None:
+                yield Remark(
+                    "warning",
+                    thing.id,
+                    f"The zone {thing.name} lies along a path, and names none.",
+                    "It is empty, so what it scales does nothing.",
+                    "Choose its path, or another shape.",
+                )
+            size = scene.values.at(thing, "size", scene.doc.start) * scene.values.at(thing, "reach", scene.doc.start)
+            if size < 1e-4:
+                yield Remark(
+                    "warning",
+                    thing.id,
+                    f"The zone {thing.name} is smaller than a tenth of a millimetre.",
+                    "What it scales does nothing.",
+                    "Raise its reach or its size.",
+                )
+
+
+def copies_of_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
+    doc = scene.doc
+    for copies in (t for t in doc.things if t.kind == "copies" and t.on):
+        wanted = {"path": "path", "scatter": "ground"}.get(copies.constant("arrange"))
+        if doc.find(copies.constant("subject")) is None:
+            yield Remark(
+                "warning",
+                copies.id,
+                f"{copies.name} copies nothing.",
+                "Nothing is shown.",
+                "Choose its subject in the sheet.",
+            )
+        elif wanted and doc.find(copies.constant(wanted)) is None:
+            word = "path" if wanted == "path" else "mesh to be scattered over"
+            yield Remark(
+                "warning",
+                copies.id,
+                f"{copies.name} has no {word}.",
+                "There are no copies.",
+                f"Choose it under “{word}”.",
+            )
+        elif copies.constant("arrange") == "hand" and not copies.spots:
+            yield Remark(
+                "note",
+                copies.id,
+                f"{copies.name} has no copies yet.",
+                "Nothing is shown.",
+                "Take the Place tool and click where one should stand.",
+            )
+
+
+def nothing_named(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """Layers that cannot do anything, since what they need is not named."""
+    needs = {
+        "morph": ("target", "a morph target"),
+        "follow": ("path", "a path"),
+        "look_at": ("target", "a grip to look at"),
+    }
+    for subject in scene.doc.subjects:
+        for layer in subject.stack:
+            name, words = needs.get(layer.kind, ("", ""))
+            value = layer.values.get(name) if name else None
+            there = (
+                any(t.id == value for t in subject.targets)
+                if name == "target" and layer.kind == "morph"
+                else scene.doc.find(value)
+            )
+            if name and layer.on and not there:
+                yield Remark(
+                    "note",
+                    layer.id,
+                    f"{layer.name} names no {words.split(' ', 1)[1]}.",
+                    "It does nothing yet.",
+                    f"Choose {words} in the sheet.",
+                )
+
+
+def scaled_solver(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """A size that is keyed under a solver changes the lengths that it keeps."""
+    for subject in scene.doc.subjects:
+        solvers = [l for l in subject.stack if l.on and l.declared is not None and l.declared.memory]
+        if solvers and isinstance(subject.values.get("size"), (Curve, Link, Formula)):
+            yield Remark(
+                "warning",
+                subject.id,
+                f"The size of {subject.name} changes while {solvers[0].name} is solved on it.",
+                "The cloth keeps the size of the first frame and pulls against what holds it.",
+                "Give the size a plain value.",
+            )
+
+
+CHECKS = (broken_channels, wrong_order, paths_and_zones, copies_of_nothing, nothing_named, scaled_solver)
+
+
+def _has_length(path) -> bool:
+    try:
+        Sampled([s[:3] for s in path.spots], bool(path.constant("closed")), bool(path.constant("rounded")))
+        return True
+    except ValueError:
+        return False

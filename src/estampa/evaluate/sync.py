@@ -1,0 +1,151 @@
+"""Sync: which copies and layers move in step, so that the eye sees one motion many times over."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..scene import commands as do
+from ..scene.rig import make_different
+from ..scene.scene import Scene
+from .evaluator import Evaluator
+from .loops import loop_range
+
+SAMPLES = 32  # frames looked at over the range
+ALIKE = 0.95  # correlation above which two motions look like one
+
+
+@dataclass(frozen=True)
+class InStep:
+    """Members that move in step: copies of one Copies thing, or layers of one subject."""
+
+    thing: str  # id of the copies or of the subject
+    what: str  # "copies" or "layers"
+    members: tuple[str, ...]  # layer ids, or numbers of copies
+    count: int  # of how many
+    correlation: float  # the highest between two
+
+    def words(self, name: str) -> str:
+        kind = "copies" if self.what == "copies" else "layers"
+        return (
+            f"{len(self.members)} of {self.count} {kind} of {name} move in step (correlation {self.correlation:.2f})."
+        )
+
+
+def at_lag(signals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(correlation (m, m) at its highest, lag (m, m) in samples where it is) between (m, f, d) signals.
+
+    Circular cross-correlation by the Fourier transform, normalised; what does not move correlates with nothing.
+    """
+    s = signals - signals.mean(axis=1, keepdims=True)
+    length = np.sqrt((s**2).sum(axis=(1, 2)))
+    still = length < 1e-9
+    spectrum = np.fft.rfft(s / np.where(still, 1.0, length)[:, None, None], axis=1)
+    spectrum[still] = 0
+    cross = np.einsum("afd,bfd->abf", spectrum, spectrum.conj())
+    found = np.fft.irfft(cross, n=signals.shape[1], axis=2)
+    lag = found.argmax(axis=2)
+    half = signals.shape[1] / 2
+    return np.take_along_axis(found, lag[..., None], axis=2)[..., 0], np.where(lag > half, lag - signals.shape[1], lag)
+
+
+def grouped(signals: np.ndarray) -> list[tuple[list[int], float]]:
+    """Groups of at least two signals that are alike without a lag, with the highest correlation in each."""
+    s = signals - signals.mean(axis=1, keepdims=True)
+    length = np.sqrt((s**2).sum(axis=(1, 2)))
+    moving = length > 1e-9
+    unit = np.where(moving, 1 / np.where(moving, length, 1), 0)[:, None, None] * s
+    together = np.einsum("afd,bfd->ab", unit, unit)
+    left, groups = list(np.flatnonzero(moving)), []
+    while left:
+        first = left.pop(0)
+        group = [first, *(k for k in left if together[first, k] > ALIKE)]
+        left = [k for k in left if k not in group]
+        if len(group) > 1:
+            part = together[np.ix_(group, group)] - 2 * np.eye(len(group))
+            groups.append(([int(k) for k in group], float(part.max())))
+    return groups
+
+
+def frames_looked_at(doc) -> np.ndarray:
+    first, last = loop_range(doc)
+    return np.linspace(first, last, SAMPLES, endpoint=False)
+
+
+def copies_in_step(evaluator: Evaluator, copies) -> list[InStep]:
+    """The copies of one Copies thing that move in step with another of them."""
+    signals = copy_signals(evaluator, copies)
+    if signals is None:
+        return []
+    groups = grouped(signals)
+    members = tuple(str(k) for group, _ in groups for k in group)
+    highest = max((c for _, c in groups), default=0.0)
+    return [InStep(copies.id, "copies", members, len(signals), highest)] if groups else []
+
+
+def copy_signals(evaluator: Evaluator, copies) -> np.ndarray | None:
+    """(k, frames, 12) how each copy moves in its own space: its liveliest vertex, and how it is turned."""
+    rows = []
+    for frame in frames_looked_at(evaluator.doc):
+        found = evaluator.copies(copies, float(frame))
+        if found is None or found.places.rows < 2:
+            return None
+        subject = evaluator.values.find(copies.constant("subject"))
+        many = evaluator.stage.many(copies, subject, float(frame))
+        own = many.own.spread(found.places.rows)
+        rows.append((np.broadcast_to(found.shape.points, (own.rows, *found.shape.points.shape[1:])), own))
+    # the vertex that moves most, judged on a handful of vertices
+    some = np.unique(np.linspace(0, found.mesh.count - 1, 64).astype(int))
+    moved = np.stack([p[:, some] for p, _ in rows], axis=1)  # (k, f, some, 3)
+    liveliest = moved.std(axis=1).sum(axis=2).mean(axis=0).argmax()
+    size = float(np.linalg.norm(found.mesh.size)) or 1.0
+    turned = np.stack([np.concatenate([o.origin, o.axes.reshape(-1, 9) * 0.5 * size], axis=1) for _, o in rows], axis=1)
+    return np.concatenate([moved[:, :, liveliest], turned], axis=2)
+
+
+def layers_in_step(evaluator: Evaluator, subject) -> list[InStep]:
+    """Groups of layers of one kind of a subject that move their vertices in step."""
+    layers = [l for l in evaluator.layers(subject) if not l.declared.memory and not l.declared.remeshes]
+    kinds = {l.kind for l in layers if sum(o.kind == l.kind for o in layers) > 1}
+    layers = [l for l in layers if l.kind in kinds]
+    if len(layers) < 2 or any(l.declared.remeshes or l.declared.memory for l in evaluator.layers(subject)[:-1]):
+        return []
+    signals = {l.id: [] for l in layers}
+    for frame in frames_looked_at(evaluator.doc):
+        many = evaluator.stage.one(subject, float(frame))
+        before = evaluator.scene.mesh(subject.mesh).points
+        for count, layer in enumerate(evaluator.layers(subject), 1):
+            if layer.declared.remeshes:
+                break
+            after = evaluator.rows(subject, evaluator.layers(subject)[:count], many).points[0]
+            if layer.id in signals:
+                weights = subject.map(layer.constant("map"))
+                w = evaluator.scene.arrays.get(weights.weights) if weights else np.ones(len(after))
+                signals[layer.id].append(((after - before) * w[:, None]).sum(axis=0) / max(float(w.sum()), 1e-9))
+            before = after
+    groups = grouped(np.array([signals[l.id] for l in layers]))
+    return [InStep(subject.id, "layers", tuple(layers[k].id for k in g), len(layers), c) for g, c in groups]
+
+
+def in_step(evaluator: Evaluator) -> list[InStep]:
+    """All groups of copies and layers of a scene that move in step."""
+    found = []
+    for thing in evaluator.doc.things:
+        if thing.on and thing.kind == "subject":
+            found += layers_in_step(evaluator, thing)
+        elif thing.on and thing.kind == "copies":
+            found += copies_in_step(evaluator, thing)
+    return found
+
+
+def desync(scene: Scene, found: InStep, seed: int = 1) -> None:
+    """Bring members out of step: copies by a stagger in a chance order over the loop, layers by their phases."""
+    thing = scene.doc.find(found.thing)
+    if thing is None:
+        raise EstampaError("Desync", "names a thing that is gone.", "Look for what moves in step again.")
+    if found.what == "copies":
+        first, last = loop_range(scene.doc)
+        values = {"order": "seed", "stagger": (last - first) / max(found.count, 1), "seed": seed}
+        do.set_values(scene, thing.id, values, scene.doc.start, label=f"Desync {thing.name}")
+    else:
+        make_different(scene, list(found.members), 1.0, seed)

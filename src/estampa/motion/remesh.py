@@ -1,0 +1,38 @@
+"""What a layer is that changes the topology: it plans once for a mesh, then carries points through the plan."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse import csr_matrix
+
+from ..geometry.mesh import Mesh
+from .layer import Layer
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A new topology, and how each of its vertices is made from the old ones: rows of `carry` sum to 1."""
+
+    mesh: Mesh  # with the rest points carried through
+    carry: csr_matrix  # (m, n)
+
+    def carried(self, values: np.ndarray) -> np.ndarray:
+        """(m, ...) of what was (n, ...): weights, texture coordinates, points."""
+        return self.carry @ values
+
+
+class Remesh(Layer):
+    """Base of the layers that change topology. Their channels that decide it are fixed, so it is planned once."""
+
+    remeshes = True
+
+    def plan(self, mesh: Mesh, v: dict, weights: np.ndarray | None) -> Plan:
+        """The plan for a mesh, from the fixed channels and the weights of the channel `map` (n,), if it has one.
+
+        Raises EstampaError when the mesh cannot be worked on.
+        """
+        raise NotImplementedError
+
+    def apply(self, points, plan: Plan, v, now) -> np.ndarray:
+        """(k, m, 3) points of the new topology from (k, n, 3) ones. `now.mesh` is the old topology."""
+        return np.stack([plan.carried(row) for row in points])

@@ -1,0 +1,38 @@
+"""Shear: lean a subject without turning its cross-sections."""
+
+import numpy as np
+from numba import prange
+
+from ..scene.channels import number, ref
+from .layer import PART, Deformer, between, from_local, kernel, part, stand, to_local
+
+
+class Shear(Deformer):
+    """Slides each cross-section along the grip's Z axis, by its height along the Y axis between the limits."""
+
+    kind, title = "shear", "Shear"
+
+    angle = number(np.radians(15), "How far the upright leans.", unit="rad", soft=(-1.2, 1.2), hard=(-1.5, 1.5))
+    low = number(0, "Where along the axis the lean begins.", title="Limit from", unit="m", soft=(-3, 3))
+    high = number(1, "Where it ends; what is beyond is carried along.", title="Limit to", unit="m", soft=(-3, 3))
+    grip = ref("grip", "The grip whose Y axis leans towards its Z axis.")
+
+    def apply(self, points, v, now):
+        origin, axes, _ = stand(v.grip, len(points))
+        low, high = np.minimum(v.low, v.high), np.maximum(v.low, v.high)
+        return _shear(points, origin, axes, np.tan(v.angle), low, high)
+
+
+@kernel
+def _shear(points, origin, axes, slope, low, high):
+    rows, n = points.shape[0], points.shape[1]
+    result = np.empty_like(points)
+    parts = (n + PART - 1) // PART
+    for at in prange(rows * parts):
+        k, first, last = part(at, parts, n)
+        x, y, z = to_local(points, k, first, last, origin, axes)
+        lean, lo, hi = slope[k], low[k], high[k]
+        for i in range(len(x)):
+            z[i] += lean * (between(y[i], lo, hi) - lo)
+        from_local(result, k, first, x, y, z, origin, axes)
+    return result

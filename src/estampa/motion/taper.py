@@ -1,0 +1,42 @@
+"""Taper: grow thinner or thicker along an axis."""
+
+import numpy as np
+from numba import prange
+
+from ..scene.channels import number, ref
+from .layer import PART, Deformer, between, from_local, kernel, part, stand, to_local
+
+
+class Taper(Deformer):
+    """Scales each cross-section across the grip's Y axis, from 1 at the first limit to an end value at the second.
+
+    After A. H. Barr 1984: the volume at a height changes by the square of the scale there.
+    """
+
+    kind, title = "taper", "Taper"
+
+    end = number(0.5, "Scale of the cross-section at the second limit and beyond.", unit="factor", soft=(0, 3))
+    low = number(0, "Where along the axis the taper begins.", title="Limit from", unit="m", soft=(-3, 3))
+    high = number(1, "Where along the axis it ends.", title="Limit to", unit="m", soft=(-3, 3))
+    grip = ref("grip", "The grip whose Y axis it tapers along.")
+
+    def apply(self, points, v, now):
+        origin, axes, _ = stand(v.grip, len(points))
+        return _taper(points, origin, axes, v.end, v.low, v.high)
+
+
+@kernel
+def _taper(points, origin, axes, end, low, high):
+    rows, n = points.shape[0], points.shape[1]
+    result = np.empty_like(points)
+    parts = (n + PART - 1) // PART
+    for at in prange(rows * parts):
+        k, first, last = part(at, parts, n)
+        x, y, z = to_local(points, k, first, last, origin, axes)
+        length = high[k] - low[k]
+        lo, per, more = low[k], 1 / length if length != 0 else 0.0, end[k] - 1
+        for i in range(len(x)):
+            scale = 1 + more * between((y[i] - lo) * per, 0.0, 1.0)
+            x[i], z[i] = x[i] * scale, z[i] * scale
+        from_local(result, k, first, x, y, z, origin, axes)
+    return result

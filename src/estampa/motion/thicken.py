@@ -1,0 +1,56 @@
+"""Thicken: give a sheet two sides and an edge."""
+
+import numpy as np
+from scipy.sparse import csr_matrix
+
+from ..geometry.mesh import Mesh
+from ..scene.channels import number, switch
+from .remesh import Plan, Remesh
+
+
+class Thicken(Remesh):
+    """Makes a second side along the normals, and closes the borders between the two. It belongs before Refine."""
+
+    kind, title = "thicken", "Thicken"
+
+    thickness = number(0.02, "Distance between the two sides.", unit="m", soft=(0, 0.2))
+    middle = number(
+        0,
+        "Where the old surface lies: 0 is the outer side, 0.5 the middle, 1 the inner side.",
+        unit="factor",
+        soft=(0, 1),
+    )
+    edges = switch(True, "Close the borders between the sides.", title="Close borders", fixed=True)
+
+    def plan(self, mesh, v, weights):
+        n = mesh.count
+        twice = np.concatenate([np.arange(n), np.arange(n)])
+        carry = csr_matrix((np.ones(2 * n), (np.arange(2 * n), twice)), shape=(2 * n, n))
+        counts, indices = mesh.face_counts, mesh.face_indices
+        # the inner side runs the other way round
+        starts = np.cumsum(counts) - counts
+        face = np.repeat(np.arange(len(counts)), counts)
+        place = np.arange(len(indices)) - starts[face]
+        inner = indices[starts[face] + counts[face] - 1 - place] + n
+        parts, sizes = [indices, inner], [counts, counts]
+        materials = [mesh.face_materials] * 2 if mesh.face_materials is not None else None
+        if v["edges"] and len(mesh.border):
+            a, b = mesh.border.T
+            parts.append(np.stack([b, a, a + n, b + n], axis=1).ravel())
+            sizes.append(np.full(len(a), 4))
+            if materials:
+                materials.append(mesh.face_materials[mesh.border_faces])
+        made = Mesh(
+            carry @ mesh.points,
+            np.concatenate(sizes),
+            np.concatenate(parts),
+            None if mesh.uv is None else np.concatenate([mesh.uv, mesh.uv]),
+            mesh.materials,
+            np.concatenate(materials) if materials else None,
+        )
+        return Plan(made, carry)
+
+    def apply(self, points, plan, v, now):
+        normals = now.mesh.normals(points) * v.thickness[:, None, None]
+        middle = v.middle[:, None, None]
+        return np.concatenate([points + normals * middle, points + normals * (middle - 1)], axis=1)

@@ -1,0 +1,42 @@
+"""Twist: turn a subject around an axis, more the further along it."""
+
+import numpy as np
+from numba import prange
+
+from ..scene.channels import number, ref
+from .layer import PART, Deformer, between, from_local, kernel, part, sincos, stand, to_local
+
+
+class Twist(Deformer):
+    """Turns each cross-section around the grip's Y axis, by an angle that grows between the limits.
+
+    After A. H. Barr 1984: the volume stays as it is.
+    """
+
+    kind, title, turns = "twist", "Twist", True
+
+    angle = number(np.radians(90), "Turn between the limits in all.", unit="rad", soft=(-2 * np.pi, 2 * np.pi))
+    low = number(0, "Where along the axis the twist begins.", title="Limit from", unit="m", soft=(-3, 3))
+    high = number(1, "Where along the axis it ends.", title="Limit to", unit="m", soft=(-3, 3))
+    grip = ref("grip", "The grip whose Y axis it is twisted around.")
+
+    def apply(self, points, v, now):
+        low, high = np.minimum(v.low, v.high), np.maximum(v.low, v.high)
+        origin, axes, _ = stand(v.grip, len(points))
+        return _twist(points, origin, axes, v.angle * v.strength, low, high)
+
+
+@kernel
+def _twist(points, origin, axes, angle, low, high):
+    rows, n = points.shape[0], points.shape[1]
+    result = np.empty_like(points)
+    parts = (n + PART - 1) // PART
+    for at in prange(rows * parts):
+        k, first, last = part(at, parts, n)
+        x, y, z = to_local(points, k, first, last, origin, axes)
+        turn, lo, per = angle[k], low[k], 1 / max(high[k] - low[k], 1e-12)
+        for i in range(len(x)):
+            sin, cos = sincos(turn * between((y[i] - lo) * per, 0.0, 1.0))
+            x[i], z[i] = cos * x[i] + sin * z[i], cos * z[i] - sin * x[i]
+        from_local(result, k, first, x, y, z, origin, axes)
+    return result

@@ -1,0 +1,69 @@
+"""Wave: a ripple that travels."""
+
+import numpy as np
+from numba import prange
+
+from ..scene.channels import choice, number, ref
+from .layer import PART, Deformer, from_local, kernel, part, sincos, stand, to_local
+
+
+class Wave(Deformer):
+    """A sine wave that travels along the grip's Z axis, or outwards from it in rings, and lifts along its Y axis.
+
+    It travels at wavelength times rate.
+    """
+
+    kind, title = "wave", "Wave"
+
+    height = number(0.1, "How far it lifts at a crest.", unit="m", soft=(0, 1))
+    wavelength = number(1, "From crest to crest.", unit="m", soft=(0.05, 10), hard=(1e-4, None))
+    rate = number(0.5, "Crests that pass a point each second.", unit="Hz", soft=(-4, 4), accumulates=True, cycles=True)
+    phase = number(0, "Where in its cycle it begins.", unit="turn", soft=(-1, 1))
+    across = number(
+        0,
+        "How much it also pushes back and forth along its way, as water does.",
+        title="Back and forth",
+        unit="fraction",
+        soft=(0, 1),
+    )
+    shape = choice("straight", "Straight crests, or rings around the grip.", {"straight": "Straight", "rings": "Rings"})
+    fade = number(
+        0,
+        "Distance from the grip over which rings lose half their height; 0 never.",
+        unit="m",
+        soft=(0, 20),
+        hard=(0, None),
+    )
+    grip = ref("grip", "The grip: it travels along its Z axis and lifts along its Y axis.")
+
+    def apply(self, points, v, now):
+        origin, axes, size = stand(v.grip, len(points))
+        turn = 2 * np.pi * np.mod(v.phase - v.travel["rate"], 1.0)
+        number_ = 2 * np.pi / (v.wavelength * size)
+        return _wave(points, origin, axes, v.height, number_, turn, v.across, v.fade, v.shape == "rings")
+
+
+@kernel
+def _wave(points, origin, axes, height, number, turn, across, fade, rings):
+    rows, n = points.shape[0], points.shape[1]
+    result = np.empty_like(points)
+    parts = (n + PART - 1) // PART
+    for at in prange(rows * parts):
+        k, first, last = part(at, parts, n)
+        x, y, z = to_local(points, k, first, last, origin, axes)
+        per_metre, begin, tall, back = number[k], turn[k], height[k], across[k]
+        if rings:
+            for i in range(len(x)):
+                away = np.sqrt(x[i] * x[i] + z[i] * z[i])
+                here = tall * 0.5 ** (away / fade[k]) if fade[k] > 0 else tall
+                sin, cos = sincos(per_metre * away + begin)
+                y[i] += here * sin
+                push = 1 + back * here * cos / max(away, 1e-12)
+                x[i], z[i] = x[i] * push, z[i] * push
+        else:
+            for i in range(len(x)):
+                sin, cos = sincos(per_metre * z[i] + begin)
+                y[i] += tall * sin
+                z[i] += back * tall * cos
+        from_local(result, k, first, x, y, z, origin, axes)
+    return result
