@@ -39,7 +39,7 @@ class Stage:
                 self._kept.clear()
             rows = Rows.one(frame)
             own = self.values.place(subject, rows)
-            self._kept[key] = Many(rows, own, None, own, digest("one", frame))
+            self._kept[key] = Many(rows, own, None, own, digest("one", subject.id, frame))
         return self._kept[key]
 
     def many(self, copies: Thing, subject: Thing, frame: float) -> Many:
@@ -118,6 +118,12 @@ class Stage:
 
     def within(self, many: Many, grip: Thing) -> Place:
         """Where a grip stands in the subject's own space, for each row, as the grip says it is for copies."""
+        key = (many.key, grip.id)
+        if key not in self._kept:
+            self._kept[key] = self._within(many, grip)
+        return self._kept[key]
+
+    def _within(self, many, grip) -> Place:
         place = self.values.place(grip, many.rows)
         if many.copy is not None:
             mode = self.values.at(grip, "copies", many.rows.frames[0])

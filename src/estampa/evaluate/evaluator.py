@@ -21,7 +21,8 @@ from ..geometry.place import Place
 from ..hashing import digest
 from ..motion.layer import Moment, Resolved, moved
 from ..motion.remesh import Plan
-from ..scene.document import Document, Thing
+from ..scene.curves import Curve
+from ..scene.document import Document, Formula, Link, Thing
 from ..scene.values import Rows, Values
 from ..scene.zones import combined, weights
 from ..solve.solver import Inputs, State
@@ -80,6 +81,7 @@ class Evaluator:
         self.stale_keys: dict[tuple[str, int], bytes] = {}
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
+        self._constants: dict[str, tuple] = {}
         self._digests: dict[tuple, bytes] = {}
         self._resolved: dict[tuple, tuple[Resolved, bytes]] = {}
 
@@ -299,22 +301,15 @@ class Evaluator:
 
     def _resolve_now(self, subject, layer, many):
         declared, rows = layer.declared, many.rows
-        v, told = Resolved(), [layer.kind, declared.version]
+        constants, told, moving = self._constants_of(subject, layer)
+        v, told = Resolved(constants), [told]
         v.travel = {}
-        for name, channel in declared.channels.items():
-            if channel.to == "map":
-                found = subject.map(layer.constant(name))
-                v[name] = self.map_weights(subject, found, layer) if found and not declared.remeshes else None
-                told.append(found.weights if found else None)
-            elif channel.to == "target":
-                found = next((t for t in subject.targets if t.id == layer.constant(name)), None)
-                v[name] = self.scene.arrays.get(found.points) if found else None
-                told.append(found.points if found else None)
-            elif channel.to:
+        for name, channel in moving:
+            if channel.to:
                 held = self.values.find(layer.constant(name))
                 v[name], read = self._held(channel, held, many)
                 told.append(read)
-            elif channel.type == "number" and channel.animates:
+            elif channel.type == "number":
                 v[name] = self.values.few(layer, name, rows)
                 if channel.accumulates:
                     v.travel[name] = few(self.values.travels(layer, name, rows))
@@ -331,6 +326,31 @@ class Evaluator:
             v.course = self._course(layer, subject, rows)
             told += [v.course, rows.frames, many.place]
         return v, digest(told)
+
+    def _constants_of(self, subject, layer):
+        """(values of a layer's channels that are the same at all frames, their digest, the other channels)."""
+        if layer.id not in self._constants:
+            v, told, moving = {}, [layer.kind, layer.declared.version], []
+            for name, channel in layer.declared.channels.items():
+                value = layer.value(name)
+                if channel.to == "map":
+                    found = subject.map(layer.constant(name))
+                    wanted = found is not None and not layer.declared.remeshes
+                    v[name] = self.map_weights(subject, found, layer) if wanted else None
+                    told.append((name, found.weights if found else None))
+                elif channel.to == "target":
+                    found = next((t for t in subject.targets if t.id == layer.constant(name)), None)
+                    v[name] = self.scene.arrays.get(found.points) if found else None
+                    told.append((name, found.points if found else None))
+                elif channel.to or channel.accumulates or isinstance(value, (Curve, Link, Formula)):
+                    moving.append((name, channel))
+                else:
+                    v[name] = self.values.at(layer, name, self.doc.start)
+                    told.append((name, v[name]))
+                    if channel.type == "number":
+                        v[name] = np.array([float(v[name])])
+            self._constants[layer.id] = (v, digest(told), moving)
+        return self._constants[layer.id]
 
     def _held(self, channel, held, many):
         """(what a layer gets of a thing it names, what of it is read)."""

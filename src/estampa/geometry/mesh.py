@@ -269,6 +269,13 @@ def _vertex_normals(points, triangles, start, around):
     return normals
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _add(normals, k, i, x, y, z):
+    normals[k, i, 0] += x
+    normals[k, i, 1] += y
+    normals[k, i, 2] += z
+
+
 @njit(parallel=True, cache=True, nogil=True, fastmath={"contract"})
 def _normals_by_shape(points, triangles):
     rows, n = points.shape[0], points.shape[1]
@@ -280,10 +287,9 @@ def _normals_by_shape(points, triangles):
             ux, uy, uz = points[k, b, 0] - px, points[k, b, 1] - py, points[k, b, 2] - pz
             vx, vy, vz = points[k, c, 0] - px, points[k, c, 1] - py, points[k, c, 2] - pz
             x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-            for corner in (a, b, c):
-                normals[k, corner, 0] += x
-                normals[k, corner, 1] += y
-                normals[k, corner, 2] += z
+            _add(normals, k, a, x, y, z)
+            _add(normals, k, b, x, y, z)
+            _add(normals, k, c, x, y, z)
         for i in range(n):
             x, y, z = normals[k, i, 0], normals[k, i, 1], normals[k, i, 2]
             per = 1 / max(np.sqrt(x * x + y * y + z * z), 1e-300)

@@ -44,8 +44,9 @@ class Sway(Deformer):
         axes = headed(stand(v.grip, k).axes, v.heading)
         up = axes[0, :, 1]
         runs, island, root, length = now.kept(f"sway {up.tobytes()}", lambda: stems(now.mesh, up))
-        chance = 1 + v.uneven[:, None] * (2 * rand(v.seed, np.arange(len(root)), "sway angle") - 1)
-        own = v.spread[:, None] * rand(v.seed, np.arange(len(root)), "sway phase")
+        luck, step = now.kept(f"sway chance {v.seed}", lambda: chances(v.seed, len(root)))
+        chance = 1 + v.uneven[:, None] * luck
+        own = v.spread[:, None] * step
         turn = 2 * np.pi * np.mod(v.travel["rate"][:, None] + v.phase[:, None] + own, 1.0)
         swing = v.angle[:, None] * chance * v.strength[:, None]
         along = swing * np.sin(turn) + (v.lean * v.strength)[:, None]
@@ -53,6 +54,12 @@ class Sway(Deformer):
         # an arc of no angle has no radius; one this small is straight to the last bit that is drawn
         along, aside = (np.where(np.abs(a) < 1e-9, 1e-9, a) for a in (along, aside))
         return _sway(points, runs, island, root, np.maximum(length, 1e-9), axes, along, aside)
+
+
+def chances(seed, count):
+    """How unlike each island's angle is, -1 to 1, and how far out of step, 0 to 1."""
+    island = np.arange(count)
+    return 2 * rand(seed, island, "sway angle") - 1, rand(seed, island, "sway phase")
 
 
 def stems(mesh, up):
