@@ -13,7 +13,10 @@ from estampa.scene.scene import Scene, ShapeCache
 
 from .measure import Row, in_turn, ms
 
-COPIES, DEFORMERS = 40, ("sway", "bend", "sway", "twist", "wave", "taper", "bend", "shear", "stretch", "sway", "bend", "wave")
+COPIES, DEFORMERS = (
+    40,
+    ("sway", "bend", "sway", "twist", "wave", "taper", "bend", "shear", "stretch", "sway", "bend", "wave"),
+)
 
 
 def reed() -> Mesh:
@@ -59,8 +62,17 @@ def layers_against_copies() -> list[Row]:
     layer, ripple = (many - one) / len(DEFORMERS), (noisy - one) / 4
     what = f"{COPIES} copies x 2,000 vertices"
     return [
-        Row(f"a layer on {what}", ms(layer), f"copying the positions {ms(copy)}", layer / copy, "≤ 6", layer / copy <= 6),
-        Row(f"a noise layer on {what}", ms(ripple), f"copying the positions {ms(copy)}", ripple / copy, "≤ 20", ripple / copy <= 20),
+        Row(
+            f"a layer on {what}", ms(layer), f"copying the positions {ms(copy)}", layer / copy, "≤ 6", layer / copy <= 6
+        ),
+        Row(
+            f"a noise layer on {what}",
+            ms(ripple),
+            f"copying the positions {ms(copy)}",
+            ripple / copy,
+            "≤ 20",
+            ripple / copy <= 20,
+        ),
         Row(f"twelve layers on {what}, a frame", ms(many), f"copying the positions {ms(copy)}", many / copy),
     ]
 
@@ -77,7 +89,9 @@ def threads() -> Row:
 
     one, two = in_turn(with_threads(1), with_threads(min(2, most)), times=15)
     set_num_threads(most)
-    return Row("twelve layers, two threads against one", ms(two), f"one thread {ms(one)}", one / two, "≥ 1.6", one / two >= 1.6)
+    return Row(
+        "twelve layers, two threads against one", ms(two), f"one thread {ms(one)}", one / two, "≥ 1.6", one / two >= 1.6
+    )
 
 
 def staggered() -> Row:
@@ -91,7 +105,8 @@ def staggered() -> Row:
     ours, plain = in_turn(play, loop, times=15)
     each = 1e6 * ours / 1000
     return Row(
-        "1,000 staggered copies of a rigid subject, each", f"{each:.2f} µs", f"one curve read alone {1e6 * plain / 1000:.2f} µs",
+        "1,000 staggered copies of a rigid subject, each",
+        f"{each:.2f} µs", f"one curve read alone {1e6 * plain / 1000:.2f} µs",
         ours / plain, "≤ 2 µs", each <= 2,
     )  # fmt: skip
 
@@ -100,10 +115,28 @@ def growth() -> list[Row]:
     found = []
     few, many = player(*bed(DEFORMERS[:6], 20)), player(*bed(DEFORMERS[:6], 160))
     a, b = in_turn(few, many, times=9)
-    found.append(Row("cost of a copy, 160 against 20 copies", ms(b / 160), ms(a / 20), b / 160 / (a / 20), "≤ 1.3", b / 160 <= 1.3 * a / 20))
+    found.append(
+        Row(
+            "cost of a copy, 160 against 20 copies",
+            ms(b / 160),
+            ms(a / 20),
+            b / 160 / (a / 20),
+            "≤ 1.3",
+            b / 160 <= 1.3 * a / 20,
+        )
+    )
     few, many = player(*bed(DEFORMERS[:3])), player(*bed(DEFORMERS * 2))
     a, b = in_turn(few, many, times=9)
-    found.append(Row("cost of a layer, 24 against 3 layers", ms(b / 24), ms(a / 3), b / 24 / (a / 3), "≤ 1.3", b / 24 <= 1.3 * a / 3))
+    found.append(
+        Row(
+            "cost of a layer, 24 against 3 layers",
+            ms(b / 24),
+            ms(a / 3),
+            b / 24 / (a / 3),
+            "≤ 1.3",
+            b / 24 <= 1.3 * a / 3,
+        )
+    )
     return found
 
 
@@ -122,7 +155,8 @@ def dragging() -> Row:
 
     ours, copy = in_turn(drag, points.copy, times=15)
     return Row(
-        "dragging a control, 100,000 vertices, six layers", f"{1 / ours:.0f} pictures/s", f"copying the positions {ms(copy)}",
+        "dragging a control, 100,000 vertices, six layers",
+        f"{1 / ours:.0f} pictures/s", f"copying the positions {ms(copy)}",
         ours / copy, "≥ 20 pictures/s", ours <= 1 / 20,
     )  # fmt: skip
 

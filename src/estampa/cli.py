@@ -48,6 +48,13 @@ def main(argv: list[str] | None = None) -> int:
     check = command("check", _check, "Print the remarks on a scene; exits 1 when one of them is an error.")
     check.add_argument("scene")
 
+    loop = command(
+        "loop", _loop, "Tell how far the scene's loop is from closed, what closes it and what moves in step."
+    )
+    loop.add_argument("scene")
+    loop.add_argument("--close", action="store_true", help="carry out all that closes it, and save the scene")
+    loop.add_argument("--blend", type=int, default=12, metavar="FRAMES", help="frames over which keys go back (12)")
+
     store = command(
         "store", _store, "Tell where solved frames are kept and how large they are; with --clear, let go of them all."
     )
@@ -165,6 +172,30 @@ def _solve(a) -> int:
         made = scene.evaluator().solve_through(scene.doc.end, progress)
     print(f"{made} frame(s) solved, the rest were there already")
     return 0
+
+
+def _loop(a) -> int:
+    from .evaluate import loops, sync
+
+    scene = _load(a.scene)
+    if a.close:
+        for offer in loops.close(scene, blend=a.blend):
+            print(f"done: {offer.words}")
+        from .scene.file import save_scene
+
+        save_scene(scene)
+    evaluator = scene.evaluator()
+    with Progress("solving") as progress:
+        evaluator.solve_through(loops.loop_range(scene.doc)[1], progress)
+    found = loops.seams(evaluator)
+    for seam in found:
+        gap = f"pose {1000 * seam.pose:.3f} mm, turn {seam.turn:.4f} rad, speed {1000 * seam.speed:.2f} mm/s"
+        print(f"{'closed' if seam.closed else 'open  '}  {seam.name}: {gap} ({seam.where})")
+    for offer in loops.offers(scene.doc, a.blend):
+        print(f"offer: {offer.words}")
+    for group in sync.in_step(evaluator):
+        print(f"in step: {group.words(scene.doc.find(group.thing).name)}")
+    return 0 if all(seam.closed for seam in found) else 1
 
 
 def _store(a) -> int:

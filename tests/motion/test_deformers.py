@@ -125,7 +125,7 @@ def test_follow_rides_a_circle_with_its_nose_along_it():
 
 
 def test_rolling_without_slipping_turns_by_distance_over_radius():
-    """A ball that goes once round its circumference comes back to how it lay; on a deck that moves with it, it stays."""
+    """A ball that goes once round its circumference comes back to how it lay; where nothing moves, it stays."""
     frames = np.arange(0, 101.0)
     go = np.stack([np.linspace(0, 2 * np.pi * 0.5, 101), frames * 0, frames * 0], axis=1)
     flat = np.repeat(np.eye(3)[None], 101, axis=0)

@@ -70,7 +70,8 @@ def test_any_formula_is_what_python_makes_of_it_for_one_and_for_many(text):
     ("text", "says"),
     [
         ("", "is empty"), ("1 +", "cannot be read"), ("open(1)", "calls “open”"), ("x + 1", "names “x”"),
-        ("t.real", "no arithmetic"), ("[t for t in 1]", "no arithmetic"), ("'a'", "no arithmetic"), ("sin(1, 2)", "takes 1"),
+        ("t.real", "no arithmetic"), ("[t for t in 1]", "no arithmetic"), ("'a'", "no arithmetic"),
+        ("sin(1, 2)", "takes 1"),
         ("__import__(1)", "calls"), ("1e999", "too large"), ("lambda: 1", "no arithmetic"), ("sin", "write sin("),
         ("t" + " + t" * 3000, "12,001 characters"), ("(" * 400 + "t" + ")" * 400, ""), ("-" * 90 + "t", "nested"),
     ],

@@ -27,6 +27,7 @@ class Lanes(TimeAxis):
         self.key_held: tuple[str, float] | None = None  # (thing, frame) of the chosen key
         self._drag = None
         session.lanes_changed.connect(self.update)
+        session.in_step_changed.connect(self.update)
         roster.verticalScrollBar().valueChanged.connect(lambda _: self.update())
         roster.itemExpanded.connect(lambda _: self.update())
         roster.itemCollapsed.connect(lambda _: self.update())
@@ -76,6 +77,7 @@ class Lanes(TimeAxis):
             if box.height() > ROW + 4:
                 self._draw_curves(painter, box, thing)
             self._draw_keys(painter, box, thing)
+            self._draw_in_step(painter, box, thing)
             if self.keys_of(thing):
                 painter.drawPixmap(6, int(box.top() + 6), theme.icon("more", ink.soft).pixmap(14, 14))
         painter.setClipping(False)
@@ -119,6 +121,20 @@ class Lanes(TimeAxis):
         painter.setFont(theme.type_face(8.5))
         here = QRectF(self.width() - RIGHT + 8, box.top(), RIGHT - 10, min(box.height(), ROW) - 2)
         painter.drawText(here, Qt.AlignVCenter | Qt.AlignLeft, f"≤ {words}" if top > 0 else words)
+
+    def _draw_in_step(self, painter, box, thing):
+        """Say so where copies or layers move as one."""
+        found = [f for f in self.session.in_step if f.thing == thing.id or thing.id in f.members]
+        if not found or (found[0].what == "layers" and found[0].thing == thing.id):
+            return
+        text = found[0].words(thing.name) if found[0].what == "copies" else "in step with others"
+        painter.setFont(theme.type_face(8.5, bold=True))
+        place = QRectF(LEFT + 4, box.top() + 5, painter.fontMetrics().horizontalAdvance(text) + 8, 15)
+        paper = QColor(theme.ink.sheet)
+        paper.setAlpha(215)
+        painter.fillRect(place, paper)
+        painter.setPen(QColor(theme.ink.accent))
+        painter.drawText(place.adjusted(4, 0, 0, 0), Qt.AlignVCenter, text)
 
     def _draw_band(self, painter, box, state, frames):
         ink = theme.ink

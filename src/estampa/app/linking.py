@@ -1,6 +1,8 @@
 """Links and formulas in the sheet: the row that shows one, and the list to pick a channel from."""
 
-from PySide6.QtCore import Qt
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import (
     QCheckBox,
     QDialog,
@@ -18,6 +20,7 @@ from PySide6.QtWidgets import (
 from ..errors import EstampaError
 from ..scene import commands as do
 from ..scene.channels import Channel, number
+from ..scene.curves import Curve, Key
 from ..scene.document import Formula, Link, Source
 from ..scene.formula import FUNCTIONS, NAMES
 from ..units import format_value
@@ -95,6 +98,21 @@ class LinkRow(QWidget):
         self.mapped.setChecked(held.span is not None)
         self.mapped.clicked.connect(self._set_mapped)
         self.grid.addWidget(self.mapped, 1, 0)
+        bend = QCheckBox("curve")
+        bend.setToolTip(
+            "Read through a small curve: drag its points, double-click for another, right-click takes one away"
+        )
+        bend.setChecked(held.curve is not None)
+        bend.clicked.connect(self._set_curved)
+        self.grid.addWidget(
+            bend, 3 if held.span is not None and held.curve is None else 1, 1 if held.span is None or held.curve else 0
+        )
+        self.bend = bend
+        if held.curve is not None:
+            self.small = SmallCurve(self, source.unit, self.channel.unit)
+            self.grid.addWidget(self.small, 2, 0, 1, 3)
+            self.mapped.hide()
+            return
         if held.span is None:
             return
         self.fields = []
@@ -117,6 +135,23 @@ class LinkRow(QWidget):
         held, doc = self.held, self.session.doc
         source = doc.find(held.reads.thing).declared.channels[held.reads.channel]
         self._replace(Link(reads=held.reads, span=source.soft if on else None, to=self.channel.soft if on else None))
+
+    def _set_curved(self, on):
+        held, doc = self.held, self.session.doc
+        source = doc.find(held.reads.thing).declared.channels[held.reads.channel]
+        span, to = held.span or source.soft, held.to or self.channel.soft
+        if on:
+            ends = sorted(zip(span, to, strict=True))
+            keys = tuple(Key(frame=x, value=y, segment="linear") for x, y in ends)
+            self._replace(Link(reads=held.reads, span=span, to=to, curve=Curve(keys=keys)))
+        else:
+            self._replace(Link(reads=held.reads, span=span, to=to))
+
+    def set_points(self, keys):
+        """New points of the small curve."""
+        curve = self.held.curve.with_keys(keys)
+        link = Link(reads=self.held.reads, span=self.held.span, to=self.held.to, curve=curve)
+        self._replace(link, merge=f"link curve {self.thing_id} {self.channel.name}")
 
     def _set_range(self, row, column, value):
         held = self.held
@@ -171,6 +206,87 @@ class LinkRow(QWidget):
 
     def show_trouble(self, err: EstampaError):
         self.value.setText(f"{err.cause} {err.cure}")
+
+
+class SmallCurve(QWidget):
+    """A link's curve: what is read along, what it becomes upwards. Points are dragged, added and taken away."""
+
+    def __init__(self, row: LinkRow, unit_read: str, unit: str):
+        super().__init__()
+        self.row, self.units = row, (unit_read, unit)
+        self.setFixedHeight(84)
+        self.setAccessibleName(f"Curve of {row.channel.label}")
+        self.setMouseTracking(True)
+        self._drag: int | None = None
+
+    @property
+    def curve(self) -> Curve:
+        return self.row.held.curve
+
+    def box(self):
+        """((lowest, highest) read, (lowest, highest) given, left, top, width, height)."""
+        keys = self.curve.keys
+        xs = [k.frame for k in keys] + list(self.row.held.span or ())
+        ys = [k.value for k in keys] + list(self.row.held.to or ())
+        wide = lambda v: (min(v), max(v)) if max(v) > min(v) else (min(v) - 0.5, max(v) + 0.5)
+        return wide(xs), wide(ys), 8, 8, self.width() - 16, self.height() - 26
+
+    def at(self, x, y) -> QPointF:
+        (a, b), (c, d), left, top, wide, tall = self.box()
+        return QPointF(left + (x - a) / (b - a) * wide, top + (1 - (y - c) / (d - c)) * tall)
+
+    def values_at(self, p) -> tuple[float, float]:
+        (a, b), (c, d), left, top, wide, tall = self.box()
+        return a + (p.x() - left) / wide * (b - a), c + (1 - (p.y() - top) / tall) * (d - c)
+
+    def under(self, p) -> int | None:
+        gaps = [(self.at(k.frame, k.value) - p).manhattanLength() for k in self.curve.keys]
+        return int(np.argmin(gaps)) if min(gaps) < 10 else None
+
+    def paintEvent(self, event):
+        if not isinstance(self.row.held, Link) or self.row.held.curve is None:
+            return
+        painter, ink = QPainter(self), theme.ink
+        painter.setRenderHint(QPainter.Antialiasing)
+        painter.fillRect(self.rect(), QColor(ink.sheet))
+        (a, b), (c, d), *_ = self.box()
+        painter.setPen(QPen(QColor(ink.accent), 1.5))
+        x = np.linspace(a, b, 120)
+        painter.drawPolyline(QPolygonF([self.at(*p) for p in zip(x, self.curve.at(x), strict=True)]))
+        painter.setBrush(QColor(ink.ink))
+        for key in self.curve.keys:
+            painter.drawEllipse(self.at(key.frame, key.value), 4, 4)
+        painter.setPen(QColor(ink.soft))
+        painter.setFont(theme.type_face(8))
+        words = f"{format_value(a, self.units[0], 3)} … {format_value(b, self.units[0], 3)} becomes "
+        words += f"{format_value(c, self.units[1], 3)} … {format_value(d, self.units[1], 3)}"
+        painter.drawText(self.rect().adjusted(8, 0, -4, -2), Qt.AlignBottom | Qt.AlignLeft, words)
+
+    def mousePressEvent(self, event):
+        self._drag = self.under(event.position())
+        if event.button() == Qt.RightButton and self._drag is not None and len(self.curve.keys) > 1:
+            self.row.set_points([k for i, k in enumerate(self.curve.keys) if i != self._drag])
+            self._drag = None
+
+    def mouseMoveEvent(self, event):
+        if self._drag is None or not event.buttons() & Qt.LeftButton:
+            return
+        x, y = self.values_at(event.position())
+        keys = list(self.curve.keys)
+        low = keys[self._drag - 1].frame + 1e-6 if self._drag else -np.inf
+        high = keys[self._drag + 1].frame - 1e-6 if self._drag + 1 < len(keys) else np.inf
+        keys[self._drag] = keys[self._drag].with_(frame=float(np.clip(x, low, high)), value=float(y))
+        self.row.set_points(keys)
+        self.update()
+
+    def mouseReleaseEvent(self, event):
+        self._drag = None
+        self.row.session.scene.end_merge()
+
+    def mouseDoubleClickEvent(self, event):
+        x, y = self.values_at(event.position())
+        self.row.set_points([*self.curve.keys, Key(frame=float(x), value=float(y), segment="linear")])
+        self.update()
 
 
 class LinkDialog(QDialog):

@@ -37,6 +37,7 @@ class LoopPanel(QWidget):
         self.session = session
         self.offers: list = []
         self.found: list = []
+        self._asked = False
         self._of = None  # the document that what is shown was worked out for
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 8, 8)
@@ -84,6 +85,7 @@ class LoopPanel(QWidget):
         row.addStretch(1)
         layout.addLayout(row)
         session.lanes_changed.connect(self.refresh)  # when the scene rests
+        session.in_step_changed.connect(self._found)
         session.replaced.connect(self._forget)
         self.refresh()
 
@@ -142,7 +144,7 @@ class LoopPanel(QWidget):
 
     # -- working it out ----------------------------------------------------------------------------------------
     def _forget(self):
-        self.found, self._of = [], None
+        self._of = None
         self.steps.clear()
         self.refresh()
 
@@ -203,7 +205,7 @@ class LoopPanel(QWidget):
         else:
             worst = max(opened, key=lambda s: s.pose)
             self.state.setText(
-                f"{len(opened)} open; the largest gap is {format_value(worst.pose, 'm', 3)}, {worst.name}, {worst.where}."
+                f"{len(opened)} open; the largest is {format_value(worst.pose, 'm', 3)}, {worst.name}, {worst.where}."
             )
         self.list.clear()
         for offer in self.offers:
@@ -246,24 +248,18 @@ class LoopPanel(QWidget):
 
     def find_in_step(self):
         """Look, beside the window, for copies and layers that move in step."""
-        s = self.session
-        evaluator = Evaluator(s.doc, s.scene, s.store)
+        self._asked = True
+        self.session.find_in_step()
 
-        def then(found):
-            self.found = found
-            self._fill_steps()
-            if not found:
-                s.notice.emit("done", "No copies and no layers move in step.", "")
-
-        s.jobs.add(
-            Job(
-                "Look for what moves in step", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True
-            )
-        )
+    def _found(self):
+        self._fill_steps()
+        if self._asked and not self.found:
+            self.session.notice.emit("done", "No copies and no layers move in step.", "")
+        self._asked = False
 
     def _fill_steps(self):
         doc = self.session.doc
-        self.found = [f for f in self.found if doc.find(f.thing) is not None]
+        self.found = [f for f in self.session.in_step if doc.find(f.thing) is not None]
         self.steps.clear()
         for found in self.found:
             item = QListWidgetItem(
@@ -284,7 +280,7 @@ class LoopPanel(QWidget):
         for found in chosen:
             sync.desync(self.session.scene, found)
         if chosen:
-            self.found = [f for f in self.found if f not in chosen]
+            self.session.in_step = [f for f in self.found if f not in chosen]
             self.session.notice.emit("done", "Brought out of step; undo takes it back.", "")
             self._fill_steps()
 

@@ -8,9 +8,11 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..errors import EstampaError, disk_trouble
+from ..evaluate import sync
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.lanes import LaneMemory, LaneState
 from ..evaluate.remarks import remarks
+from ..evaluate.sync import InStep
 from ..scene import commands as do
 from ..scene import file
 from ..scene.document import Thing
@@ -20,6 +22,7 @@ from .looks import Looked, LookedShape, look, look_at, trail
 from .tasks import Collector, Job, Jobs, Latest, told
 
 AUTOSAVE_EVERY = 20_000  # ms
+QUICK_TO_LISTEN = 8_000_000  # vertices
 
 
 @dataclass
@@ -73,6 +76,7 @@ class Session(QObject):
     view_changed = Signal()
     looked = Signal()
     lanes_changed = Signal()
+    in_step_changed = Signal()
     playing_changed = Signal()
     notice = Signal(str, str, str)  # level, text, detail
 
@@ -81,6 +85,7 @@ class Session(QObject):
         self.store = store or FrameStore.default()
         Collector(self)
         self.jobs, self.looker, self.planner, self.saver = Jobs(), Latest("look"), Latest("plan"), Latest("autosave")
+        self.listener = Latest("sync")
         self.jobs.trouble.connect(self.tell)
         self.jobs.progress.connect(lambda share, text: self._solved_more())
         self.scene = Scene()
@@ -97,6 +102,8 @@ class Session(QObject):
         self.ghost_step, self.ghost_count = 4, 2  # frames apart, and how many either way
         self.held: Held | None = None
         self.trails: dict[str, np.ndarray] = {}
+        self.in_step: list[InStep] = []  # copies and layers that move in step
+        self._listened_to = None  # the document they were looked for in
         self.picture = Looked(1)
         self.lanes: dict[str, Lane] = {}
         self.remarks = []
@@ -138,7 +145,7 @@ class Session(QObject):
         self._lane_memory = LaneMemory()
         self._evaluators.clear()
         self.lanes, self.beside, self.wants_solved = {}, None, False
-        self.isolated, self.held, self.trails = set(), None, {}
+        self.isolated, self.held, self.trails, self.in_step = set(), None, {}, []
         for pane in self.panes:
             pane.camera = None
         self.chosen, self.map_id, self.selected_id = {}, None, None
@@ -390,7 +397,29 @@ class Session(QObject):
         doc, lanes, trails, found = result
         if doc is self.doc:
             self.lanes, self.trails, self.remarks = lanes, trails, found
+            self._listen_for_sync()
             self.lanes_changed.emit()
+
+    def _listen_for_sync(self, always: bool = False):
+        """Look for what moves in step once the scene rests, when it is soon done; a heavy scene only when asked."""
+        evaluator = Evaluator(self.doc, self.scene, self.store)
+        if self.playing or (evaluator.doc is self._listened_to and not always):
+            return
+        self._listened_to = evaluator.doc
+
+        def work():
+            return sync.in_step(evaluator) if always or sync.cost(evaluator) < QUICK_TO_LISTEN else None
+
+        def then(found, trouble):
+            if trouble is None and found is not None and evaluator.doc is self.doc:
+                self.in_step = found
+                self.in_step_changed.emit()
+
+        self.listener.ask(work, then)
+
+    def find_in_step(self):
+        """Look for what moves in step now, whatever it takes."""
+        self._listen_for_sync(always=True)
 
     def _solved_more(self):
         if time.monotonic() - self._last_plan > 0.4 and not self.planner.busy:
@@ -474,14 +503,14 @@ class Session(QObject):
     @property
     def busy(self) -> bool:
         """Whether any work goes on beside the window, or is about to."""
-        beside = (self.jobs, self.looker, self.planner, self.saver)
+        beside = (self.jobs, self.looker, self.planner, self.saver, self.listener)
         return any(worker.busy for worker in beside) or self._plan_soon.isActive()
 
     def end(self) -> None:
         self._clock.stop()
         self._plan_soon.stop()
         self._autosave.stop()
-        for worker in (self.jobs, self.looker, self.planner, self.saver):
+        for worker in (self.jobs, self.looker, self.planner, self.saver, self.listener):
             worker.end()
         if self.lock:
             self.lock.release()

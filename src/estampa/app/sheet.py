@@ -79,7 +79,9 @@ class Sheet(QWidget):
 
     def refresh(self) -> None:
         thing = self.thing
-        computed = tuple(n for n, v in thing.values.items() if isinstance(v, (Link, Formula))) if thing else ()
+        form = lambda v: (type(v).__name__, getattr(v, "span", 0) is None, getattr(v, "curve", 0) is None)
+        held = thing.values.items() if thing else ()
+        computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         wanted = (thing.id, thing.kind, computed) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
@@ -115,7 +117,11 @@ class Sheet(QWidget):
                 self._subject(grid, thing)
             self._channels(grid, thing)
         grid.setRowStretch(grid.rowCount(), 1)
+        before = self._scroll.takeWidget()
         self._scroll.setWidget(body)
+        if before is not None:  # it may be the one whose event brought us here, so it goes a little later
+            before.hide()
+            before.deleteLater()
 
     def _empty(self, text):
         label = QLabel(text, wordWrap=True)

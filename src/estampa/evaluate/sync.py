@@ -67,6 +67,23 @@ def grouped(signals: np.ndarray) -> list[tuple[list[int], float]]:
     return groups
 
 
+def cost(evaluator: Evaluator) -> int:
+    """Vertices that are worked out to look for what moves in step."""
+    total = 0
+    for thing in evaluator.doc.things:
+        subject = (
+            thing
+            if thing.kind == "subject"
+            else evaluator.values.find(thing.constant("subject"))
+            if thing.kind == "copies"
+            else None
+        )
+        if thing.on and subject is not None and subject.mesh is not None:
+            rows = len(evaluator.stage.many(thing, subject, evaluator.doc.start).rows) if thing.kind == "copies" else 1
+            total += SAMPLES * rows * evaluator.scene.mesh(subject.mesh).count * max(len(evaluator.layers(subject)), 1)
+    return total
+
+
 def frames_looked_at(doc) -> np.ndarray:
     first, last = loop_range(doc)
     return np.linspace(first, last, SAMPLES, endpoint=False)
@@ -147,5 +164,23 @@ def desync(scene: Scene, found: InStep, seed: int = 1) -> None:
         first, last = loop_range(scene.doc)
         values = {"order": "seed", "stagger": (last - first) / max(found.count, 1), "seed": seed}
         do.set_values(scene, thing.id, values, scene.doc.start, label=f"Desync {thing.name}")
-    else:
+        return
+    layers = [scene.doc.find(m) for m in found.members]
+    curves = {}
+    for k, layer in enumerate(layers):
+        for name in layer.declared.channels:
+            curve = layer.curve(name)
+            if curve is not None and curve.after in ("cycle", "mirror", "accumulate"):
+                span = curve.keys[-1].frame - curve.keys[0].frame
+                later = round(span * k / len(layers))
+                curves[layer.id, name] = curve.moved([key.frame for key in curve.keys], later, 0.0)
+    if curves:  # what cycles by keys plays them later, one after another
+        do.set_curves(scene, curves, f"Desync {len(layers)} layers")
+    elif "phase" in layers[0].declared.channels or "heading" in layers[0].declared.channels:
         make_different(scene, list(found.members), 1.0, seed)
+    else:
+        raise EstampaError(
+            f"The layers of {thing.name}",
+            "have neither a phase nor keys that cycle, so nothing can be shifted.",
+            "Give them other values by hand, or key them and let the curves cycle.",
+        )

@@ -45,7 +45,7 @@ def read_mesh(
     progress(0.02, "Reading")
     try:
         if suffix == ".obj":
-            mesh = read_obj(what, data, progress)
+            mesh = read_obj(what, data, progress, path.parent)
         elif suffix == ".ply":
             mesh = _read_ply(data)
         else:
@@ -102,7 +102,7 @@ def _read_with_trimesh(path: Path, data: bytes, suffix: str) -> Mesh:
         scene = trimesh.load_scene(path, process=False, merge_primitives=False)
     else:
         scene = trimesh.load_scene(io.BytesIO(data), file_type=suffix[1:], process=False)
-    points, faces, uvs, count = [], [], [], 0
+    points, faces, uvs, materials, of, count = [], [], [], [], [], 0
     for node in scene.graph.nodes_geometry:
         transform, name = scene.graph[node]
         found = scene.geometry[name]
@@ -114,10 +114,31 @@ def _read_with_trimesh(path: Path, data: bytes, suffix: str) -> Mesh:
         uv = getattr(found.visual, "uv", None)
         uvs.append(uv if uv is not None and len(uv) == len(found.vertices) else None)
         count += len(found.vertices)
+        material = _material(found, name)
+        if material not in materials:
+            materials.append(material)
+        of.append(np.full(len(found.faces), materials.index(material), np.int32))
     if not points:
         raise EstampaError(path.name, "holds no surface.", "Export it as a mesh, not as points or curves.")
     uv = np.concatenate(uvs) if all(u is not None for u in uvs) else None
-    return Mesh.from_triangles(np.concatenate(points), np.concatenate(faces), uv)
+    triangles = np.concatenate(faces)
+    counts = np.full(len(triangles), 3)
+    if suffix == ".stl":
+        return Mesh(np.concatenate(points), counts, triangles.ravel(), uv)
+    return Mesh(np.concatenate(points), counts, triangles.ravel(), uv, materials, np.concatenate(of))
+
+
+def _material(found, name: str) -> tuple[str, tuple[float, float, float]]:
+    """(name, linear colour) of a mesh's material."""
+    material = getattr(found.visual, "material", None)
+    colour = getattr(material, "baseColorFactor", None)
+    rgb = (0.6, 0.57, 0.5)
+    if colour is not None:
+        values = np.asarray(colour, float)[:3]
+        values = values / 255 if np.asarray(colour).dtype == np.uint8 else values
+        if values.shape == (3,) and np.isfinite(values).all():
+            rgb = tuple(float(v) for v in np.clip(values, 0, 1))
+    return str(getattr(material, "name", None) or name or "unnamed"), rgb
 
 
 def about(mesh: Mesh) -> dict[str, object]:

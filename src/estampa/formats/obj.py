@@ -1,7 +1,8 @@
-"""Wavefront OBJ, in: points, polygon faces as they are (quads stay quads), and texture coordinates where each
-point has one. Groups, materials, curves and normals are left out."""
+"""Wavefront OBJ, in: points, polygon faces as they are (quads stay quads), texture coordinates where each point has
+one, and materials by name, with their plain colours from the MTL file beside it. The rest is left out."""
 
 import re
+from pathlib import Path
 
 import numpy as np
 
@@ -11,11 +12,13 @@ from ..geometry.mesh import Mesh
 _SPLIT = re.compile(rb"[ \t]+")
 
 
-def read_obj(what: str, data: bytes, progress=lambda share, text: None) -> Mesh:
-    """Read the bytes of an OBJ file. Raises EstampaError that names the line in trouble."""
+def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: Path | None = None) -> Mesh:
+    """Read the bytes of an OBJ file; `folder` is where its MTL files lie. Raises EstampaError that names the line in
+    trouble."""
     progress(0.05, "Reading lines")
     lines = data.replace(b"\\\n", b" ").replace(b"\\\r\n", b" ").split(b"\n")
     points, corners, uvs, at_points, at_faces, seen = [], [], [], [], [], []
+    materials, of, libraries = [], [], []
     for i, line in enumerate(lines):
         head = line[:2]
         if head in (b"v ", b"v\t"):
@@ -27,6 +30,10 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None) -> Mesh:
             seen.append(len(points))
         elif head == b"vt":
             uvs.append(line[3:])
+        elif head == b"us" and line.startswith(b"usemtl"):
+            of.append((len(corners), line[6:].strip().decode(errors="replace") or "unnamed"))
+        elif head == b"mt" and line.startswith(b"mtllib"):
+            libraries.append(line[6:].strip().decode(errors="replace"))
     progress(0.3, "Reading points")
     xyz = _rows(what, points, at_points, 3)
     progress(0.5, "Reading faces")
@@ -53,7 +60,41 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None) -> Mesh:
             f"line {at_faces[face] + 1} names a point that is not in the file (it has {len(xyz):,}).",
             "The file is cut short or damaged; export it again.",
         )
-    return Mesh(xyz, counts, indices, uv)
+    faces = None
+    if of and len(counts):
+        names = list(dict.fromkeys(name for _, name in of))
+        if of[0][0] > 0:  # faces before the first are of none that is named
+            names.append("unnamed")
+            of.insert(0, (0, "unnamed"))
+        starts = np.array([start for start, _ in of])
+        which = np.array([names.index(name) for _, name in of], np.int32)
+        faces = which[np.searchsorted(starts, np.arange(len(counts)), side="right") - 1]
+        colours = _colours(folder, libraries)
+        materials = [(name, colours.get(name, (0.6, 0.57, 0.5))) for name in names]
+    return Mesh(xyz, counts, indices, uv, materials, faces)
+
+
+def _colours(folder: Path | None, libraries: list[str]) -> dict[str, tuple[float, float, float]]:
+    """Material name -> linear colour, from MTL files in the OBJ's own folder; what cannot be read is left out."""
+    found, name = {}, None
+    for library in libraries:
+        if folder is None or Path(library).name != library:
+            continue
+        try:
+            lines = (folder / library).read_text(errors="replace").splitlines()
+        except OSError:
+            continue
+        for words in map(str.split, lines):
+            if words[:1] == ["newmtl"]:
+                name = " ".join(words[1:])
+            elif words[:1] == ["Kd"] and name is not None and len(words) >= 4:
+                try:
+                    colour = tuple(min(max(float(w), 0.0), 1.0) for w in words[1:4])
+                except ValueError:
+                    continue
+                if all(np.isfinite(colour)):
+                    found[name] = colour
+    return found
 
 
 def _rows(what, rows, lines, width) -> np.ndarray:
