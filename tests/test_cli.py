@@ -133,11 +133,12 @@ def test_the_example_for_python_runs_as_it_is_written(tmp_path, monkeypatch):
     flat.points[:, [1, 2]] = flat.points[:, [2, 1]] * [-1, 1]
     write_obj(tmp_path / "banner.obj", flat)
     monkeypatch.chdir(tmp_path)
-    code = re.search(r"```python\n(.*?)```", (ROOT / "docs/python.md").read_text(), re.S)[1]
+    code = "\n".join(re.findall(r"```python\n(.*?)```", (ROOT / "docs/python.md").read_text(), re.S))
     names = {}
     exec(compile(code, "docs/python.md", "exec"), names)
-    assert names["again"].doc.things == names["scene"].doc.things
-    assert names["shape"].shape == (77, 3)
+    assert names["again"].doc.find(names["cloth"].id) == names["saved"].find(names["cloth"].id)
+    assert names["shape"].shape == (77, 3) and names["copied"].points().shape == (6, 77, 3)
+    assert names["closed"] and all(pose > 1e-3 for _, pose, _ in names["gaps"]), "a cloth that falls does not loop"
     assert (tmp_path / "prints" / "Banner_cache.usdc").exists()
 
 
@@ -171,3 +172,20 @@ def test_a_new_layer_is_one_file_as_the_page_says():
         assert "### Lift (`lift`)" in reference()
     finally:
         del _KINDS["lift"]
+
+
+def test_a_loop_is_measured_and_closed_from_the_command_line(tmp_path):
+    from estampa.geometry.primitives import sheet
+    from estampa.scene.document import Document
+    from estampa.scene.scene import Scene
+
+    scene = Scene(Document(start=1, end=24, loop=(1, 25)))
+    mat = do.add_mesh(scene, sheet(1, 1, 6, 6), "Mat")
+    do.add_layer(scene, mat.id, "wave", "Swell", {"rate": 0.7})
+    do.add_thing(scene, "copies", "Mats", {"subject": mat.id, "count": 4})
+    save_scene(scene, tmp_path / "mat.estampa")
+    told = estampa("loop", tmp_path / "mat.estampa")
+    assert told.returncode == 1 and "open" in told.stdout and "0.7 becomes 1 Hz" in told.stdout
+    assert "4 of 4 copies of Mats move in step" in told.stdout
+    assert estampa("loop", tmp_path / "mat.estampa", "--close").returncode == 0
+    assert "offer" not in estampa("loop", tmp_path / "mat.estampa").stdout

@@ -190,6 +190,7 @@ def _loop(a) -> int:
     found = loops.seams(evaluator)
     for seam in found:
         gap = f"pose {1000 * seam.pose:.3f} mm, turn {seam.turn:.4f} rad, speed {1000 * seam.speed:.2f} mm/s"
+        gap = gap if seam.solved else "not known"
         print(f"{'closed' if seam.closed else 'open  '}  {seam.name}: {gap} ({seam.where})")
     for offer in loops.offers(scene.doc, a.blend):
         print(f"offer: {offer.words}")

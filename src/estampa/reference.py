@@ -4,6 +4,7 @@ import sys
 from pathlib import Path
 
 from .scene.channels import Channel, kinds_in
+from .scene.formula import FUNCTIONS, NAMES
 from .units import format_value
 
 FAMILIES = {"layer": "Layers", "force": "Forces", "print": "Prints", "thing": "Things"}
@@ -29,7 +30,15 @@ def reference() -> str:
                 lines.append("")
             if kind.presets:
                 lines += ["Presets: " + "; ".join(kind.presets) + ".", ""]
-    return "\n".join(lines)
+    return "\n".join([*lines, *_formulas()])
+
+
+def _formulas() -> list[str]:
+    head = "A formula speaks the units that are shown; sin and cos take radians. Besides + - * / % ** and comparisons,"
+    lines = ["## Formulas", "", f"{head} `a if b else c`:", "", "| name | what it is |", "| --- | --- |"]
+    lines += [f"| `{name}` | {words} |" for name, words in NAMES.items()]
+    lines += [f"| `{name}()` | {words} |" for name, (_, _, _, words) in FUNCTIONS.items()]
+    return [*lines, ""]
 
 
 def _default(c: Channel) -> str:

@@ -3,8 +3,12 @@
 import tempfile
 import time
 
+import numpy as np
+
 from .geometry.primitives import sheet
 from .scene import commands as do
+from .scene.channels import kinds_in
+from .scene.document import Document
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
@@ -12,6 +16,7 @@ from .store.frames import FrameStore
 def warm() -> float:
     """Compile every kernel; returns the seconds it took."""
     begun = time.perf_counter()
+    warm_layers()
     scene = Scene()
     for weave in ("strain", "links"):
         subject = do.add_mesh(scene, sheet(1, 1, 5, 5), weave)
@@ -21,6 +26,37 @@ def warm() -> float:
     with tempfile.TemporaryDirectory() as folder:
         scene.evaluate(scene.doc.start + 1, FrameStore(folder))
     return time.perf_counter() - begun
+
+
+def warm_layers() -> None:
+    """Every deformer, on a subject alone and on copies that differ, with and without a weight map and a zone."""
+    scene = Scene(Document(loop=(1, 25)))
+    subject = do.add_mesh(scene, sheet(1, 1, 4, 4), "Warm")
+    grip = do.add_thing(scene, "grip", values={"copies": "world"}).id
+    zone = do.add_thing(scene, "zone").id
+    weights = do.add_map(scene, subject.id, np.linspace(0, 1, 16), "Half")
+    target = do.add_target(scene, subject.id, scene.mesh(subject.mesh).points + 0.1)
+    path = do.add_thing(scene, "path", spots=((0, 0, 0), (1, 0, 0), (1, 0, 1))).id
+    for kind in kinds_in("layer"):
+        if kind.memory or kind.remeshes:
+            continue
+        values = {"grip": grip} if "grip" in kind.channels else {}
+        values |= {"target": target.id if kind.kind == "morph" else grip} if "target" in kind.channels else {}
+        values |= {"path": path} if "path" in kind.channels else {}
+        for more in ({}, {"map": weights.id, "zone": zone, "strength": 0.5}):
+            do.add_layer(scene, subject.id, kind.kind, values=values | more)
+    for along in ("flow", "all", "axis"):
+        do.add_layer(scene, subject.id, "noise", values={"along": along, "loops": True})
+    shape = {"shape": "rings"}
+    do.add_layer(scene, subject.id, "wave", values=shape)
+    do.set_key(scene, subject.id, "x", 1, 0.0)
+    do.set_key(scene, subject.id, "x", 9, 1.0)
+    copies = do.add_thing(scene, "copies", values={"subject": subject.id, "count": 5, "stagger": 1.0})
+    evaluator = scene.evaluator()
+    evaluator.subject(scene.doc.find(subject.id), 3)
+    found = evaluator.copies(scene.doc.find(copies.id), 3)
+    found.mesh.normals(found.points())
+    found.mesh.normals(found.shape.points[0])
 
 
 if __name__ == "__main__":

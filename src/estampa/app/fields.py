@@ -89,12 +89,12 @@ class NumberField(QWidget):
             painter.setBrush(QColor(ink.accent if self.keyed else ink.rule))
             painter.drawRect(bar)
         painter.setPen(QColor(ink.ink if self.isEnabled() else ink.rule))
-        painter.setFont(theme.type_face(9.5))
+        painter.setFont(theme.type_face(8.5 if self.short else 9.5))
         text = format_value(self.value, self.channel.unit, 3 if self.short else 4)
         if self.short:
-            text = f"{self.channel.label[-1].upper()}  {text}"
-        text = painter.fontMetrics().elidedText(text, Qt.ElideRight, int(box.width()) - 8)
-        painter.drawText(box.adjusted(6, 0, -4, -2), Qt.AlignVCenter | Qt.AlignLeft, text)
+            text = f"{self.channel.label[-1].upper()} {text}"
+        text = painter.fontMetrics().elidedText(text, Qt.ElideRight, int(box.width()) - 6)
+        painter.drawText(box.adjusted(4 if self.short else 6, 0, -2, -2), Qt.AlignVCenter | Qt.AlignLeft, text)
 
     def event(self, event):
         """What begins a number is for the field, even where it is a shortcut too."""

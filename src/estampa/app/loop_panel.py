@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
+    QScrollArea,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -31,21 +32,24 @@ from .session import Session
 from .tasks import Job
 
 
-class LoopPanel(QWidget):
+class LoopPanel(QScrollArea):
     def __init__(self, session: Session, actions: dict):
-        super().__init__()
+        super().__init__(widgetResizable=True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
         self.session = session
+        body = QWidget()
+        self.setWidget(body)
         self.offers: list = []
         self.found: list = []
         self._asked = False
         self._of = None  # the document that what is shown was worked out for
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(10, 8, 8, 8)
-        layout.setSpacing(6)
+        layout = QVBoxLayout(body)
+        layout.setContentsMargins(10, 6, 8, 6)
+        layout.setSpacing(4)
         layout.addLayout(self._range_row())
         layout.addWidget(self._head("Seam", "The difference between the end and the start"))
         self.table = self._seam_table()
-        self.table.setMinimumHeight(124)
+        self.table.setMinimumHeight(104)
         layout.addWidget(self.table, 3)
         self.state = QLabel(wordWrap=True)
         self.state.setProperty("soft", True)
@@ -54,6 +58,8 @@ class LoopPanel(QWidget):
         self.list = QListWidget()
         self.list.setWordWrap(True)
         self.list.setAccessibleName("What closes the seam")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
+        self.list.setMinimumHeight(66)
         layout.addWidget(self.list, 3)
         row = QHBoxLayout()
         row.addWidget(QLabel("Blend keys over"))
@@ -71,6 +77,8 @@ class LoopPanel(QWidget):
         self.steps = QListWidget()
         self.steps.setWordWrap(True)
         self.steps.setAccessibleName("What moves in step")
+        self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
+        self.steps.setMinimumHeight(46)
         self.steps.itemClicked.connect(lambda item: session.select(item.data(Qt.UserRole)))
         layout.addWidget(self.steps, 2)
         row = QHBoxLayout()
@@ -202,8 +210,10 @@ class LoopPanel(QWidget):
             self.state.setText("Nothing is there yet: import a mesh (Ctrl+I).")
         elif not opened:
             self.state.setText("Every seam is closed.")
+        elif not any(s.solved for s in opened):
+            self.state.setText(f"{len(opened)} not solved yet: solve first (Ctrl+Space).")
         else:
-            worst = max(opened, key=lambda s: s.pose)
+            worst = max(opened, key=lambda s: s.pose if s.solved else -1.0)
             self.state.setText(
                 f"{len(opened)} open; the largest is {format_value(worst.pose, 'm', 3)}, {worst.name}, {worst.where}."
             )

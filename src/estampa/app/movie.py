@@ -137,7 +137,8 @@ class MovieDialog(QDialog):
         self.loop.setEnabled(doc.loop is not None)
         self.loop.setToolTip("Without the last frame, which equals the first")
         self.loop.clicked.connect(self._looped)
-        self.path = QLineEdit(str(window.press.folder / f"{doc.name}.mp4"))
+        home = str(Path.home())
+        self.path = QLineEdit(str(window.press.folder / f"{doc.name}.mp4").replace(home, "~", 1))
         choose = QPushButton("Choose…")
         choose.clicked.connect(self._choose)
         sizes, frames, file = QHBoxLayout(), QHBoxLayout(), QHBoxLayout()
@@ -145,6 +146,7 @@ class MovieDialog(QDialog):
             sizes.addWidget(widget)
         for widget in (self.first, QLabel("to"), self.last, self.loop):
             frames.addWidget(widget)
+        frames.addStretch(1)
         for widget in (self.path, choose):
             file.addWidget(widget)
         rows = (("Kind", self.kind), ("Size", sizes), ("Frames", frames), ("", self.stamp), ("File", file))

@@ -127,7 +127,7 @@ class Score(QWidget):
         self.cancel_button.setVisible(busy)
         self.bar.setVisible(busy)
         states = [lane.state for lane in s.lanes.values() if lane.state is not None]
-        self.solve_button.setEnabled(any(not state.done for state in states) or not states and bool(doc.subjects))
+        self.solve_button.setEnabled(any(not state.done for state in states))
         if s.playing and s.play_rate and not busy:
             self.status.setText(f"plays {s.play_rate:.0f} of {doc.frame_rate:g} frames a second")
         elif not states:

@@ -88,6 +88,8 @@ def _seam(evaluator, thing, at, seen_from):
         each = len(p[0]) // max(len(turn), 1)
         where = f"copy {worst // max(each, 1)}, vertex {worst % max(each, 1)}"
     solved = all(l[2] for l in looked)
+    if not solved:
+        return Seam(thing.id, thing.name, np.nan, np.nan, np.nan, "it is not solved there yet", False)
     return Seam(thing.id, thing.name, float(gap.max()), float(turn.max()), float(jump.max()), where, solved)
 
 
