@@ -9,6 +9,8 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, joined, sheet, tube
 from estampa.geometry.scatter import scatter
 from estampa.motion.bend import Bend
+from estampa.motion.remesh import Counts
+from estampa.press import run as press
 from estampa.scene import commands as do
 from estampa.scene import rig
 from estampa.scene.curves import Curve, Key
@@ -237,3 +239,16 @@ def test_maps_by_island_keep_neighbours_apart_and_layers_differ_by_seed():
     assert values("phase") != before
     scene.undo()
     assert values("phase") == before
+
+
+@pytest.mark.parametrize("scheme", ["auto", "loop", "clark"])
+def test_the_size_of_a_new_topology_is_known_without_making_it(scheme):
+    scene = Scene()
+    mat = do.add_mesh(scene, sheet(1, 1, 6, 5), "Mat")
+    do.add_layer(scene, mat.id, "thicken", "Thick")
+    do.add_layer(scene, mat.id, "refine", values={"levels": 2, "scheme": scheme})
+    for edges in (True, False):
+        do.set_value(scene, named(scene, "Thick").id, "edges", edges)
+        subject = scene.doc.find(mat.id)
+        made = Counts.of(Evaluator(scene.doc, scene, None).mesh(subject))
+        assert press._counts(scene, subject) == made

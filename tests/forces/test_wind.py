@@ -1,8 +1,10 @@
 """Wind against statistics of real air."""
 
 import numpy as np
+import pytest
 from scipy.signal import welch
 
+from estampa.forces.force import World
 from estampa.forces.wind import BEAUFORT, Wind
 from estampa.motion.layer import Resolved
 
@@ -60,3 +62,26 @@ def test_presets_lie_in_the_published_beaufort_bounds():
     for number, (words, values) in enumerate(Wind.presets.items()):
         assert f"Beaufort {number} " in words
         assert BEAUFORT[number][1] <= values["speed"] <= BEAUFORT[number][2]
+
+
+def test_a_looped_wind_comes_back_to_where_it_began_and_a_zone_holds_it():
+    v = Resolved(
+        {name: c.default for name, c in Wind.channels.items()} | {"speed": 5.0, "turbulence": 0.3, "gustiness": 0.4}
+    )
+    v.travel = {"speed": 0.0}
+    points = np.random.default_rng(1).uniform(-3, 3, (400, 3))
+
+    def at(turn):
+        v.loop = (turn, 4.0)
+        return Wind.sample(points, v)
+
+    assert np.abs(at(1.0) - at(0.0)).max() < 1e-9 < np.abs(at(0.5) - at(0.0)).max()
+    gusts = np.array([at(t)[:, 2] for t in np.linspace(0, 1, 48, endpoint=False)])
+    v.loop = None
+    plain = np.array([Wind.sample(points + [0, 0, 40.0 * k], v)[:, 2] for k in range(48)])
+    assert gusts.std() == pytest.approx(plain.std(), rel=0.15), "as strong as a wind that does not loop"
+    world = World()
+    v["zone"] = lambda where: (where[:, 0] > 0).astype(float)
+    Wind().act(world, v)
+    air = world.air(points)
+    assert not air[points[:, 0] <= 0].any() and air[points[:, 0] > 0].any()

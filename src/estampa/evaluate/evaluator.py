@@ -460,9 +460,9 @@ class Evaluator:
             v.course,
             self.scene.solver_cache,
         )
+        if declared.remeshes:
+            return declared().apply(points, self.plans(subject, layers)[-1], v, now)
         try:
-            if declared.remeshes:
-                return declared().apply(points, self.plans(subject, layers)[-1], v, now)
             return moved(declared(), points, v, now)
         except EstampaError as err:
             raise EstampaError(

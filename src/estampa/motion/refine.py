@@ -7,7 +7,7 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..scene.channels import choice, number, ref, switch, whole
 from ..units import format_bytes
-from .remesh import Plan, Remesh
+from .remesh import Counts, Plan, Remesh
 
 MOST_FACES = 8_000_000
 
@@ -57,6 +57,22 @@ class Refine(Remesh):
             return len(mesh.face_counts)
         loop = by_loop(mesh, v)
         return (len(mesh.triangles) * 4 if loop else int(mesh.face_counts.sum())) * 4 ** (v["levels"] - 1)
+
+    def counts(self, of, v):
+        for level in range(v["levels"]):
+            triangles = of.corners == 3 * of.faces
+            if v["scheme"] == "loop" and not triangles and level == 0:  # cut into triangles first
+                of = Counts(
+                    of.vertices, of.edges + of.corners - 3 * of.faces, of.border, of.triangles, 3 * of.triangles
+                )
+                triangles = True
+            if v["scheme"] == "loop" or (v["scheme"] == "auto" and triangles):
+                edges = 2 * of.edges + 3 * of.faces
+                of = Counts(of.vertices + of.edges, edges, 2 * of.border, 4 * of.faces, 12 * of.faces)
+            else:
+                vertices = of.vertices + of.edges + of.faces
+                of = Counts(vertices, 2 * of.edges + of.corners, 2 * of.border, of.corners, 4 * of.corners)
+        return of
 
     def plan(self, mesh, v, weights):
         if v["levels"] == 0:

@@ -10,6 +10,25 @@ from .layer import Layer
 
 
 @dataclass(frozen=True)
+class Counts:
+    """How large a mesh is, without the mesh."""
+
+    vertices: int
+    edges: int
+    border: int  # edges of one face
+    faces: int
+    corners: int  # of all faces
+
+    @classmethod
+    def of(cls, mesh: Mesh) -> "Counts":
+        return cls(mesh.count, len(mesh.edges), mesh.open_edges, len(mesh.face_counts), int(mesh.face_counts.sum()))
+
+    @property
+    def triangles(self) -> int:
+        return self.corners - 2 * self.faces
+
+
+@dataclass(frozen=True)
 class Plan:
     """A new topology, and how each of its vertices is made from the old ones: rows of `carry` sum to 1."""
 
@@ -31,6 +50,10 @@ class Remesh(Layer):
 
         Raises EstampaError when the mesh cannot be worked on.
         """
+        raise NotImplementedError
+
+    def counts(self, of: Counts, v: dict) -> Counts:
+        """How large the new topology will be, without planning it."""
         raise NotImplementedError
 
     def apply(self, points, plan: Plan, v, now) -> np.ndarray:

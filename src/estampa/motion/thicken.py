@@ -5,7 +5,7 @@ from scipy.sparse import csr_matrix
 
 from ..geometry.mesh import Mesh
 from ..scene.channels import number, switch
-from .remesh import Plan, Remesh
+from .remesh import Counts, Plan, Remesh
 
 
 class Thicken(Remesh):
@@ -49,6 +49,11 @@ class Thicken(Remesh):
             np.concatenate(materials) if materials else None,
         )
         return Plan(made, carry)
+
+    def counts(self, of, v):
+        rim = of.border if v["edges"] else 0
+        edges = 2 * of.edges + rim  # each border vertex gets an edge across, as many as there are border edges
+        return Counts(2 * of.vertices, edges, 0 if rim else 2 * of.border, 2 * of.faces + rim, 2 * of.corners + 4 * rim)
 
     def apply(self, points, plan, v, now):
         normals = now.mesh.normals(points) * v.thickness[:, None, None]

@@ -11,6 +11,7 @@ from ..evaluate.loops import loop_range
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..hashing import digest
+from ..motion.remesh import Counts
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..units import format_length
@@ -79,16 +80,24 @@ def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
         return Estimate(0, "nothing to print", "The scene has no subject. Import a mesh first.")
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
-    evaluator = scene.evaluator()
-    mesh, times = evaluator.mesh(subject), 1
+    size, times = _counts(scene, subject), 1
     if copies_of(doc, item) is not None:
-        times = len(evaluator.stage.many(copies_of(doc, item), subject, doc.start).rows)
+        times = len(Evaluator(doc, scene, None).stage.many(copies_of(doc, item), subject, doc.start).rows)
         if not times:
             return Estimate(
                 0, "nothing to print", "There are no copies. Raise their count, or choose what they stand on."
             )
     frames = item.declared().frames(frames, values_of(doc, item))
-    return item.declared().estimate(mesh.count * times, len(mesh.triangles) * times, len(frames), values_of(doc, item))
+    return item.declared().estimate(size.vertices * times, size.triangles * times, len(frames), values_of(doc, item))
+
+
+def _counts(scene: Scene, subject: Thing) -> Counts:
+    """How large a subject is after its stack, without working it out."""
+    size = Counts.of(scene.mesh(subject.mesh))
+    for layer in subject.stack:
+        if layer.on and layer.declared is not None and layer.declared.remeshes:
+            size = layer.declared().counts(size, {n: layer.constant(n) for n in layer.declared.channels})
+    return size
 
 
 def signature(evaluator: Evaluator, item: Thing) -> bytes:
