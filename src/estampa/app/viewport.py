@@ -3,28 +3,27 @@
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QImage, QPainter, QPen
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from ..errors import EstampaError
-from ..geometry import maps
 from ..geometry.place import Place
 from ..scene import commands as do
 from ..scene.things import Grip
 from ..scene.values import Rows
-from ..units import format_length
-from . import backdrops, marks, theme
+from . import backdrops
 from .camera import Camera
-from .handles import AXES, Handles, View, draw_bend, draw_wind
-from .looks import difference, tints
+from .handles import Handles, View
+from .looks import tints
+from .overlay import Overlay
+from .picking import Picking
 from .render import Drawn, Renderer
 from .session import Session
 
 STALL, CLOTH, FILE = (0.46, 0.40, 0.36), (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
 CLICK = 4  # pixels that still count as a click
 STRIPES = 12  # over the width of the texture
-REACH = 14  # pixels within which a vertex is picked
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
 
 
@@ -38,7 +37,7 @@ def _drawn(id, shape, colour, **more) -> Drawn:
     return Drawn(id, narrow(shape.points), narrow(shape.normals), mesh.triangles, mesh.edges, colour, **more)
 
 
-class Viewport(QWidget):
+class Viewport(Overlay, Picking, QWidget):
     picture_shown = Signal()
     activated = Signal(int)  # the hand is in this pane
 
@@ -256,67 +255,6 @@ class Viewport(QWidget):
             return None
         return Handles(self.view(), self.grip_values(grip), grip.locked)
 
-    def _draw_over(self, painter: QPainter):
-        s, view, look = self.session, self.view(), self.look
-        active, selected = self.active_grip(), s.thing
-        if s.tool in ("hand", "place") and look.controls:
-            for thing in s.doc.things:
-                if thing.on and thing.declared is not None:
-                    self._draw_mark(painter, view, thing, active, selected)
-            if selected is not None and selected.kind in ("bend", "twist", "taper", "shear"):
-                grip = self.grip_values(active) if active is not None else Place.still().values
-                angle = self.value(selected, "angle") if selected.kind == "bend" else 0.0
-                draw_bend(painter, view, grip, self.value(selected, "low"), self.value(selected, "high"), angle)
-            handles = self.handles()
-            if handles:
-                handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
-        if look.trails and active is not None and active.id in s.trails and look.controls:
-            keys = {k.frame for n in Grip.channels for k in (active.curve(n).keys if active.curve(n) else ())}
-            marks.trail(painter, view, s.trails[active.id], s.doc.start, s.frame, keys)
-        if self._band and s.tool == "pick":
-            painter.setPen(QPen(QColor("#fffaf0"), 1, Qt.DashLine))
-            painter.setBrush(QColor(255, 250, 240, 40))
-            painter.drawRect(QRectF(QPointF(*self._band[0]), QPointF(*self._band[1])).normalized())
-        if self._band and s.tool == "gradient":
-            a, b = (QPointF(*p) for p in self._band)
-            painter.setPen(QPen(QColor("#2a2420"), 4))
-            painter.drawLine(a, b)
-            painter.setPen(QPen(QColor("#fcd673"), 2))
-            painter.drawLine(a, b)
-            for p, word in ((a, "0"), (b, "1")):
-                painter.setBrush(theme.ramp_colour(float(word)))
-                painter.drawEllipse(p, 7, 7)
-        self._draw_words(painter)
-
-    def _draw_mark(self, painter, view, thing, active, selected):
-        """A thing that is no mesh, as a line drawing; in a pane of controls with its name."""
-        chosen = active is not None and active.id == thing.id
-        if thing.kind == "wind":
-            held = self.session.doc.find(thing.constant("grip"))
-            if held is not None:
-                draw_wind(painter, view, self.grip_values(held), self.value(thing, "speed"))
-        elif thing.kind == "grip":
-            if not chosen:
-                marks.dot(painter, view, self.place(thing).origin[0], 4)
-        elif thing.kind == "zone":
-            v = {n: self.value(thing, n) for n in thing.declared.channels}
-            path = self.session.doc.find(v["path"])
-            points = self.path_points(path)[0] if v["shape"] == "path" and path is not None else None
-            marks.zone(painter, view, self.place(thing), v, points, chosen)
-        elif thing.kind == "path":
-            points, spots = self.path_points(thing)
-            marks.path(
-                painter, view, points, spots, chosen, self._hot if chosen and isinstance(self._hot, int) else None
-            )
-        elif thing.kind == "camera" and thing.id != self.look.camera:
-            marks.camera(painter, view, self.place(thing), self.value(thing, "view"), chosen)
-        elif thing.kind == "copies" and thing.constant("arrange") == "hand" and selected is thing:
-            for i, spot in enumerate(thing.spots):
-                marks.dot(painter, view, spot[:3], 5 if i == self._hot else 3.5, marks.AMBER)
-        if thing.kind in ("grip", "zone", "path", "camera") and thing.id != self.look.camera:
-            if not self.look.meshes or chosen:
-                marks.name(painter, view, self.place(thing).origin[0], thing.name)
-
     def path_points(self, path) -> tuple[np.ndarray | None, np.ndarray]:
         """((m, 3) a path as a fine line, (k, 3) its points), in the world."""
         sampled = self.session.evaluator("window").stage.sampled(path)
@@ -342,122 +280,10 @@ class Viewport(QWidget):
         gap = np.where(depth > 0, np.linalg.norm(pixels - [x, y], axis=1), np.inf)
         return int(gap.argmin()) if gap.min() <= 9 else None
 
-    def _draw_words(self, painter: QPainter):
-        s = self.session
-        painter.setFont(theme.type_face(9))
-        y = 14
-
-        def say(text, colour="#fffaf0", bold=False):
-            nonlocal y
-            painter.setFont(theme.type_face(9.5, bold=bold))
-            text = painter.fontMetrics().elidedText(text, Qt.ElideRight, self.width() - 40)
-            width = painter.fontMetrics().horizontalAdvance(text)
-            painter.setPen(Qt.NoPen)
-            painter.setBrush(QColor(42, 36, 32, 150))
-            painter.drawRoundedRect(QRectF(10, y - 4, width + 16, 21), 2, 2)
-            painter.setPen(QColor(colour))
-            painter.drawText(QRectF(18, y - 4, width + 4, 21), Qt.AlignVCenter, text)
-            y += 25
-
-        subject = s.subject
-        if not s.doc.subjects:
-            self._draw_empty(painter)
-            return
-        waiting = [(s.doc.find(i), shape) for i, shape in s.picture.shapes.items() if not shape.true]
-        for thing, shape in waiting:
-            if thing is not None:
-                at = s.picture.frame
-                text = (
-                    "shown without its solved layers"
-                    if shape.shown_frame is None
-                    else "its stale result is shown"
-                    if shape.shown_frame == at
-                    else f"frame {shape.shown_frame:g} stands in"
-                )
-                say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
-        if s.tool in ("pick", "gradient") and subject is not None:
-            found = subject.map(s.map_id)
-            chosen = int(s.chosen_of(subject).sum())
-            say(f"{subject.name} · {chosen:,} of {s.scene.mesh(subject.mesh).count:,} vertices chosen")
-            if found and self.look.show_map:
-                self._draw_ramp(painter, found.name)
-        if s.held and self.look.meshes:
-            shape = s.picture.shapes.get(s.watched.id) if s.watched is not None else None
-            held = s.picture.held.get(s.watched.id) if s.watched is not None else None
-            apart = difference(shape, held) if shape is not None and held is not None else None
-            words = (
-                "another mesh now"
-                if apart is None
-                else f"{1000 * apart[0]:.1f} mm apart on average, at most {1000 * apart[1]:.1f} mm"
-            )
-            say(f"teal: held result of {s.watched.name if s.watched else 'nothing'}, {words}")
-        if self.look.ghosts and s.picture.ghosts:
-            say(f"plum: {s.ghost_step} and more frames before; amber: after")
-        if self.look.camera and s.doc.find(self.look.camera):
-            say(f"through {s.doc.find(self.look.camera).name}")
-        if s.isolated:
-            say(f"isolated: {len(s.isolated)} of {len(s.doc.things)} things shown")
-        if s.beside:
-            say(f"blue-grey: {s.beside.title}, played back from its file")
-        self._draw_scale(painter)
-        self._draw_axes(painter)
-
-    def _draw_axes(self, painter):
-        """Which way the world's axes run, small in a corner; those that point away first."""
-        middle = np.array([self.width() - 42.0, self.height() - 40.0])
-        toward = self.camera.axes  # rows: right, up, back
-        for i in np.argsort(toward[2]):
-            colour, letter = list(AXES.values())[i]
-            tip = middle + 24 * toward[0, i] * np.array([1, 0]) - 24 * toward[1, i] * np.array([0, 1])
-            painter.setPen(QPen(QColor(colour), 2))
-            painter.drawLine(QPointF(*middle), QPointF(*tip))
-            painter.setPen(QColor("#fffaf0"))
-            painter.setFont(theme.type_face(8.5, bold=True))
-            painter.drawText(QRectF(tip[0] - 9, tip[1] - 9, 18, 18), Qt.AlignCenter, letter)
-
     def look_from(self, yaw: float, pitch: float):
         """Turn to a plain view, keeping what is looked at."""
         self.camera = replace(self.camera, yaw=yaw, pitch=pitch)
         self._redraw()
-
-    def _draw_ramp(self, painter, name):
-        box = QRectF(self.width() - 190, 14, 160, 10)
-        painter.setPen(Qt.NoPen)
-        painter.setBrush(QColor(42, 36, 32, 150))
-        painter.drawRoundedRect(box.adjusted(-14, -8, 14, 26), 2, 2)
-        for i in range(80):
-            painter.fillRect(QRectF(box.left() + i * 2, box.top(), 2.2, box.height()), theme.ramp_colour(i / 79))
-        painter.setPen(QColor("#fffaf0"))
-        painter.setFont(theme.type_face(8.5))
-        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignLeft, "0")
-        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignRight, "1")
-        metrics = painter.fontMetrics()
-        painter.drawText(box.adjusted(10, 12, -10, 16), Qt.AlignHCenter, metrics.elidedText(name, Qt.ElideRight, 130))
-
-    def _draw_scale(self, painter):
-        """A bar of a round length, at the depth that the camera looks at."""
-        per_pixel = self.camera.metres_per_pixel(self.height())
-        length = 10.0 ** np.floor(np.log10(per_pixel * 140))
-        length *= max(k for k in (1, 2, 5) if k * length <= per_pixel * 140)
-        x0, y0, wide = 18, self.height() - 18, length / per_pixel
-        painter.setPen(QPen(QColor("#fffaf0"), 1.5))
-        painter.drawLine(QPointF(x0, y0), QPointF(x0 + wide, y0))
-        for x in (x0, x0 + wide):
-            painter.drawLine(QPointF(x, y0 - 4), QPointF(x, y0 + 4))
-        painter.setFont(theme.type_face(8.5))
-        painter.drawText(QPointF(x0 + 4, y0 - 6), format_length(length))
-
-    def _draw_empty(self, painter):
-        painter.setPen(QColor("#fffaf0"))
-        painter.setFont(theme.type_face(15, bold=True))
-        middle = self.rect().center()
-        painter.drawText(QRectF(0, middle.y() - 40, self.width(), 30), Qt.AlignCenter, "Nothing to move yet")
-        painter.setFont(theme.type_face(10.5))
-        painter.drawText(
-            QRectF(0, middle.y() - 6, self.width(), 60),
-            Qt.AlignHCenter,
-            "Import a mesh (Ctrl+I), drop one here, or open the awning demo from the Scene menu.",
-        )
 
     # -- framing -------------------------------------------------------------------------------------------
     def _frame_first(self):
@@ -645,163 +471,3 @@ class Viewport(QWidget):
         spots = [list(s) for s in thing.spots]
         spots[index][:3] = map(float, to)
         do.set_spots(self.session.scene, thing.id, spots, f"Move a point of {thing.name}", f"spot {thing.id} {index}")
-
-    def _place_at(self, x, y):
-        """Put a point of the selected path, or a copy made by hand, where the mesh or the floor is clicked."""
-        s, thing = self.session, self.session.thing
-        ok = thing is not None and (
-            thing.kind == "path" or (thing.kind == "copies" and thing.constant("arrange") == "hand")
-        )
-        if not ok:
-            s.notice.emit(
-                "note", "Select a path, or copies arranged by hand; then click where a point or copy should stand.", ""
-            )
-            return
-        at = self.ground_under(x, y)
-        if at is None:
-            s.notice.emit("note", "Nothing is there: click a mesh or the floor.", "")
-            return
-        if thing.kind == "path":
-            at = self.place(thing).inverse().apply(at[None, None])[0, 0]
-            spot = tuple(map(float, at))
-        else:
-            spot = (*map(float, at), 0.0, 1.0)
-        do.set_spots(s.scene, thing.id, (*thing.spots, spot), f"Add a point to {thing.name}")
-
-    def ground_under(self, x, y) -> np.ndarray | None:
-        """The point of the nearest mesh under a pixel, else of the floor."""
-        eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        best = np.inf
-        for item in self.drawn():
-            if item.stand is not None or item.opacity < 1:
-                continue
-            a, b, c = item.points[item.triangles].astype(float).transpose(1, 0, 2)
-            e1, e2 = b - a, c - a
-            h = np.cross(direction, e2)
-            det = (e1 * h).sum(axis=1)
-            with np.errstate(all="ignore"):  # Moeller and Trumbore 1997
-                f, s_ = 1 / det, eye - a
-                u = f * (s_ * h).sum(axis=1)
-                q = np.cross(s_, e1)
-                v, t = f * (q @ direction), f * (e2 * q).sum(axis=1)
-            hit = (np.abs(det) > 1e-14) & (u >= 0) & (v >= 0) & (u + v <= 1) & (t > 1e-6)
-            if hit.any():
-                best = min(best, float(t[hit].min()))
-        if not np.isfinite(best) and abs(direction[1]) > 1e-6 and -eye[1] / direction[1] > 0:
-            best = -eye[1] / direction[1]
-        return eye + direction * best if np.isfinite(best) else None
-
-    # -- picking -------------------------------------------------------------------------------------------
-    def seen(self, subject) -> tuple[np.ndarray, np.ndarray]:
-        """((n, 2) pixels, (n,) whether nothing stands before it) of a subject's vertices."""
-        points = self.session.picture.shapes[subject.id].own
-        pixels, depth = self.camera.project(points, self.width(), self.height())
-        inside = (
-            (depth > 0) & (depth < 1) & (pixels >= 0).all(axis=1) & (pixels < [self.width(), self.height()]).all(axis=1)
-        )
-        if self.look.shading == "none" or self.renderer is None:  # lines alone: everything is seen
-            return pixels, inside
-        buffer = self.renderer.depth(self.drawn(), self.camera, self.width(), self.height())
-        x, y = pixels[inside].astype(int).T
-        y = self.height() - 1 - y
-        nearest = np.max(
-            [
-                buffer[np.clip(y + j, 0, buffer.shape[0] - 1), np.clip(x + i, 0, buffer.shape[1] - 1)]
-                for i in (-1, 0, 1)
-                for j in (-1, 0, 1)
-            ],
-            axis=0,
-        )
-        visible = inside.copy()
-        visible[inside] = depth[inside] <= nearest + 2e-4 * (1 - depth[inside]) + 1e-6
-        return pixels, visible
-
-    def pick_at(self, x: float, y: float, how: str = "set"):
-        subject = self.session.subject
-        if subject is None or subject.id not in self.session.picture.shapes:
-            return
-        pixels, visible = self.seen(subject)
-        gap = np.where(visible, np.linalg.norm(pixels - [x, y], axis=1), np.inf)
-        mask = np.zeros(len(gap), bool)
-        if gap.min() <= REACH:
-            mask[gap.argmin()] = True
-        self._choose(subject, mask, how)
-
-    def pick_box(self, a, b, how: str = "set"):
-        subject = self.session.subject
-        if subject is None or subject.id not in self.session.picture.shapes:
-            return
-        pixels, visible = self.seen(subject)
-        low, high = np.minimum(a, b), np.maximum(a, b)
-        self._choose(subject, visible & (pixels >= low).all(axis=1) & (pixels <= high).all(axis=1), how)
-
-    def _choose(self, subject, mask, how):
-        before = self.session.chosen_of(subject)
-        self.session.choose(subject, {"set": mask, "add": before | mask, "take": before & ~mask}[how])
-
-    def choose_islands(self):
-        """Grow what is chosen to the whole connected islands."""
-        subject = self.session.subject
-        if subject is not None:
-            mesh = self.session.scene.mesh(subject.mesh)
-            self.session.choose(subject, maps.islands_of(mesh, self.session.chosen_of(subject)))
-
-    def _surface_point(self, x, y, points, pixels) -> np.ndarray:
-        """The point under a pixel, at the depth of the nearest vertex on screen."""
-        near = points[np.linalg.norm(pixels - [x, y], axis=1).argmin()]
-        eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        back = self.camera.axes[2]
-        return eye + direction * ((near - eye) @ back) / (direction @ back)
-
-    def lay_gradient(self, start, end):
-        """A straight gradient between two points of the picture, in the active map; on the chosen vertices if any."""
-        s, subject = self.session, self.session.subject
-        if subject is None or subject.id not in s.picture.shapes:
-            return
-        points = s.picture.shapes[subject.id].own
-        pixels, _ = self.camera.project(points, self.width(), self.height())
-        ends = [self._surface_point(*p, points, pixels) for p in (start, end)]
-        chosen = s.chosen_of(subject)
-        found = subject.map(s.map_id)
-        before = s.scene.arrays.get(found.weights) if found else np.zeros(len(points), np.float32)
-        weights = maps.gradient(points, *ends, before, chosen if chosen.any() else None)
-        if found:
-            do.set_map(s.scene, subject.id, found.id, weights, f"Gradient in {found.name}")
-        else:
-            s.use_map(do.add_map(s.scene, subject.id, weights, "Gradient").id)
-
-    def _select_at(self, x, y):
-        """Select the grip, zone, path, camera, subject or copies under a pixel."""
-        s, view = self.session, self.view()
-        placed = [t for t in s.doc.things if t.kind in ("grip", "zone", "path", "camera") and t.id != self.look.camera]
-        near = [(float(np.linalg.norm(view.at(self.place(t).origin[0]) - [x, y])), i) for i, t in enumerate(placed)]
-        if near and min(near)[0] < 12 and self.look.controls:
-            s.select(placed[min(near)[1]].id)
-            return
-        best, found = np.inf, None
-        for item in self.drawn():
-            hit = self._depth_under(item, x, y) if s.doc.find(item.id) is not None else None
-            if hit is not None and hit < best:
-                best, found = hit, item.id
-        if found and not (s.subject is not None and s.subject.id == found):
-            s.select(found)
-
-    def _depth_under(self, item: Drawn, x, y) -> float | None:
-        """Depth of the nearest triangle of something drawn under a pixel."""
-        best = None
-        for stand in item.stand if item.stand is not None else [None]:
-            points = item.points if stand is None else item.points @ stand[:3, :3].T + stand[:3, 3]
-            pixels, depth = self.camera.project(points, self.width(), self.height())
-            if stand is not None and not ((pixels.min(axis=0) <= [x, y]) & (pixels.max(axis=0) >= [x, y])).all():
-                continue
-            a, b, c = (pixels[item.triangles[:, i]] for i in range(3))
-            p = np.array([x, y])
-            cross = lambda u, v: u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-            s1, s2, s3 = cross(b - a, p - a), cross(c - b, p - b), cross(a - c, p - c)
-            inside = ((s1 >= 0) & (s2 >= 0) & (s3 >= 0)) | ((s1 <= 0) & (s2 <= 0) & (s3 <= 0))
-            near = depth[item.triangles[inside]]
-            near = near[(near > 0).all(axis=1)]
-            if len(near):
-                here = float(near.mean(axis=1).min())
-                best = here if best is None else min(best, here)
-        return best
