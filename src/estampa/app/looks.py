@@ -8,6 +8,7 @@ from ..evaluate.evaluator import Evaluator
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.primitives import joined
+from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.values import Rows
 
@@ -91,9 +92,9 @@ def _many(evaluator, mesh, count) -> Mesh:
 
 def look(evaluator: Evaluator, frame: float) -> Looked:
     """Everything that is on at a frame."""
-    result = Looked(frame)
+    result, hidden = Looked(frame), only_in_copies(evaluator.doc)
     for thing in evaluator.doc.things:
-        if not thing.on:
+        if not thing.on or thing.id in hidden:
             continue
         if thing.kind == "subject":
             result.shapes[thing.id] = look_at_subject(evaluator, thing, frame)
@@ -101,14 +102,6 @@ def look(evaluator: Evaluator, frame: float) -> Looked:
             found = look_at_copies(evaluator, thing, frame)
             if found is not None:
                 result.shapes[thing.id] = found
-            subject = evaluator.values.find(thing.constant("subject"))
-            if (
-                subject is not None
-                and subject.mesh
-                and evaluator.values.at(thing, "original", frame)
-                and not subject.on
-            ):
-                result.shapes[subject.id] = look_at_subject(evaluator, subject, frame)
     return result
 
 

@@ -99,7 +99,7 @@ class Rigging:
         values = {}
         if subject is not None:
             size = s.scene.mesh(subject.mesh).size
-            values = {"subject": subject.id, "step_x": float(max(1.25 * size[0], 0.01)), "original": False}
+            values = {"subject": subject.id, "step_x": float(max(1.25 * size[0], 0.01))}
         made = do.add_thing(s.scene, "copies", f"{subject.name} copies" if subject else None, values)
         s.select(made.id)
 

@@ -15,6 +15,7 @@ from ..evaluate.remarks import remarks
 from ..evaluate.sync import InStep
 from ..scene import commands as do
 from ..scene import file
+from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
@@ -255,9 +256,10 @@ class Session(QObject):
             return thing
         subject = self.subject
         copies = [t for t in doc.things if t.kind == "copies" and t.on]
-        if subject is not None and not subject.on:
+        hidden = only_in_copies(doc)
+        if subject is not None and (subject.id in hidden or not subject.on):
             return next((c for c in copies if c.constant("subject") == subject.id), subject)
-        shown = [s for s in doc.subjects if s.on and s.stack]
+        shown = [s for s in doc.subjects if s.on and s.stack and s.id not in hidden]
         return subject or next(iter([*shown, *copies]), None)
 
     @property

@@ -195,16 +195,19 @@ def add_layer(session: Session, kind: str):
     mesh = session.scene.mesh(subject.mesh)
     low, high = mesh.bounds
     declared = next(k for k in kinds_in("layer") if k.kind == kind)
-    grip, values = None, {}
-    if "grip" in declared.channels:
+    grip = None
+    size = float(max(mesh.size.max(), 1e-3))
+    if "grip" in declared.channels and kind != "offset":
         middle = (low + high) / 2
         grip = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
-        if kind == "noise":
-            values = {"scale": float(max(mesh.size.max() / 6, 1e-3)), "height": float(mesh.size.max() / 40)}
-        if kind == "bend":
-            values = {"high": float(max(mesh.size[1], 1e-3))}
+    # lengths that suit a subject of this size
+    suits = {"scale": size / 6, "height": size / 40, "wavelength": size / 2, "thickness": size / 60}
+    suits |= {"high": float(max(mesh.size[1], 1e-3)), "radius": float(max(mesh.size[1] / 2, 1e-3))}
+    values = {name: value for name, value in suits.items() if name in declared.channels}
+    if kind == "offset":
+        values = {"y": size / 10}
     if kind == "cloth" and subject.map(session.map_id):
-        values = {"pins": session.map_id}
+        values |= {"pins": session.map_id}
     layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)
     session.select(layer.id)
 

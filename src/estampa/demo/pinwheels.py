@@ -80,17 +80,10 @@ def build() -> Scene:
     )
     do.set_curve(scene, wheel.id, "turn_z", turn, "Turn")
     line = {"arrange": "line", "count": COUNT, "step_x": APART}
-    do.add_thing(
-        scene,
-        "copies",
-        "Pinwheels",
-        line | {"subject": wheel.id, "stagger": (LOOP[1] - LOOP[0]) / COUNT, "original": True},
-    )
-    do.add_thing(scene, "copies", "Sticks", line | {"subject": stick.id, "original": True})
-    planks = {"arrange": "line", "count": 116, "step_x": 0.182, "subject": plank.id, "original": True}
+    do.add_thing(scene, "copies", "Pinwheels", line | {"subject": wheel.id, "stagger": (LOOP[1] - LOOP[0]) / COUNT})
+    do.add_thing(scene, "copies", "Sticks", line | {"subject": stick.id})
+    planks = {"arrange": "line", "count": 116, "step_x": 0.182, "subject": plank.id}
     do.add_thing(scene, "copies", "Boardwalk", planks)
-    for thing in (wheel, stick, plank):
-        do.set_on(scene, thing.id, False)
 
     do.add_layer(scene, hoop.id, "roll", "Roll", {"radius": HOOP_RADIUS + THICK, "about": "x"})
     do.set_values(scene, hoop.id, {"turn_y": float(np.pi / 2), "y": HOOP_RADIUS + THICK, "z": 0.35})

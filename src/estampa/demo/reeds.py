@@ -128,9 +128,6 @@ def build() -> Scene:
     common = {"ground": ground.id, "arrange": "scatter", "spin": float(np.pi), "order": "seed"}
     _bed(scene, "Reed bed", reed.id, common | {"density": 1.9, "apart": 0.2, "sizes": 0.22, "seed": 3}, 28)
     _bed(scene, "Lily bed", lily.id, common | {"density": 1.0, "apart": 0.45, "sizes": 0.25, "seed": 8}, 12)
-    for plant in (reed, lily):
-        do.set_value(scene, plant.id, "parent", None)
-        do.set_on(scene, plant.id, False)
     loops.close(scene)
     do.add_thing(
         scene, "vertex_cache", "Reeds loop", {"copies": _named(scene, "Reed bed"), "file": "reeds_loop", "loop": True}

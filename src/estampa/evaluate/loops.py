@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import EstampaError
+from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
@@ -39,8 +40,10 @@ def loop_range(doc: Document) -> tuple[int, int]:
 
 def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
     """The seam of each subject that is on, and of each set of copies; measured from a thing that may move."""
-    doc, found = evaluator.doc, []
+    doc, found, hidden = evaluator.doc, [], only_in_copies(evaluator.doc)
     for thing in doc.things:
+        if thing.id in hidden:
+            continue
         if thing.on and thing.kind == "subject":
             found.append(_seam(evaluator, thing, lambda f, t=thing: _subject(evaluator, t, f), seen_from))
         elif thing.on and thing.kind == "copies" and evaluator.values.find(thing.constant("subject")) is not None:

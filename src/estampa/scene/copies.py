@@ -74,7 +74,14 @@ class Copies(Kind):
         soft=(0.5, 2),
         hard=(0.01, None),
     )
-    original = switch(False, "Show the subject itself too, where it stands.", title="Show the original")
+    original = switch(False, "Show the subject itself too, where it stands.", title="Show the original", fixed=True)
+
+
+def only_in_copies(doc) -> set[str]:
+    """Ids of the subjects that are shown through their copies, and not by themselves."""
+    copies = [t for t in doc.things if t.kind == "copies" and t.on and t.constant("subject")]
+    shown = {t.constant("subject") for t in copies if t.values.get("original") is True}
+    return {t.constant("subject") for t in copies} - shown
 
 
 def arranged(v: dict, pivot: np.ndarray, path=None, ground=None, spots=()) -> Place:
