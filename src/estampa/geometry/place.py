@@ -27,8 +27,9 @@ class Place(NamedTuple):
         """From channel values x, y, z, turn_x, turn_y, turn_z (turned axes X, Y, Z in that order) and size, each
         one number or (k,)."""
         columns = [np.atleast_1d(np.asarray(values[n], float)) for n in _NAMES]
-        x, y, z, a, b, c, size = np.broadcast_arrays(*columns)
-        return cls(np.stack([x, y, z], axis=1), _euler(a, b, c), size.copy())
+        rows = max(map(len, columns))
+        x, y, z, a, b, c, size = (np.full(rows, v[0]) if len(v) < rows else v.copy() for v in columns)
+        return cls(np.stack([x, y, z], axis=1), _euler(a, b, c), size)
 
     @property
     def rows(self) -> int:
@@ -82,15 +83,16 @@ class Place(NamedTuple):
 _NAMES = ("x", "y", "z", "turn_x", "turn_y", "turn_z", "size")
 
 
+@njit(cache=True, nogil=True)
 def _euler(a, b, c) -> np.ndarray:
     """(k, 3, 3) rotation matrices X then Y then Z on turned axes (intrinsic), as SciPy's "XYZ"."""
-    ca, sa, cb, sb, cc, sc = np.cos(a), np.sin(a), np.cos(b), np.sin(b), np.cos(c), np.sin(c)
-    rows = [
-        [cb * cc, -cb * sc, sb],
-        [ca * sc + sa * sb * cc, ca * cc - sa * sb * sc, -sa * cb],
-        [sa * sc - ca * sb * cc, sa * cc + ca * sb * sc, ca * cb],
-    ]
-    return np.ascontiguousarray(np.moveaxis(np.array(rows), 2, 0))
+    m = np.empty((len(a), 3, 3))
+    for k in range(len(a)):
+        ca, sa, cb, sb, cc, sc = np.cos(a[k]), np.sin(a[k]), np.cos(b[k]), np.sin(b[k]), np.cos(c[k]), np.sin(c[k])
+        m[k, 0, 0], m[k, 0, 1], m[k, 0, 2] = cb * cc, -cb * sc, sb
+        m[k, 1, 0], m[k, 1, 1], m[k, 1, 2] = ca * sc + sa * sb * cc, ca * cc - sa * sb * sc, -sa * cb
+        m[k, 2, 0], m[k, 2, 1], m[k, 2, 2] = sa * sc - ca * sb * cc, sa * cc + ca * sb * sc, ca * cb
+    return m
 
 
 @njit(parallel=True, cache=True, nogil=True)
