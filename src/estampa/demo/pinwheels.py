@@ -54,7 +54,7 @@ def railing_mesh() -> Mesh:
 
 
 def plank_mesh() -> Mesh:
-    return coloured(box([-0.088, -0.04, -0.55], [0.088, 0.0, 1.15]), *WOOD)
+    return coloured(box([-0.088, -0.045, -0.55], [0.088, -0.005, 1.15]), *WOOD)
 
 
 def build() -> Scene:
@@ -107,8 +107,8 @@ def build() -> Scene:
             "parent": carrier.id,
             "x": 1.9,
             "y": 0.62,
-            "z": 3.3,
-            "turn_x": -0.2,
+            "z": 3.6,
+            "turn_x": -0.26,
             "turn_y": 0.42,
             "view": float(np.radians(42)),
         },

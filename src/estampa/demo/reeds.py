@@ -16,6 +16,7 @@ STEM, LEAF, HEAD = ("Stem", (0.20, 0.24, 0.06)), ("Leaf", (0.11, 0.23, 0.06)), (
 PAD, PETAL, HEART = ("Pad", (0.04, 0.17, 0.07)), ("Petal", (0.85, 0.62, 0.70)), ("Heart", (0.85, 0.50, 0.05))
 WOOD, SAND = ("Pier wood", (0.15, 0.10, 0.07)), ("Sand", (0.40, 0.33, 0.21))
 STEMS, LEAVES = 6, 8
+FLOAT = 0.07  # metres that the pads float above the sand
 LOOP = (1, 97)  # frame 97 is frame 1 again
 
 
@@ -63,7 +64,8 @@ def lily_mesh(seed: int = 5) -> Mesh:
             widths = 0.042 * np.sin(np.pi * np.clip(0.18 + 0.82 * t, 0, 1)) + 0.001
             parts.append(coloured(ribbon(spine, widths, [np.cos(angle), 0, -np.sin(angle)]), *PETAL))
     parts.append(coloured(tube([[0, 0.01, 0], [0, 0.035, 0], [0, 0.045, 0]], [0.016, 0.018, 0.006], 10), *HEART))
-    return joined(parts)
+    floating = joined(parts)
+    return floating.with_points(floating.points + [0, FLOAT, 0])
 
 
 def pier_mesh() -> Mesh:
@@ -110,12 +112,16 @@ def build() -> Scene:
             base = scene.doc.find(layer.id).value("angle")
             # raising the breeze from 0 to 1 m takes the swing from nothing to twice its own
             do.link(scene, layer.id, "angle", breeze, "y", (0.0, 1.0), (0.0, 2.4 * base), hold=False)
+        tips = None
+        if plant is reed:  # the leaves ripple, the stems only sway
+            islands = scene.mesh(reed.mesh).islands
+            tips = do.add_map(scene, reed.id, (islands >= STEMS).astype(np.float32), "Leaves").id
         flutter = do.add_layer(
             scene,
             plant.id,
             "noise",
             f"{plant.name} ripple",
-            {"grip": ripple, "scale": 0.35, "octaves": 2, "speed": 0.25, "along": "all", "loops": True},
+            {"grip": ripple, "scale": 0.35, "octaves": 2, "speed": 0.25, "along": "all", "loops": True, "map": tips},
         )
         do.link(scene, flutter.id, "height", ripple, "y", (0.0, 1.0), (0.0, 0.09 if plant is reed else 0.03))
     bend = do.add_layer(scene, reed.id, "bend", "Wind lean", {"grip": lean, "low": -0.3, "high": 1.5})
