@@ -214,6 +214,16 @@ def test_auto_key_keys_what_a_hand_drags_and_the_way_is_drawn(plant_user):
     assert len(trail) == 24 and np.ptp(trail[:, 0]) > 0.01
     user.do("auto_key")
     assert not s.auto_key
+    # a key on the way is dragged where it should be, at its own frame
+    s.go_to(10)
+    user.wait()
+    user.do("frame_all")
+    (there,), thing = w.viewport.spots()[0][:1], user.thing("Hand")
+    before = thing.curve("x").keys
+    at = w.viewport.camera.project(there[None], w.viewport.width(), w.viewport.height())[0][0]
+    user.drag(w.viewport, at, at + [25, 0])
+    after = user.thing("Hand").curve("x").keys
+    assert after[0].value != before[0].value and after[1] == before[1] and len(after) == 2
 
 
 def test_the_loop_panel_measures_offers_closes_and_desyncs(plant_user):

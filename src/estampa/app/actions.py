@@ -85,7 +85,7 @@ def _table(w, s, files):
         ("make_different", "Rig", "Make them a bit different…", "Ctrl+Shift+D", "different", "Vary angle, axis and phase of the layers of one kind, by a seed", w.rigging.make_different),
         ("copies_by_hand", "Rig", "Place copies by hand", "Ctrl+Shift+H", "place", "Turn copies arranged by rule into copies that are each placed by hand", w.rigging.by_hand),
         ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
-        ("import_target", "Rig", "Read a morph target…", "", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
+        ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
         ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
         ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
         ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
@@ -109,7 +109,7 @@ def _table(w, s, files):
         ("map_take", "Maps", "Take weight", "Shift+T", "remove", "Take from the weight of the chosen vertices", maps("change", "take")),
         ("map_smooth", "Maps", "Smooth map", "Shift+S", "noise", "Even out the weights of the chosen vertices", maps("smooth")),
         ("map_invert", "Maps", "Invert map", "Shift+I", "reset", "Turn 0 into 1 and 1 into 0 in the chosen vertices", maps("invert")),
-        ("map_remove", "Maps", "Remove map", "", "remove", "Remove the active map (can be undone)", maps("remove")),
+        ("map_remove", "Maps", "Remove map", "Ctrl+Alt+M", "remove", "Remove the active map (can be undone)", maps("remove")),
         ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: w.active_pane.frame_selection()),
         ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.active_pane.frame_all()),
         *((f"look_{n}", "View", f"Look from {words}", f"Shift+F{i}", "eye", f"Turn the view to look from {words}", lambda y=yaw, p=pitch: w.active_pane.look_from(y, p))
@@ -128,7 +128,7 @@ def _table(w, s, files):
         ("pin", "View", "Pin the sheet", "Shift+P", "pin", "Keep this sheet below, to drag its channels onto others", w.toggle_pin),
         ("movie", "Press", "Preview movie…", "Ctrl+Shift+P", "movie", "Film this pane as H.264 or PNG pictures", w.film),
         ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", w.unfold),
-        ("night", "View", "Night ink", "", "eye", "Dark panels, the same palette", w.toggle_night),
+        ("night", "View", "Night ink", "Ctrl+Alt+N", "eye", "Dark panels, the same palette", w.toggle_night),
         *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: w.show_panel(p))
           for i, p in enumerate(PANELS, 5)),
         ("find", "View", "Find a command…", "Ctrl+J", "find", "Every command by name, with its shortcut", w.find),

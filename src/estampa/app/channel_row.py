@@ -2,7 +2,7 @@
 
 from PySide6.QtCore import QEvent, QMimeData, QObject, QSize, Qt
 from PySide6.QtGui import QDrag
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QMenu, QMessageBox, QToolButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QMenu, QMessageBox, QToolButton
 
 from ..errors import EstampaError
 from ..motion.refine import needs
@@ -36,6 +36,7 @@ class Row:
             widget.customContextMenuRequested.connect(lambda at, w=widget: self.menu(w.mapToGlobal(at)))
         self.label.setCursor(Qt.OpenHandCursor if channel.animates else Qt.ArrowCursor)
         self.key = self._button("key", "Set or remove a key at this frame (K)", self.toggle_key)
+        self.choose = self._button("open", "Choose a file", self.ask_file) if channel.file else None
         self.reset = self._button("reset", "Back to its default", self._reset)
         help_text = f"{channel.label}: {channel.help}"
         for widget in (self.label, self.editor):
@@ -173,6 +174,13 @@ class Row:
             run()
         except EstampaError as err:
             self.session.tell(err)
+
+    def ask_file(self):
+        """Choose the file that a text channel names."""
+        title = f"{self.sheet.thing.name} · {self.channel.label.lower()}"
+        self.dialog = QFileDialog(self.sheet.window(), title, "", "Pictures (*.png *.jpg *.jpeg)")
+        self.dialog.fileSelected.connect(lambda path: self._set(path))
+        self.dialog.open()
 
     # -- links, formulas, locks ------------------------------------------------------------------------------
     def menu(self, at):

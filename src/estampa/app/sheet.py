@@ -177,8 +177,8 @@ class Sheet(QWidget):
                 at += 1
                 continue
             grid.addWidget(row.editor, at, 1)
-            if channel.animates:
-                grid.addWidget(row.key, at, 2)
+            if channel.animates or row.choose is not None:
+                grid.addWidget(row.choose or row.key, at, 2)
             grid.addWidget(row.reset, at, 3)
             at += 1
 

@@ -270,7 +270,19 @@ class Viewport(Overlay, Picking, QWidget):
             return self.path_points(thing)[1], thing
         if thing is not None and thing.kind == "copies" and thing.constant("arrange") == "hand":
             return np.array([s[:3] for s in thing.spots], float).reshape(-1, 3), thing
+        keys = self.trail_keys()
+        if len(keys):
+            return self.session.trails[thing.id][(np.array(keys) - self.session.doc.start).astype(int)], thing
         return np.zeros((0, 3)), None
+
+    def trail_keys(self) -> list[float]:
+        """Frames of the keys on the trail of what is selected, but the present one, which has its handles."""
+        s, thing = self.session, self.session.thing
+        if thing is None or thing.id not in s.trails or not self.look.trails or s.tool != "hand":
+            return []
+        frames = {k.frame for n in "xyz" for k in (thing.curve(n).keys if thing.curve(n) else ())}
+        inside = lambda f: s.doc.start <= f <= s.doc.end and f == int(f) and f != s.frame
+        return sorted(f for f in frames if inside(f))
 
     def spot_under(self, x, y) -> int | None:
         points, thing = self.spots()
@@ -353,7 +365,8 @@ class Viewport(Overlay, Picking, QWidget):
             hold = handles.under(*at) if handles else None
             spot = self.spot_under(*at)
             if spot is not None:
-                self._press = ("spot", at, (spot, self.spots()[0][spot]))
+                frames = self.trail_keys()
+                self._press = ("spot", at, (spot, self.spots()[0][spot], frames[spot] if spot < len(frames) else None))
             elif hold:
                 self._press = ("handle", at, (hold, handles))
             elif self.session.tool == "place":
@@ -454,8 +467,18 @@ class Viewport(Overlay, Picking, QWidget):
         except EstampaError as err:
             s.tell(err)
 
+    def _move_trail_key(self, thing, frame, to):
+        """Put the keys of a thing's position at a frame where the hand is; channels without keys stay."""
+        s, rows = self.session, Rows.one(frame)
+        parent = s.doc.find(thing.constant("parent"))
+        if parent is not None:
+            to = s.scene.values.place(parent, rows).inverse().apply(to[None, None])[0, 0]
+        values = {n: float(v) for n, v in zip("xyz", to, strict=True) if thing.curve(n) is not None}
+        do.set_values(s.scene, thing.id, values, frame, f"trail {thing.id} {frame}", f"Move a key of {thing.name}")
+
     def _drag_spot(self, index, from_, at):
-        """Move a path's point or a copy in the plane that faces the camera; copies stay at their height."""
+        """Move a path's point, a copy or a key on a trail in the plane that faces the camera; copies stay at their
+        height."""
         _, thing = self.spots()
         if thing is None:
             return
@@ -466,6 +489,9 @@ class Viewport(Overlay, Picking, QWidget):
         if abs(slope) < 1e-3:
             return
         to = eye + direction * ((from_ - eye) @ normal) / slope
+        if thing.kind not in ("path", "copies"):
+            self._move_trail_key(thing, self._press[2][2], to)
+            return
         if thing.kind == "path":
             to = self.place(thing).inverse().apply(to[None, None])[0, 0]
         spots = [list(s) for s in thing.spots]

@@ -25,6 +25,7 @@ class Channel:
     to: str = ""  # ref: "map", or the kind of thing that may be named
     accumulates: bool = False  # its integral over time is what the motion reads; of a thing: where it has been
     fixed: bool = False  # never animates, as what decides the topology of a mesh
+    file: bool = False  # a text that names a file
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     name: str = ""  # set by the class that declares it

@@ -89,7 +89,9 @@ class Backdrop(Kind):
 
     kind, family, title = "backdrop", "thing", "Backdrop"
 
-    file = text("", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture")
+    file = text(
+        "", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture", file=True
+    )
     sequence = switch(False, "Step through the numbered pictures beside it, one a frame.")
     first = whole(1, "Frame at which the sequence begins.", title="Begins at", unit="frames", soft=(1, 500))
     opacity = number(1, "How much of it is seen before the plain ground.", unit="fraction", soft=(0, 1), hard=(0, 1))
