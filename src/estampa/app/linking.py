@@ -23,7 +23,7 @@ from ..scene.channels import Channel, number
 from ..scene.curves import Curve, Key
 from ..scene.document import Formula, Link, Source
 from ..scene.formula import FUNCTIONS, NAMES
-from ..units import format_value
+from ..units import format_value, to_shown
 from . import theme
 from .fields import NumberField
 
@@ -258,8 +258,9 @@ class SmallCurve(QWidget):
             painter.drawEllipse(self.at(key.frame, key.value), 4, 4)
         painter.setPen(QColor(ink.soft))
         painter.setFont(theme.type_face(8))
-        words = f"{format_value(a, self.units[0], 3)} … {format_value(b, self.units[0], 3)} becomes "
-        words += f"{format_value(c, self.units[1], 3)} … {format_value(d, self.units[1], 3)}"
+        plain = lambda v, unit: f"{to_shown(v, unit):.3g}"
+        words = f"{plain(a, self.units[0])} … {format_value(b, self.units[0], 3)} becomes "
+        words += f"{plain(c, self.units[1])} … {format_value(d, self.units[1], 3)}"
         painter.drawText(self.rect().adjusted(8, 0, -4, -2), Qt.AlignBottom | Qt.AlignLeft, words)
 
     def mousePressEvent(self, event):

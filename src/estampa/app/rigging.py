@@ -58,27 +58,27 @@ class Rigging:
             raise EstampaError(subject.name, "has no weight maps.", "Make maps by island first (Ctrl+Shift+I).")
         kinds = {k.kind: k.title for k in kinds_in("layer") if "map" in k.channels and not k.remeshes}
         grips = {"new": "A new grip", **{t.id: t.name for t in s.doc.things if t.kind == "grip"}}
+        made = [m for m in subject.maps if m.name.startswith("Island")]
+        which = {"made": f"The {len(made)} made by island", "all": f"All {len(subject.maps)}"}
+        which = which if made else {"all": which["all"]}
         fields = {
             "kind": choice("sway", "The layer that is put on each map.", kinds, title="Layer"),
+            "which": choice("made" if made else "all", "Which weight maps get one.", which, title="Maps"),
             "grip": choice("new", "The grip that all of them read.", grips, title="Grip"),
             "different": STRENGTH,
             "seed": SEED,
         }
 
-        def run(kind, grip, different, seed):
+        def run(kind, which, grip, different, seed):
+            maps = [m.id for m in (made if which == "made" else subject.maps)]
             if grip == "new":
                 low, high = s.scene.mesh(subject.mesh).bounds
                 middle = (low + high) / 2
-                at = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
-                grip = do.add_thing(s.scene, "grip", f"{subject.name} control", at).id
-            layers = rig.layer_by_map(
-                s.scene, subject.id, kind, [m.id for m in subject.maps], grip, None, different, seed
-            )
+                grip = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
+            layers = rig.layer_by_map(s.scene, subject.id, kind, maps, grip, None, different, seed)
             s.select(layers[0].id)
 
-        self._open(
-            "A layer on each map", f"One layer on each of the {len(subject.maps)} maps of {subject.name}.", fields, run
-        )
+        self._open("A layer on each map", f"The same layer on each map of {subject.name}.", fields, run)
 
     def make_different(self):
         s, subject = self.session, self._subject()

@@ -56,14 +56,20 @@ def layer_by_map(
     subject_id: str,
     kind: str,
     maps: list[str],
-    grip: str | None = None,
+    grip: str | dict | None = None,
     values: dict | None = None,
     different: float = 0.0,
     seed: int = 1,
 ) -> list[Thing]:
-    """Put a layer on each weight map, all reading one grip, and vary them a little by seed."""
+    """Put a layer on each weight map, all reading one grip, and vary them a little by seed.
+
+    grip -- id of the grip, or the values of a new one that comes in the same step of the history
+    """
     subject, declared = _thing(scene, subject_id), _declared(kind)
     doc, layers = scene.doc, []
+    if isinstance(grip, dict):
+        holder = Thing(kind="grip", name=unique_name(doc, f"{subject.name} control"), values=grip)
+        doc, grip = doc.with_(things=(*doc.things, holder)), holder.id
     for map_id in maps:
         found = subject.map(map_id)
         if found is None:
