@@ -64,10 +64,11 @@ def ours():
     holds = kernels.Holds(none, np.full(mesh.count, -1), none)
     air = kernels.Air(0.0, 0.0, 0.0, np.zeros_like(x))
     v, begin, blocks = np.zeros_like(x), x.copy(), block_vertices(mesh.count)
+    pull = np.tile(GRAVITY, (mesh.count, 1))
 
     def frame():
         kernels.advance(
-            x, v, inverse_mass, begin, begin, SUBSTEPS, DT, GRAVITY, 0.0, holds,
+            x, v, inverse_mass, begin, begin, SUBSTEPS, DT, pull, 0.0, holds,
             parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, air, -1e30, 0.0,
         )  # fmt: skip
 

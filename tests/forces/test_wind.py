@@ -5,6 +5,7 @@ import pytest
 from scipy.signal import welch
 
 from estampa.forces.force import World
+from estampa.forces.gravity import Gravity
 from estampa.forces.wind import BEAUFORT, Wind
 from estampa.motion.layer import Resolved
 
@@ -85,3 +86,12 @@ def test_a_looped_wind_comes_back_to_where_it_began_and_a_zone_holds_it():
     Wind().act(world, v)
     air = world.air(points)
     assert not air[points[:, 0] <= 0].any() and air[points[:, 0] > 0].any()
+
+
+def test_gravity_in_a_zone_pulls_only_what_is_within():
+    world = World()
+    v = Resolved({"pull": 3.0, "zone": lambda where: (where[:, 1] > 1).astype(float)})
+    Gravity().act(world, v)
+    Gravity().act(world, Resolved({"pull": 1.0, "zone": None}))
+    pulled = world.acceleration(np.array([[0, 0.5, 0], [0, 1.5, 0]]))
+    assert np.allclose(pulled, [[0, -1, 0], [0, -4, 0]])

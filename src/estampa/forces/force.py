@@ -18,6 +18,16 @@ class World:
     gravity: np.ndarray = field(default_factory=lambda: np.zeros(3))  # m/s2
     winds: list[Callable[[np.ndarray], np.ndarray]] = field(default_factory=list)  # (n, 3) m -> (n, 3) m/s
     floors: list[tuple[float, float]] = field(default_factory=list)  # (height m, friction)
+    pulls: list[tuple[np.ndarray, Callable]] = field(
+        default_factory=list
+    )  # (m/s2, zone) of what is felt in places
+
+    def acceleration(self, points: np.ndarray) -> np.ndarray:
+        """(n, 3) m/s2 that everything at these points feels."""
+        total = np.tile(self.gravity, (len(points), 1))
+        for pull, zone in self.pulls:
+            total += zone(points)[:, None] * pull
+        return total
 
     def air(self, points: np.ndarray) -> np.ndarray:
         """Velocity of the air at points, (n, 3) m/s; still air where there is no wind."""

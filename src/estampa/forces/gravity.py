@@ -1,6 +1,8 @@
 """Gravity."""
 
-from ..scene.channels import number
+import numpy as np
+
+from ..scene.channels import number, ref
 from .force import Force
 
 
@@ -13,5 +15,11 @@ class Gravity(Force):
     # standard gravity: CGPM 1901
     pull = number(9.80665, "Acceleration downwards. Negative lifts.", unit="m/s2", soft=(0, 20))
 
+    zone = ref("zone", "Pulls only within this zone.")
+
     def act(self, world, v):
-        world.gravity[1] -= v.pull
+        pull = np.array([0.0, -v.pull, 0.0])
+        if v.zone is None:
+            world.gravity += pull
+        else:
+            world.pulls.append((pull, v.zone))

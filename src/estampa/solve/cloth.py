@@ -142,7 +142,7 @@ class Cloth(Solver):
             inputs.now[o],
             v.substeps,
             dt,
-            world.gravity,
+            world.acceleration(x),
             float(v.damping),
             holds,
             strain,

@@ -67,6 +67,7 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
             air, floor, friction):
     """Advance x (n, 3) and v (n, 3) in place by `dt` seconds.
 
+    gravity      -- (n, 3) m/s2, what each vertex feels
     inverse_mass -- (n,) 1/kg, 0 where a vertex is held hard; those go from `begin` to `end` (n, 3) in a straight line
     blocks       -- (s, 2) the vertices that belong to each span of the schedules (`schedule.block_vertices`)
     """
@@ -135,7 +136,7 @@ def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, i):
     for a in range(3):
         old[i, a] = x[i, a]
         if inverse_mass[i] > 0:
-            x[i, a] += h * (v[i, a] + h * gravity[a])
+            x[i, a] += h * (v[i, a] + h * gravity[i, a])
         else:
             x[i, a] = begin[i, a] + (end[i, a] - begin[i, a]) * t
 
