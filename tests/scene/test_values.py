@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from estampa.errors import EstampaError
 from estampa.geometry.place import Place
+from estampa.geometry.primitives import sheet
 from estampa.scene import commands as do
 from estampa.scene.document import Document, Formula, Link, Source
 from estampa.scene.file import load_scene, save_scene
@@ -194,3 +195,20 @@ def test_places_ride_on_one_another_as_scipys_rotations_say():
     assert np.allclose(back.origin, 0) and np.allclose(back.axes, np.eye(3))
     values = Place.of(place.values)
     assert np.allclose(values.axes, place.axes)
+
+
+def test_what_gathers_over_time_is_the_trapezoid_of_each_copys_own_channel(rig):
+    scene, _, other = rig
+    subject = do.add_mesh(scene, sheet(1, 1, 2, 2), "Mat")
+    noise = do.add_layer(scene, subject.id, "noise")
+    do.set_formula(scene, other, "x", "(i + 1) * t")
+    do.link(scene, noise.id, "speed", other, "x", (0.0, 10.0), (0.0, 10.0))
+    rows = Rows(np.array([30.0, 30.5, -6.0]), np.arange(3.0), 3)
+    found = scene.values.travels(scene.doc.find(noise.id), "speed", rows)
+    held = [np.clip((k + 1) * np.linspace(0, f / 24, 4001), 0, 10) for k, f in enumerate(rows.frames)]
+    expected = [np.trapezoid(v, np.linspace(0, f / 24, 4001)) for v, f in zip(held, rows.frames, strict=True)]
+    assert np.allclose(found, expected, atol=2e-3)
+    keyed = do.add_layer(scene, subject.id, "noise", "Keyed")
+    for frame, speed in ((0, 1.0), (12, 3.0), (24, 0.0)):
+        do.set_key(scene, keyed.id, "speed", frame, speed, "linear")
+    assert scene.values.travel(scene.doc.find(keyed.id), "speed", 24) == pytest.approx((2.0 * 12 + 1.5 * 12) / 24)

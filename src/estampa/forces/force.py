@@ -18,9 +18,7 @@ class World:
     gravity: np.ndarray = field(default_factory=lambda: np.zeros(3))  # m/s2
     winds: list[Callable[[np.ndarray], np.ndarray]] = field(default_factory=list)  # (n, 3) m -> (n, 3) m/s
     floors: list[tuple[float, float]] = field(default_factory=list)  # (height m, friction)
-    pulls: list[tuple[np.ndarray, Callable]] = field(
-        default_factory=list
-    )  # (m/s2, zone) of what is felt in places
+    pulls: list[tuple[np.ndarray, Callable]] = field(default_factory=list)  # (m/s2, zone) of what is felt in places
 
     def acceleration(self, points: np.ndarray) -> np.ndarray:
         """(n, 3) m/s2 that everything at these points feels."""

@@ -164,8 +164,8 @@ class Values:
     def travels(self, thing: Thing, name: str, rows: Rows) -> np.ndarray:
         """(k,) the same for rows."""
         value = thing.value(name)
-        if isinstance(value, Formula) and (rows.count > 1 or len(rows) > 1):
-            # a formula may differ from copy to copy, so each row has an integral of its own
+        if isinstance(value, (Formula, Link)) and (rows.count > 1 or len(rows) > 1):
+            # what is computed may differ from copy to copy, so each row has an integral of its own
             alone = [
                 self._travelled(thing, name, Rows(rows.frames[k : k + 1], rows.index[k : k + 1], rows.count))
                 for k in range(len(rows))
