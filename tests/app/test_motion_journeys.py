@@ -3,7 +3,7 @@
 import imageio_ffmpeg
 import numpy as np
 import pytest
-from PySide6.QtCore import QMimeData, QPointF, Qt
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialogButtonBox
@@ -75,6 +75,13 @@ def test_a_plant_is_rigged_with_a_map_and_a_sway_for_each_pair_of_stems(plant_us
     assert moved[:3] != x[:3] and moved[1] == pytest.approx(x[1], abs=1e-9), "it is moved, and stays at its height"
     user.do("undo")
     assert user.thing("Plant copies").spots[0] == x
+    user.drag(w.viewport, at, at + [30, 0], modifier=Qt.ShiftModifier)
+    user.drag(w.viewport, at, at + [0, -30], modifier=Qt.ControlModifier)
+    turned = user.thing("Plant copies").spots[0]
+    assert turned[:3] == x[:3] and turned[3] > x[3] and turned[4] > x[4]
+    QTest.mouseMove(w.viewport, QPoint(*map(int, at)))
+    user.keys(w.viewport, Qt.Key_Delete)
+    assert len(user.thing("Plant copies").spots) == 5
 
 
 def drop(source_id, channel, target):

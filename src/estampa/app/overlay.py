@@ -125,6 +125,11 @@ class Overlay:
                 else f"{1000 * apart[0]:.1f} mm apart on average, at most {1000 * apart[1]:.1f} mm"
             )
             say(f"teal: held result of {s.watched.name if s.watched else 'nothing'}, {words}")
+        if s.thing is not None and s.tool in ("hand", "place") and self.look.controls:
+            if s.thing.kind == "copies" and s.thing.constant("arrange") == "hand":
+                say("drag a dot to move its copy; Shift turns it, Ctrl sizes it, Delete takes it away")
+            elif s.thing.kind == "path":
+                say("drag a point to move it; Delete takes it away; the Place tool (L) adds one")
         if self.look.ghosts and s.picture.ghosts:
             say(f"plum: {s.ghost_step} and more frames before; amber: after")
         if self.look.camera and s.doc.find(self.look.camera):

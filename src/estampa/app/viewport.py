@@ -365,8 +365,11 @@ class Viewport(Overlay, Picking, QWidget):
             hold = handles.under(*at) if handles else None
             spot = self.spot_under(*at)
             if spot is not None:
-                frames = self.trail_keys()
-                self._press = ("spot", at, (spot, self.spots()[0][spot], frames[spot] if spot < len(frames) else None))
+                frames, (points, of) = self.trail_keys(), self.spots()
+                held = event.modifiers() if of is not None and of.kind == "copies" else Qt.NoModifier
+                word = "Size" if held & Qt.ControlModifier else "Turn" if held & Qt.ShiftModifier else ""
+                frame = frames[spot] if spot < len(frames) else None
+                self._press = ("spot", at, (spot, points[spot], frame, (word, of.spots[spot]) if word else None))
             elif hold:
                 self._press = ("handle", at, (hold, handles))
             elif self.session.tool == "place":
@@ -396,6 +399,8 @@ class Viewport(Overlay, Picking, QWidget):
         elif what == "handle":
             hold, handles = more
             self._set_grip(handles.dragged(hold, start, at), hold)
+        elif what == "spot" and more[3] is not None:
+            self._turn_copy(more[0], *more[3], at[0] - start[0], at[1] - start[1])
         elif what == "spot":
             self._drag_spot(more[0], more[1], at)
         elif what == "place":
@@ -447,6 +452,8 @@ class Viewport(Overlay, Picking, QWidget):
             moved = event.modifiers() & Qt.ShiftModifier
             self.camera = self.camera.panned(-step[0], step[1], self.height()) if moved else self.camera.orbited(*step)
             self._redraw()
+        elif event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and self.remove_spot():
+            pass
         elif event.key() in (Qt.Key_Plus, Qt.Key_Minus, Qt.Key_Equal):
             self.camera = self.camera.zoomed(-1 if event.key() == Qt.Key_Minus else 1)
             self._redraw()
@@ -475,6 +482,29 @@ class Viewport(Overlay, Picking, QWidget):
             to = s.scene.values.place(parent, rows).inverse().apply(to[None, None])[0, 0]
         values = {n: float(v) for n, v in zip("xyz", to, strict=True) if thing.curve(n) is not None}
         do.set_values(s.scene, thing.id, values, frame, f"trail {thing.id} {frame}", f"Move a key of {thing.name}")
+
+    def _turn_copy(self, index, word, before, dx, dy):
+        """Turn a copy placed by hand as the hand goes sideways (Shift), or size it as the hand goes up (Ctrl)."""
+        thing = self.spots()[1]
+        if thing is None or thing.kind != "copies":
+            return
+        x, y, z, turn, size = before
+        if word == "Size":
+            size = float(np.clip(size * np.exp(-0.008 * dy), 0.01, 100))
+        else:
+            turn = float(turn + 0.012 * dx)
+        spots = [*thing.spots[:index], (x, y, z, turn, size), *thing.spots[index + 1 :]]
+        do.set_spots(self.session.scene, thing.id, spots, f"{word} a copy of {thing.name}", f"spot {thing.id} {index}")
+
+    def remove_spot(self) -> bool:
+        """Take away the point of a path, or the copy, under the pointer."""
+        thing = self.spots()[1]
+        if thing is None or not isinstance(self._hot, int) or not self._hot < len(thing.spots):
+            return False
+        left = [s for i, s in enumerate(thing.spots) if i != self._hot]
+        self._hot = None
+        do.set_spots(self.session.scene, thing.id, left, f"Take a point from {thing.name}")
+        return True
 
     def _drag_spot(self, index, from_, at):
         """Move a path's point, a copy or a key on a trail in the plane that faces the camera; copies stay at their
