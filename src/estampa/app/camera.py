@@ -1,6 +1,7 @@
 """A camera that turns about a point. Pure arithmetic."""
 
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -26,7 +27,7 @@ class Camera:
         origin, axes, _ = place.at(0)
         return cls(origin - axes[:, 2] * distance, distance, view=view, held=axes.T)
 
-    @property
+    @cached_property
     def axes(self) -> np.ndarray:
         """Rows: right, up, back."""
         if self.held is not None:
@@ -42,6 +43,12 @@ class Camera:
 
     def matrix(self, aspect: float) -> np.ndarray:
         """(4, 4) from world to clip space, for column vectors."""
+        kept = self.__dict__.setdefault("_matrices", {})
+        if aspect not in kept:
+            kept[aspect] = self._matrix(aspect)
+        return kept[aspect]
+
+    def _matrix(self, aspect):
         axes = self.axes
         view = np.eye(4)
         view[:3, :3] = axes

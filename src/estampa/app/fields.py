@@ -55,8 +55,9 @@ class NumberField(QWidget):
         self._editor.returnPressed.connect(self._typed)
 
     def show_value(self, value: float, keyed: bool = False) -> None:
-        self.value, self.keyed = float(value), keyed
-        self.update()
+        if (float(value), keyed) != (self.value, self.keyed):
+            self.value, self.keyed = float(value), keyed
+            self.update()
 
     @property
     def _step(self) -> float:

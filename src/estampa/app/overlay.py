@@ -18,6 +18,9 @@ class Overlay:
     def _draw_over(self, painter: QPainter):
         s, view, look = self.session, self.view(), self.look
         active, selected = self.active_grip(), s.thing
+        if s.playing:  # the eye is on the motion
+            self._draw_words(painter)
+            return
         if s.tool in ("hand", "place") and look.controls:
             for thing in s.doc.things:
                 if thing.on and thing.declared is not None:
