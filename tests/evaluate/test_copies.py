@@ -252,3 +252,41 @@ def test_the_size_of_a_new_topology_is_known_without_making_it(scheme):
         subject = scene.doc.find(mat.id)
         made = Counts.of(Evaluator(scene.doc, scene, None).mesh(subject))
         assert press._counts(scene, subject) == made
+
+
+def test_copies_stand_in_a_ring_on_a_grid_and_along_a_path(bed):
+    scene, plant = bed
+    copies(scene, subject=plant, arrange="ring", count=8, radius=3.0, face=True)
+    bed_id = named(scene, "Bed").id
+    ring = shown(scene, 1).places
+    assert np.allclose(np.linalg.norm(ring.origin, axis=1), 3) and np.allclose(ring.origin.mean(axis=0), 0)
+    assert np.allclose(ring.axes[:, :, 2], ring.origin / 3), "each is turned to the outside"
+    do.set_values(
+        scene, bed_id, {"arrange": "grid", "count": 7, "columns": 3, "step_x": 2.0, "step_z": 1.5, "face": False}
+    )
+    grid = shown(scene, 1).places.origin
+    assert np.allclose(grid[4], [2, 0, 1.5]) and np.allclose(grid[6], [0, 0, 3])
+    way = do.add_thing(scene, "path", "Way", spots=((0, 0, 0), (4, 0, 0), (8, 0, 0)))
+    do.set_values(scene, bed_id, {"arrange": "path", "count": 5, "path": way.id, "face": True})
+    walk = shown(scene, 1).places
+    assert np.allclose(walk.origin, [[x, 0, 0] for x in (0, 2, 4, 6, 8)], atol=1e-9)
+    assert np.allclose(walk.axes[:, :, 2], [1, 0, 0])
+    do.set_spots(scene, way.id, [(0, 0, 0), (0, 0, 0)], "No length")
+    assert len(shown(scene, 1).places.origin) == 0
+
+
+@pytest.mark.parametrize("shape", ["slab", "path"])
+def test_a_zone_is_full_in_its_core_and_fades_to_its_edge(shape):
+    scene = Scene()
+    line = sheet(4, 1, 401, 2)
+    subject = do.add_mesh(scene, line, "Line")
+    way = do.add_thing(scene, "path", "Way", spots=((2, 0, -1), (2, 0, 2)))
+    values = {"shape": shape, "reach": 1.0, "soft": 0.5, "path": way.id}
+    values |= {"x": 2.0, "turn_z": np.pi / 2} if shape == "slab" else {}
+    zone = do.add_thing(scene, "zone", "Zone", values)
+    do.add_layer(scene, subject.id, "offset", values={"y": 1.0, "zone": zone.id})
+    lifted = scene.evaluate(1)["Line"][:401, 1]
+    away = np.abs(line.points[:401, 0] - 2)
+    assert np.allclose(lifted[away <= 0.5], 1) and not lifted[away >= 1].any()
+    edge = (away > 0.5) & (away < 1)
+    assert (np.diff(lifted[edge & (line.points[:401, 0] > 2)]) < 0).all()
