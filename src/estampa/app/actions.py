@@ -40,7 +40,7 @@ def declare(window) -> dict[str, QAction]:
         action.setToolTip(f"{help_text} ({keys})" if keys else help_text)
         action.setProperty("menu", menu)
         action.setCheckable(name in CHECKABLE)
-        action.triggered.connect(lambda _=False, run=run: window.carry_out(run))
+        action.triggered.connect(lambda _=False, run=run: window.session.carry_out(run))
         window.addAction(action)
         found[name] = action
     return found

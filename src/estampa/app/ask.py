@@ -2,7 +2,6 @@
 
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QGridLayout, QLabel
 
-from ..errors import EstampaError
 from ..scene.channels import Channel
 from .fields import NumberField
 
@@ -60,12 +59,7 @@ class Ask(QDialog):
         return found
 
     def _carry_out(self) -> bool:
-        try:
-            self._run(**self.values())
-            return True
-        except EstampaError as err:
-            self.session.tell(err)
-            return False
+        return self.session.carry_out(lambda: self._run(**self.values()))
 
     def _again(self):
         """Run it, and offer the next seed, so that another try is one click."""

@@ -160,20 +160,14 @@ class Row:
             QMessageBox.Question, "Refine", text, QMessageBox.Yes | QMessageBox.No, self.sheet.window()
         )
         own, name = layer.id, self.channel.name
-        self.asked.accepted.connect(lambda: self._carry(lambda: s.set(own, {name: value})))
+        self.asked.accepted.connect(lambda: self.session.carry_out(lambda: s.set(own, {name: value})))
         self.asked.finished.connect(lambda _: self.sheet.refresh())
         self.asked.open()
         return True
 
     def _formula(self, text):
         """What was typed is no number but begins with “=”: a formula."""
-        self._carry(lambda: do.set_formula(self.session.scene, self.sheet.thing.id, self.channel.name, text))
-
-    def _carry(self, run):
-        try:
-            run()
-        except EstampaError as err:
-            self.session.tell(err)
+        self.session.carry_out(lambda: do.set_formula(self.session.scene, self.sheet.thing.id, self.channel.name, text))
 
     def ask_file(self):
         """Choose the file that a text channel names."""
@@ -209,7 +203,7 @@ class Row:
 
         s, thing = self.session, self.sheet.thing
         now = to_shown(float(s.scene.values.at(thing, self.channel.name, s.frame)), self.channel.unit)
-        self._carry(lambda: do.set_formula(s.scene, thing.id, self.channel.name, f"{now:.6g}"))
+        self.session.carry_out(lambda: do.set_formula(s.scene, thing.id, self.channel.name, f"{now:.6g}"))
 
     def take_link(self, word: str):
         """A channel was dropped on this one: read it."""
@@ -217,7 +211,7 @@ class Row:
         s = self.session
         if (thing_id, name) == (self.sheet.thing.id, self.channel.name):
             return
-        self._carry(lambda: do.link(s.scene, self.sheet.thing.id, self.channel.name, thing_id, name))
+        self.session.carry_out(lambda: do.link(s.scene, self.sheet.thing.id, self.channel.name, thing_id, name))
         held = s.doc.find(self.sheet.thing.id)
         if isinstance(held.values.get(self.channel.name), Link):
             s.notice.emit(

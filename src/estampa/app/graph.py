@@ -405,8 +405,6 @@ class Graph(TimeAxis):
     def keyPressEvent(self, event):
         if event.key() in (Qt.Key_Delete, Qt.Key_Backspace):
             self.remove_chosen()
-        elif event.key() in (Qt.Key_Left, Qt.Key_Right):
-            self.session.go_to(self.session.frame + (1 if event.key() == Qt.Key_Right else -1))
         else:
             super().keyPressEvent(event)
 
@@ -479,8 +477,7 @@ class Graph(TimeAxis):
                 words, lambda w=word: self.each_chosen(lambda n, f: do.set_tangent(s.scene, thing.id, n, f, w))
             )
         menu.addSeparator()
-        for word in SEGMENTS:
-            words = {"curve": "Curve to the next key", "linear": "Straight to it", "step": "Hold until it"}[word]
+        for word, words in SEGMENTS.items():
             menu.addAction(
                 words, lambda w=word: self.each_chosen(lambda n, f: do.set_segment(s.scene, thing.id, n, f, w))
             )

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QMenu, QToolTip
 
 from ..evaluate.lanes import SOLVED, STALE
 from ..scene import commands as do
+from ..scene.curves import SEGMENTS
 from ..units import format_length, format_value
 from . import theme
 from .roster import ROW, Roster
@@ -280,8 +281,6 @@ class Lanes(TimeAxis):
     def keyPressEvent(self, event):
         if event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and self.key_held:
             self.remove_held_key()
-        elif event.key() in (Qt.Key_Left, Qt.Key_Right):
-            self.session.go_to(self.session.frame + (1 if event.key() == Qt.Key_Right else -1))
         else:
             super().keyPressEvent(event)
 
@@ -292,11 +291,7 @@ class Lanes(TimeAxis):
         self.key_held = hit
         self.update()
         self.menu = QMenu(self)
-        for segment, words in (
-            ("curve", "Curve to the next key"),
-            ("linear", "Straight to the next key"),
-            ("step", "Hold until the next key"),
-        ):
+        for segment, words in SEGMENTS.items():
             self.menu.addAction(words, lambda s=segment: self._set_segment(s))
         self.menu.addSeparator()
         self.menu.addAction(theme.icon("remove"), "Remove the key", self.remove_held_key)

@@ -72,12 +72,6 @@ class LinkRow(QWidget):
     def held(self):
         return self.session.doc.find(self.thing_id).values.get(self.channel.name)
 
-    def _carry(self, run):
-        try:
-            run()
-        except EstampaError as err:
-            self.session.tell(err)
-
     # -- links -----------------------------------------------------------------------------------------------
     def _build_link(self):
         doc, held = self.session.doc, self.held
@@ -129,7 +123,9 @@ class LinkRow(QWidget):
         self.grid.addWidget(QLabel("becomes"), 2, 0)
 
     def _replace(self, value, merge=None):
-        self._carry(lambda: do.set_computed(self.session.scene, self.thing_id, self.channel.name, value, merge))
+        self.session.carry_out(
+            lambda: do.set_computed(self.session.scene, self.thing_id, self.channel.name, value, merge)
+        )
 
     def _set_mapped(self, on):
         held, doc = self.held, self.session.doc
@@ -193,7 +189,9 @@ class LinkRow(QWidget):
 
     def _set_formula(self):
         if isinstance(self.held, Formula) and self.text.text().strip() != self.held.formula:
-            self._carry(lambda: do.set_formula(self.session.scene, self.thing_id, self.channel.name, self.text.text()))
+            self.session.carry_out(
+                lambda: do.set_formula(self.session.scene, self.thing_id, self.channel.name, self.text.text())
+            )
 
     # -- what it gives -----------------------------------------------------------------------------------------
     def show_value(self, value):

@@ -62,7 +62,7 @@ def look_at_copies(evaluator: Evaluator, copies: Thing, frame: float) -> LookedS
     if found is None or found.places.rows == 0:
         return None
     shape, mesh, count = found.shape, found.mesh, found.places.rows
-    subject = evaluator.values.find(copies.constant("subject"))
+    subject = evaluator.doc.shape_of(copies)
     smooth = float(np.cos(evaluator.values.at(subject, "smooth", frame)))
     more = {"true": shape.true, "shown_frame": shape.shown_frame, "smooth": smooth, "copies": count}
     if found.alike:

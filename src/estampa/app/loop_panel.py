@@ -203,7 +203,7 @@ class LoopPanel(QScrollArea):
                 item.setData(Qt.UserRole, seam.thing)
                 item.setToolTip(f"largest at {seam.where}")
                 if not seam.closed and column:
-                    item.setForeground(_colour(theme.ink.accent))
+                    item.setForeground(theme.brush(theme.ink.accent))
                 self.table.setItem(row, column, item)
         opened = [s for s in seams if not s.closed]
         if not seams:
@@ -293,9 +293,3 @@ class LoopPanel(QScrollArea):
             self.session.in_step = [f for f in self.found if f not in chosen]
             self.session.notice.emit("done", "Brought out of step; undo takes it back.", "")
             self._fill_steps()
-
-
-def _colour(name):
-    from PySide6.QtGui import QBrush, QColor
-
-    return QBrush(QColor(name))

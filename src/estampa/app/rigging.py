@@ -72,9 +72,7 @@ class Rigging:
         def run(kind, which, grip, different, seed):
             maps = [m.id for m in (made if which == "made" else subject.maps)]
             if grip == "new":
-                low, high = s.scene.mesh(subject.mesh).bounds
-                middle = (low + high) / 2
-                grip = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
+                grip = dict(zip("xyz", s.scene.mesh(subject.mesh).foot.tolist(), strict=True))
             layers = rig.layer_by_map(s.scene, subject.id, kind, maps, grip, None, different, seed)
             s.select(layers[0].id)
 
@@ -132,7 +130,5 @@ class Rigging:
         if not path:
             return
         work = lambda progress, cancelled: read_mesh(path, "m", progress=progress)
-        then = lambda mesh: self.window.carry_out(
-            lambda: do.add_target(s.scene, subject.id, mesh.points, Path(path).stem)
-        )
+        then = lambda mesh: s.carry_out(lambda: do.add_target(s.scene, subject.id, mesh.points, Path(path).stem))
         s.jobs.add(Job("Reading a target", work, then, alongside=True))

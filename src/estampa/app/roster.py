@@ -86,7 +86,7 @@ class Roster(QTreeWidget):
         item.setFlags(flags)
         shade = theme.ink.ink if thing.on else theme.ink.rule
         item.setIcon(0, theme.icon(thing.kind, shade))
-        item.setForeground(0, _brush(shade))
+        item.setForeground(0, theme.brush(shade))
         if thing.kind not in ALWAYS:
             item.setIcon(1, theme.icon("eye" if thing.on else "eye_off", theme.ink.soft))
             item.setToolTip(1, "Switch on or off (O)")
@@ -189,9 +189,3 @@ class Roster(QTreeWidget):
         ):
             menu.addAction(self.window().actions_by_name[name])
         menu.exec(self.viewport().mapToGlobal(at))
-
-
-def _brush(colour):
-    from PySide6.QtGui import QBrush, QColor
-
-    return QBrush(QColor(colour))

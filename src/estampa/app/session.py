@@ -499,6 +499,15 @@ class Session(QObject):
         self.go_to(following)
 
     # -- words -----------------------------------------------------------------------------------------------
+    def carry_out(self, run) -> bool:
+        """Run something; trouble that a person can act on is told, not raised. Returns whether it was done."""
+        try:
+            run()
+            return True
+        except EstampaError as err:
+            self.tell(err)
+            return False
+
     def tell(self, err: EstampaError) -> None:
         self.notice.emit("error", str(err), err.detail)
 

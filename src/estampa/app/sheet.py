@@ -193,13 +193,11 @@ def add_layer(session: Session, kind: str):
             return
         subject = subjects[0]
     mesh = session.scene.mesh(subject.mesh)
-    low, high = mesh.bounds
     declared = next(k for k in kinds_in("layer") if k.kind == kind)
     grip = None
     size = float(max(mesh.size.max(), 1e-3))
     if "grip" in declared.channels and kind != "offset":
-        middle = (low + high) / 2
-        grip = {"x": float(middle[0]), "y": float(low[1]), "z": float(middle[2])}
+        grip = dict(zip("xyz", mesh.foot.tolist(), strict=True))
     # lengths that suit a subject of this size
     suits = {"scale": size / 6, "height": size / 40, "wavelength": size / 2, "thickness": size / 60}
     suits |= {"high": float(max(mesh.size[1], 1e-3)), "radius": float(max(mesh.size[1] / 2, 1e-3))}

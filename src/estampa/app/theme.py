@@ -5,7 +5,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from PySide6.QtCore import QByteArray, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
+from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtSvg import QSvgRenderer
 
 ASSETS = Path(__file__).parent / "assets"
@@ -82,6 +82,10 @@ def type_face(points: float = 10.0, bold: bool = False, italic: bool = False) ->
     for tag in ("tnum", "lnum"):
         face.setFeature(QFont.Tag(tag), 1)
     return face
+
+
+def brush(colour: str) -> QBrush:
+    return QBrush(QColor(colour))
 
 
 def ramp_colour(t: float) -> QColor:

@@ -26,6 +26,12 @@ class TimeAxis(QWidget):
         doc = self.session.doc
         return doc.start + (x - LEFT) / max(self.width() - LEFT - RIGHT, 1) * (doc.end - doc.start)
 
+    def keyPressEvent(self, event):
+        if event.key() in (Qt.Key_Left, Qt.Key_Right):
+            self.session.go_to(self.session.frame + (1 if event.key() == Qt.Key_Right else -1))
+        else:
+            super().keyPressEvent(event)
+
     def draw_frame(self, painter: QPainter):
         """The present frame, as a line with its number on top."""
         ink, x = theme.ink, self.x_of(self.session.frame)

@@ -125,8 +125,8 @@ class Viewport(Overlay, Picking, QWidget):
             shape = s.picture.shapes.get(thing.id)
             if shape is None or (s.isolated and thing.id not in s.isolated):
                 continue
-            subject = thing if thing.kind == "subject" else s.doc.find(thing.constant("subject"))
-            if subject is None or subject.mesh is None:
+            subject = s.doc.shape_of(thing)
+            if subject is None:
                 continue
             more = {"tint": tints(shape.mesh)}
             if active is not None and active.id == thing.id and at_work:

@@ -21,7 +21,6 @@ from PySide6.QtWidgets import (
 )
 
 from .. import demo
-from ..errors import EstampaError
 from ..formats.meshfile import SUFFIXES
 from ..scene import commands as do
 from . import theme
@@ -152,13 +151,6 @@ class Window(QMainWindow):
         return strip
 
     # -- commands ------------------------------------------------------------------------------------------
-    def carry_out(self, run):
-        """Run a command; trouble that a person can act on is told, not raised."""
-        try:
-            run()
-        except EstampaError as err:
-            self.session.tell(err)
-
     def _make_menus(self):
         menus: dict[str, QMenu] = {}
         for action in self.actions_by_name.values():

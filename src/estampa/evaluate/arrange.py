@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import EstampaError
-from ..geometry.paths import Sampled
+from ..geometry.paths import Sampled, sampled
 from ..geometry.place import Place
 from ..geometry.scatter import scatter
 from ..hashing import digest
@@ -55,7 +55,7 @@ class Stage:
         at_start = self.values.place(subject, Rows.one(start))
         pivot = at_start.origin[0]
         copy = self._arranged(copies, v, pivot)
-        stand = copy.origin + np.einsum("kij,j->ki", copy.axes, pivot) * copy.size[:, None]
+        stand = copy.moved(pivot)
         near = self.values.find(v["near"])
         at = self.values.place(near, Rows.one(frame)).origin[0] if near is not None and near.kind == "grip" else None
         frames = own_frames(frame, start, rank(v, stand, at), v["stagger"], v["length"])
@@ -68,17 +68,10 @@ class Stage:
         """The places of the copies; made once for the same channels."""
         words = {n: x for n, x in v.items() if n not in ("stagger", "length", "order", "near", "original")}
         path, ground = self.values.find(v["path"]), self.values.find(v["ground"])
-        name = digest(
-            words,
-            pivot,
-            copies.spots,
-            path.spots if path else None,
-            ground.mesh.points if ground and ground.mesh else None,
-        )
-        world = [
-            self.values.place(t, Rows.one(self.values.doc.start)) if t is not None else None for t in (path, ground)
-        ]
-        name = digest(name, world)
+        at_start = Rows.one(self.values.doc.start)
+        world = [self.values.place(t, at_start) if t is not None else None for t in (path, ground)]
+        held = (path.spots if path else None, ground.mesh.points if ground and ground.mesh else None)
+        name = digest(words, pivot, copies.spots, held, world)
         kept = self.scene.solver_cache.get(("copies", copies.id))
         if kept is None or kept[0] != name:
             made = arranged(v, pivot, self._in_world(path), self._ground(v, ground), copies.spots)
@@ -96,24 +89,19 @@ class Stage:
 
     def sampled(self, path: Thing) -> Sampled | None:
         """A path in its own space; None when it has no length."""
-        closed, rounded = (bool(self.values.at(path, n, self.values.doc.start)) for n in ("closed", "rounded"))
-        return self._sampled(path.spots, closed, rounded)
+        return self._sampled(path, path.spots)
 
     def _in_world(self, path: Thing | None) -> Sampled | None:
         if path is None or path.kind != "path" or not path.spots:
             return None
         place = self.values.place(path, Rows.one(self.values.doc.start))
         spots = place.apply(np.array([s[:3] for s in path.spots], float)[None])[0]
-        closed, rounded = (bool(self.values.at(path, n, self.values.doc.start)) for n in ("closed", "rounded"))
-        return self._sampled(tuple(map(tuple, spots)), closed, rounded)
+        return self._sampled(path, tuple(map(tuple, spots)))
 
-    def _sampled(self, spots, closed, rounded):
-        key = (spots, closed, rounded)
+    def _sampled(self, path, spots):
+        key = (spots, *(bool(self.values.at(path, n, self.values.doc.start)) for n in ("closed", "rounded")))
         if key not in self._kept:
-            try:
-                self._kept[key] = Sampled([s[:3] for s in spots], closed, rounded) if spots else None
-            except ValueError:
-                self._kept[key] = None
+            self._kept[key] = sampled(*key)
         return self._kept[key]
 
     def within(self, many: Many, grip: Thing) -> Place:
@@ -133,9 +121,5 @@ class Stage:
                 rides = many.own.inverse() @ place
                 turned = many.place.axes.transpose(0, 2, 1) @ place.axes
                 wide = rides.spread(max(rides.rows, len(turned)))
-                return replace_axes(wide, turned)
+                return wide._replace(axes=np.ascontiguousarray(np.broadcast_to(turned, wide.axes.shape)))
         return many.own.inverse() @ place
-
-
-def replace_axes(place: Place, axes: np.ndarray) -> Place:
-    return Place(place.origin, np.ascontiguousarray(np.broadcast_to(axes, place.axes.shape)), place.size)

@@ -525,8 +525,8 @@ class Evaluator:
 
     def copies(self, copies: Thing, frame: float) -> Copied | None:
         """The copies of a subject at a frame; None when they name no subject."""
-        subject = self.values.find(copies.constant("subject"))
-        if subject is None or subject.mesh is None:
+        subject = self.doc.shape_of(copies)
+        if subject is None:
             return None
         many = self.stage.many(copies, subject, frame)
         mesh = self.mesh(subject)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import EstampaError
+from ..geometry.paths import sampled
 from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
 from ..scene.document import Document, Thing
@@ -46,7 +47,7 @@ def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
             continue
         if thing.on and thing.kind == "subject":
             found.append(_seam(evaluator, thing, lambda f, t=thing: _subject(evaluator, t, f), seen_from))
-        elif thing.on and thing.kind == "copies" and evaluator.values.find(thing.constant("subject")) is not None:
+        elif thing.on and thing.kind == "copies" and doc.shape_of(thing) is not None:
             found.append(_seam(evaluator, thing, lambda f, t=thing: _copies(evaluator, t, f), seen_from))
     return found
 
@@ -97,8 +98,7 @@ def _seam(evaluator, thing, at, seen_from):
 
 
 def _is_solved(evaluator, thing) -> bool:
-    subject = evaluator.values.find(thing.constant("subject")) if thing.kind == "copies" else thing
-    return any(layer.declared.memory for layer in evaluator.layers(subject))
+    return any(layer.declared.memory for layer in evaluator.layers(evaluator.doc.shape_of(thing)))
 
 
 # -- what closes it ----------------------------------------------------------------------------------------
@@ -143,30 +143,21 @@ def offers(doc: Document, blend: int = 12) -> list[Offer]:
                         f"{here}: its last {min(blend, last - first)} frames go back to the first value (gap {gap:.3g})"
                     )
                     found.append(Offer(thing.id, name, words, closed))
-            elif channel.accumulates and channel.type == "number" and thing.kind == "follow":
-                travel = values.travel(thing, name, last) - values.travel(thing, name, first)
-                if abs(travel) > WHOLE and not isinstance(value, Curve):
-                    found += _path_offer(thing, name, here, value, seconds, values)
+            elif channel.accumulates and thing.kind == "follow":
+                found += _path_offer(thing, name, here, value, seconds, values)
     return found
 
 
 def _path_offer(thing, name, here, value, seconds, values):
     path = values.find(thing.constant("path"))
-    if path is None or not path.spots or not isinstance(value, (int, float)):
+    line = sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+    if line is None or not value or not isinstance(value, (int, float)):
         return []
-    from ..geometry.paths import Sampled
-
-    try:
-        length = Sampled(
-            [s[:3] for s in path.spots], bool(path.constant("closed")), bool(path.constant("rounded"))
-        ).length
-    except ValueError:
-        return []
-    rounds = value * seconds / length
+    rounds = value * seconds / line.length
     if abs(rounds - round(rounds)) < WHOLE:
         return []
     near = round(rounds) or int(np.copysign(1, rounds))
-    speed = near * length / seconds
+    speed = near * line.length / seconds
     return [Offer(thing.id, name, f"{here}: {value:.4g} becomes {speed:.4g} m/s, {abs(near)} times along", speed)]
 
 

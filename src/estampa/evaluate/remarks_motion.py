@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..errors import EstampaError
-from ..geometry.paths import Sampled
+from ..geometry.paths import sampled
 from ..scene.document import Curve, Formula, Link
 from ..scene.scene import Scene, Snapshot
 from .remark import Remark
@@ -54,7 +54,7 @@ def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 def paths_and_zones(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing in scene.doc.things:
-        if thing.kind == "path" and not _has_length(thing):
+        if thing.kind == "path" and not sampled(thing.spots, thing.constant("closed"), thing.constant("rounded")):
             yield Remark(
                 "warning",
                 thing.id,
@@ -154,11 +154,3 @@ def scaled_solver(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 
 CHECKS = (broken_channels, wrong_order, paths_and_zones, copies_of_nothing, nothing_named, scaled_solver)
-
-
-def _has_length(path) -> bool:
-    try:
-        Sampled([s[:3] for s in path.spots], bool(path.constant("closed")), bool(path.constant("rounded")))
-        return True
-    except ValueError:
-        return False

@@ -26,10 +26,16 @@ class InStep:
     correlation: float  # the highest between two
 
     def words(self, name: str) -> str:
-        kind = "copies" if self.what == "copies" else "layers"
-        return (
-            f"{len(self.members)} of {self.count} {kind} of {name} move in step (correlation {self.correlation:.2f})."
-        )
+        who = f"{len(self.members)} of {self.count} {self.what} of {name}"
+        return f"{who} move in step (correlation {self.correlation:.2f})."
+
+
+def _unit(signals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """((m, f, d) signals about their means, of length 1; (m,) which of them move). What is still becomes 0."""
+    s = signals - signals.mean(axis=1, keepdims=True)
+    length = np.sqrt((s**2).sum(axis=(1, 2)))
+    moving = length > 1e-9
+    return s * np.where(moving, 1 / np.where(moving, length, 1), 0)[:, None, None], moving
 
 
 def at_lag(signals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -37,11 +43,7 @@ def at_lag(signals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
     Circular cross-correlation by the Fourier transform, normalised; what does not move correlates with nothing.
     """
-    s = signals - signals.mean(axis=1, keepdims=True)
-    length = np.sqrt((s**2).sum(axis=(1, 2)))
-    still = length < 1e-9
-    spectrum = np.fft.rfft(s / np.where(still, 1.0, length)[:, None, None], axis=1)
-    spectrum[still] = 0
+    spectrum = np.fft.rfft(_unit(signals)[0], axis=1)
     cross = np.einsum("afd,bfd->abf", spectrum, spectrum.conj())
     found = np.fft.irfft(cross, n=signals.shape[1], axis=2)
     lag = found.argmax(axis=2)
@@ -51,10 +53,7 @@ def at_lag(signals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def grouped(signals: np.ndarray) -> list[tuple[list[int], float]]:
     """Groups of at least two signals that are alike without a lag, with the highest correlation in each."""
-    s = signals - signals.mean(axis=1, keepdims=True)
-    length = np.sqrt((s**2).sum(axis=(1, 2)))
-    moving = length > 1e-9
-    unit = np.where(moving, 1 / np.where(moving, length, 1), 0)[:, None, None] * s
+    unit, moving = _unit(signals)
     together = np.einsum("afd,bfd->ab", unit, unit)
     left, groups = list(np.flatnonzero(moving)), []
     while left:
@@ -71,14 +70,8 @@ def cost(evaluator: Evaluator) -> int:
     """Vertices that are worked out to look for what moves in step."""
     total = 0
     for thing in evaluator.doc.things:
-        subject = (
-            thing
-            if thing.kind == "subject"
-            else evaluator.values.find(thing.constant("subject"))
-            if thing.kind == "copies"
-            else None
-        )
-        if thing.on and subject is not None and subject.mesh is not None:
+        subject = evaluator.doc.shape_of(thing)
+        if thing.on and subject is not None:
             rows = len(evaluator.stage.many(thing, subject, evaluator.doc.start).rows) if thing.kind == "copies" else 1
             total += SAMPLES * rows * evaluator.scene.mesh(subject.mesh).count * max(len(evaluator.layers(subject)), 1)
     return total
@@ -107,7 +100,7 @@ def copy_signals(evaluator: Evaluator, copies) -> np.ndarray | None:
         found = evaluator.copies(copies, float(frame))
         if found is None or found.places.rows < 2:
             return None
-        subject = evaluator.values.find(copies.constant("subject"))
+        subject = evaluator.doc.shape_of(copies)
         many = evaluator.stage.many(copies, subject, float(frame))
         own = many.own.spread(found.places.rows)
         rows.append((np.broadcast_to(found.shape.points, (own.rows, *found.shape.points.shape[1:])), own))
@@ -122,19 +115,20 @@ def copy_signals(evaluator: Evaluator, copies) -> np.ndarray | None:
 
 def layers_in_step(evaluator: Evaluator, subject) -> list[InStep]:
     """Groups of layers of one kind of a subject that move their vertices in step."""
-    layers = [l for l in evaluator.layers(subject) if not l.declared.memory and not l.declared.remeshes]
+    stack = evaluator.layers(subject)
+    layers = [l for l in stack if not l.declared.memory and not l.declared.remeshes]
     kinds = {l.kind for l in layers if sum(o.kind == l.kind for o in layers) > 1}
     layers = [l for l in layers if l.kind in kinds]
-    if len(layers) < 2 or any(l.declared.remeshes or l.declared.memory for l in evaluator.layers(subject)[:-1]):
+    if len(layers) < 2 or any(l.declared.remeshes or l.declared.memory for l in stack[:-1]):
         return []
     signals = {l.id: [] for l in layers}
     for frame in frames_looked_at(evaluator.doc):
         many = evaluator.stage.one(subject, float(frame))
         before = evaluator.scene.mesh(subject.mesh).points
-        for count, layer in enumerate(evaluator.layers(subject), 1):
+        for count, layer in enumerate(stack, 1):
             if layer.declared.remeshes:
                 break
-            after = evaluator.rows(subject, evaluator.layers(subject)[:count], many).points[0]
+            after = evaluator.rows(subject, stack[:count], many).points[0]
             if layer.id in signals:
                 weights = subject.map(layer.constant("map"))
                 w = evaluator.scene.arrays.get(weights.weights) if weights else np.ones(len(after))

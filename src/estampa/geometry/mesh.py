@@ -187,6 +187,12 @@ class Mesh:
         return self.points.min(axis=0), self.points.max(axis=0)
 
     @property
+    def foot(self) -> np.ndarray:
+        """(3,) the middle of its underside, where a grip that bends it begins."""
+        low, high = self.bounds
+        return np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
+
+    @property
     def size(self) -> np.ndarray:
         low, high = self.bounds
         return high - low

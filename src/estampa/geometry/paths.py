@@ -5,6 +5,14 @@ import numpy as np
 FINE = 24  # samples between two points
 
 
+def sampled(spots, closed: bool = False, smooth: bool = True) -> "Sampled | None":
+    """The path through spots (rows that begin with x, y, z in metres); None when it has no length."""
+    try:
+        return Sampled([s[:3] for s in spots], closed, smooth) if len(spots) else None
+    except ValueError:
+        return None
+
+
 class Sampled:
     """A path as a fine polyline.
 

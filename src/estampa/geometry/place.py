@@ -66,6 +66,10 @@ class Place(NamedTuple):
         rows = max(self.rows, len(points))
         return _apply(np.ascontiguousarray(points), *self.spread(rows))
 
+    def moved(self, point: np.ndarray) -> np.ndarray:
+        """(k, 3) where one point (3,) comes to, in each of these places."""
+        return self.origin + (self.axes @ point) * self.size[:, None]
+
     def turn(self, vectors: np.ndarray) -> np.ndarray:
         """(n, 3) directions of row 0 into the world."""
         return vectors @ self.axes[0].T

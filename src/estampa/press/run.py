@@ -46,14 +46,14 @@ class Result:
 
 def subject_of(doc: Document, item: Thing) -> Thing | None:
     copies = copies_of(doc, item)
-    found = doc.find(copies.constant("subject") if copies else item.constant("subject"))
+    found = doc.shape_of(copies) if copies else doc.find(item.constant("subject"))
     return found if found is not None and found.kind == "subject" else next(iter(doc.subjects), None)
 
 
 def copies_of(doc: Document, item: Thing) -> Thing | None:
     """The copies that are printed, when they copy something."""
     copies = doc.find(item.constant("copies"))
-    return copies if copies is not None and doc.find(copies.constant("subject")) is not None else None
+    return copies if copies is not None and doc.shape_of(copies) is not None else None
 
 
 def joined_mesh(evaluator: Evaluator, copies: Thing) -> Mesh:

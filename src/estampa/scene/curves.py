@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 Segment = Literal["curve", "linear", "step"]
 Tangent = Literal["flat", "smooth", "free", "broken"]
 Extend = Literal["hold", "slope", "cycle", "mirror", "accumulate"]
-SEGMENTS: tuple[str, ...] = ("curve", "linear", "step")
+SEGMENTS = {"curve": "Curve to the next key", "linear": "Straight to the next key", "step": "Hold until the next key"}
 TANGENTS = {"flat": "Flat", "smooth": "Smooth", "free": "Free, both sides in line", "broken": "Broken, each side free"}
 EXTENDS = {
     "hold": "Hold",
@@ -89,7 +89,7 @@ class Curve(BaseModel):
         keys = self.keys
         frames = np.array([k.frame for k in keys])
         values = np.array([k.value for k in keys])
-        segments = np.array([SEGMENTS.index(k.segment) for k in keys])
+        segments = np.array([list(SEGMENTS).index(k.segment) for k in keys])
         slopes = self._smooth_slopes(frames, values)
         third = np.diff(frames) / 3
         left, right = np.zeros((len(keys), 2)), np.zeros((len(keys), 2))

@@ -248,6 +248,13 @@ class Document(Frozen):
     def owner(self, thing_id: str) -> Thing | None:
         return next((o for t, o in self.everything() if t.id == thing_id), None)
 
+    def shape_of(self, thing: Thing) -> Thing | None:
+        """The subject whose shape a thing shows: itself, or what it copies."""
+        if thing.kind != "copies":
+            return thing if thing.kind == "subject" else None
+        held = self.find(thing.constant("subject"))
+        return held if held is not None and held.mesh is not None else None
+
     @property
     def subjects(self) -> list[Thing]:
         return [t for t in self.things if t.kind == "subject"]

@@ -127,7 +127,7 @@ def by_hand(scene: Scene, copies_id: str) -> None:
     evaluator = scene.evaluator()
     many = evaluator.stage.many(copies, subject, scene.doc.start)
     pivot = evaluator.values.place(subject, many.rows.one(scene.doc.start)).origin[0]
-    stand = many.copy.origin + np.einsum("kij,j->ki", many.copy.axes, pivot) * many.copy.size[:, None]
+    stand = many.copy.moved(pivot)
     turn = np.arctan2(many.copy.axes[:, 0, 2], many.copy.axes[:, 2, 2])
     rows = np.column_stack([stand, turn, many.copy.size])
     values = {n: v for n, v in copies.values.items() if n not in ("spin", "sizes", "face", "lean_out")} | {

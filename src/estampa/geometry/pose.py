@@ -1,0 +1,217 @@
+"""Poses of skeletons, and the small algebra of turns that they need.
+
+A turn is a unit quaternion (x, y, z, w), as in glTF and SciPy. A joint stands within its parent: its matrix there is
+translation @ turn @ stretch, and its matrix in the skeleton is the parent's times that (glTF 2.0, section 3.5).
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+
+
+class Pose(NamedTuple):
+    """How n joints stand, each within its parent (or, without one, within the skeleton).
+
+    place (n, 3) metres; turn (n, 4) unit quaternions x, y, z, w; stretch (n, 3) factors, negative where mirrored.
+    """
+
+    place: np.ndarray
+    turn: np.ndarray
+    stretch: np.ndarray
+
+    @classmethod
+    def still(cls, count: int) -> "Pose":
+        turn = np.zeros((count, 4))
+        turn[:, 3] = 1
+        return cls(np.zeros((count, 3)), turn, np.ones((count, 3)))
+
+    def copy(self) -> "Pose":
+        return Pose(*(part.copy() for part in self))
+
+    @property
+    def matrices(self) -> np.ndarray:
+        """(n, 4, 4) of each joint within its parent."""
+        result = np.zeros((len(self.place), 4, 4))
+        result[:, :3, :3] = turn_matrices(self.turn) * self.stretch[:, None, :]
+        result[:, :3, 3], result[:, 3, 3] = self.place, 1
+        return result
+
+
+def in_skeleton(pose: Pose, parents: np.ndarray, order: np.ndarray) -> np.ndarray:
+    """(n, 4, 4) of each joint in the skeleton's own space. `order` has parents before their children."""
+    return _chained(pose.matrices, parents, order)
+
+
+def pose_of(matrices: np.ndarray) -> Pose:
+    """The pose whose matrices within the parents are these (n, 4, 4); shear, which a joint cannot have, is left out."""
+    turn, stretch = split(matrices[:, :3, :3])
+    return Pose(matrices[:, :3, 3].copy(), turn, stretch)
+
+
+def split(linear: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """((n, 4) turns, (n, 3) stretches) of (n, 3, 3) matrices. A mirrored one has a negative stretch along X."""
+    stretch = np.linalg.norm(linear, axis=1)
+    stretch[:, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)
+    axes = linear / np.where(np.abs(stretch) < 1e-12, 1.0, stretch)[:, None, :]
+    return turns_of(squared(axes)), stretch
+
+
+def squared(axes: np.ndarray) -> np.ndarray:
+    """(n, 3, 3) nearest right-handed rotations of matrices (the orthogonal polar factor)."""
+    u, _, v = np.linalg.svd(axes)
+    u[:, :, 2] *= np.sign(np.linalg.det(u @ v))[:, None]
+    return u @ v
+
+
+@njit(cache=True, nogil=True)
+def _chained(own, parents, order):
+    result = np.empty_like(own)
+    for i in order:
+        if parents[i] < 0:
+            result[i] = own[i]
+            continue
+        above = result[parents[i]]
+        for r in range(4):
+            for c in range(4):
+                result[i, r, c] = (
+                    above[r, 0] * own[i, 0, c]
+                    + above[r, 1] * own[i, 1, c]
+                    + above[r, 2] * own[i, 2, c]
+                    + above[r, 3] * own[i, 3, c]
+                )
+    return result
+
+
+# -- turns -------------------------------------------------------------------------------------------------
+def product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """(..., 4) the turn that is `b` first and then `a`, as matrices multiply."""
+    ax, ay, az, aw = np.moveaxis(a, -1, 0)
+    bx, by, bz, bw = np.moveaxis(b, -1, 0)
+    return np.stack(
+        [
+            aw * bx + ax * bw + ay * bz - az * by,
+            aw * by - ax * bz + ay * bw + az * bx,
+            aw * bz + ax * by - ay * bx + az * bw,
+            aw * bw - ax * bx - ay * by - az * bz,
+        ],
+        axis=-1,
+    )
+
+
+def inverse(turn: np.ndarray) -> np.ndarray:
+    return turn * np.array([-1.0, -1.0, -1.0, 1.0])
+
+
+def turned(turn: np.ndarray, vectors: np.ndarray) -> np.ndarray:
+    """(..., 3) vectors turned."""
+    xyz, w = turn[..., :3], turn[..., 3:]
+    across = 2 * np.cross(xyz, vectors)
+    return vectors + w * across + np.cross(xyz, across)
+
+
+def turn_matrices(turn: np.ndarray) -> np.ndarray:
+    """(..., 3, 3) of unit quaternions."""
+    x, y, z, w = np.moveaxis(turn, -1, 0)
+    rows = [
+        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+    ]
+    return np.stack([np.stack(row, axis=-1) for row in rows], axis=-2)
+
+
+def turns_of(axes: np.ndarray) -> np.ndarray:
+    """(n, 4) unit quaternions of (n, 3, 3) rotations (Shepperd 1978: divide by the largest of the four)."""
+    m = np.asarray(axes, float)
+    d = np.einsum("nii->ni", m)
+    total = d.sum(axis=1)
+    squares = np.concatenate([1 + 2 * d - total[:, None], 1 + total[:, None]], axis=1)  # 4 x each component squared
+    best = squares.argmax(axis=1)
+    q = np.empty((len(m), 4))
+    a, b, c = m[:, 2, 1] - m[:, 1, 2], m[:, 0, 2] - m[:, 2, 0], m[:, 1, 0] - m[:, 0, 1]
+    p, r, s = m[:, 1, 0] + m[:, 0, 1], m[:, 2, 0] + m[:, 0, 2], m[:, 2, 1] + m[:, 1, 2]
+    for k, parts in enumerate(((0, p, r, a), (p, 0, s, b), (r, s, 0, c), (a, b, c, 0))):
+        here = best == k
+        for j, part in enumerate(parts):
+            q[here, j] = squares[here, k] if j == k else part[here]
+    return q / np.linalg.norm(q, axis=1, keepdims=True)
+
+
+def turn_vectors(turn: np.ndarray) -> np.ndarray:
+    """(..., 3) axis times angle in rad, at most half a turn."""
+    turn = np.where(turn[..., 3:] < 0, -turn, turn)
+    length = np.linalg.norm(turn[..., :3], axis=-1, keepdims=True)
+    angle = 2 * np.arctan2(length, turn[..., 3:])
+    return turn[..., :3] * np.where(length > 1e-9, angle / np.maximum(length, 1e-300), 2.0)
+
+
+def from_vectors(vectors: np.ndarray) -> np.ndarray:
+    """(..., 4) turns about the vectors by their length in rad."""
+    angle = np.linalg.norm(vectors, axis=-1, keepdims=True)
+    half = np.where(angle > 1e-9, np.sin(angle / 2) / np.maximum(angle, 1e-300), 0.5)
+    return np.concatenate([vectors * half, np.cos(angle / 2)], axis=-1)
+
+
+def between(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """(..., 4) the least turns that bring directions a to directions b."""
+    a = a / np.maximum(np.linalg.norm(a, axis=-1, keepdims=True), 1e-300)
+    b = b / np.maximum(np.linalg.norm(b, axis=-1, keepdims=True), 1e-300)
+    q = np.concatenate([np.cross(a, b), 1 + (a * b).sum(axis=-1, keepdims=True)], axis=-1)
+    length = np.linalg.norm(q, axis=-1, keepdims=True)
+    aside = np.where(np.abs(a[..., :1]) < 0.9, [1.0, 0, 0], [0.0, 1, 0])
+    back = np.cross(a, aside)  # half a turn about any axis across
+    back = np.concatenate([back / np.linalg.norm(back, axis=-1, keepdims=True), np.zeros_like(length)], axis=-1)
+    return np.where(length > 1e-9, q / np.maximum(length, 1e-300), back)
+
+
+def slerp(a: np.ndarray, b: np.ndarray, t) -> np.ndarray:
+    """(..., 4) from a (t = 0) to b (t = 1) the shorter way round, at a constant rate (Shoemake 1985)."""
+    t = np.asarray(t, float)[..., None]
+    cosine = (a * b).sum(axis=-1, keepdims=True)
+    b = np.where(cosine < 0, -b, b)
+    angle = np.arccos(np.clip(np.abs(cosine), 0, 1))
+    sine = np.sin(angle)
+    near = sine < 1e-6
+    safe = np.where(near, 1.0, sine)
+    mix = np.where(near, 1 - t, np.sin((1 - t) * angle) / safe) * a + np.where(near, t, np.sin(t * angle) / safe) * b
+    return mix / np.linalg.norm(mix, axis=-1, keepdims=True)
+
+
+def from_euler(x, y, z) -> np.ndarray:
+    """(k, 4) turns about X, then Y, then Z on turned axes, as the channels of what stands in a scene."""
+    half = [np.asarray(a, float) / 2 for a in (x, y, z)]
+    zero = np.zeros_like(half[0])
+    parts = [
+        np.stack([np.sin(h) if k == j else zero for k in range(3)] + [np.cos(h)], axis=-1) for j, h in enumerate(half)
+    ]
+    return product(product(parts[0], parts[1]), parts[2])
+
+
+def to_euler(turns: np.ndarray, near: np.ndarray | None = None) -> np.ndarray:
+    """(k, 3) rad about X, Y and Z on turned axes; a course of turns gives angles that do not jump.
+
+    Of the ways to write a turn, the one nearest to the row before is taken (to `near` for the first row).
+    """
+    m = turn_matrices(turns)
+    y = np.arcsin(np.clip(m[:, 0, 2], -1, 1))
+    x, z = np.arctan2(-m[:, 1, 2], m[:, 2, 2]), np.arctan2(-m[:, 0, 1], m[:, 0, 0])
+    lock = np.abs(m[:, 0, 2]) > 1 - 1e-10  # X and Z turn about one axis
+    x[lock], z[lock] = np.arctan2(m[lock, 2, 1], m[lock, 1, 1]), 0.0
+    result = np.empty((len(turns), 3))
+    before = np.zeros(3) if near is None else np.asarray(near, float)
+    for k in range(len(turns)):
+        best = np.inf
+        if lock[k]:  # keep Z as it was; X takes the rest
+            side = np.sign(m[k, 0, 2])
+            one = np.array([x[k] - side * before[2], y[k], before[2]])
+            found = (one,)
+        else:
+            found = (np.array([x[k], y[k], z[k]]), np.array([x[k] + np.pi, np.pi - y[k], z[k] + np.pi]))
+        for way in found:
+            way = way + 2 * np.pi * np.round((before - way) / (2 * np.pi))
+            gap = np.abs(way - before).sum()
+            if gap < best:
+                best, result[k] = gap, way
+        before = result[k]
+    return result
