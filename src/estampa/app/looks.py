@@ -6,7 +6,6 @@ import numpy as np
 
 from ..evaluate.evaluator import Evaluator
 from ..geometry.mesh import Mesh
-from ..geometry.place import Place
 from ..geometry.primitives import joined
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
@@ -67,19 +66,11 @@ def look_at_copies(evaluator: Evaluator, copies: Thing, frame: float) -> LookedS
     more = {"true": shape.true, "shown_frame": shape.shown_frame, "smooth": smooth, "copies": count}
     if found.alike:
         points = shape.points[0]
-        return LookedShape(points, mesh.normals(points), mesh, stand=matrices(found.places), **more)
+        return LookedShape(points, mesh.normals(points), mesh, stand=found.places.matrices, **more)
     points = found.points()
     return LookedShape(
         points.reshape(-1, 3), mesh.normals(points).reshape(-1, 3), _many(evaluator, mesh, count), **more
     )
-
-
-def matrices(places: Place) -> np.ndarray:
-    """(k, 4, 4) of places."""
-    result = np.zeros((places.rows, 4, 4))
-    result[:, :3, :3] = places.axes * places.size[:, None, None]
-    result[:, :3, 3], result[:, 3, 3] = places.origin, 1
-    return result
 
 
 def _many(evaluator, mesh, count) -> Mesh:

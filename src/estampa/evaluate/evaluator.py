@@ -10,14 +10,15 @@ from the same shape are worked out once.
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import NamedTuple
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..errors import Cancelled, EstampaError
 from ..forces.force import World
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
+from ..geometry.weights import few_of, spread
 from ..hashing import digest
 from ..motion.layer import Moment, Resolved, moved
 from ..motion.remesh import Plan
@@ -25,18 +26,10 @@ from ..scene.curves import Curve
 from ..scene.document import Document, Formula, Link, Thing
 from ..scene.values import Rows, Values
 from ..scene.zones import combined, weights
-from ..solve.solver import Inputs, State
+from ..solve.solver import Inputs, PoseInputs, State
 from .arrange import Many, Stage
-
-MOVED = "(order or switch)"
-
-
-class Read(NamedTuple):
-    """One value that a layer reads at a frame."""
-
-    path: str  # for the digest: which channel of what kind, in a fixed order
-    label: str  # for a person: "Onshore wind · speed"
-    value: object
+from .poses import Poses
+from .reads import MOVED, Read, plain
 
 
 @dataclass(frozen=True)
@@ -77,6 +70,8 @@ class Evaluator:
         self.doc, self.scene, self.store = doc, scene, store
         self.values = Values(doc)
         self.stage = Stage(self.values, scene)
+        self.poses = Poses(self)
+        self.live: dict[str, State] = {}  # states of solvers that run on without the store, by layer
         # (layer, frame) -> key of its last result, if a view keeps them
         self.stale_keys: dict[tuple[str, int], bytes] = {}
         self._keys: dict[str, list[bytes]] = {}
@@ -102,7 +97,7 @@ class Evaluator:
                 held = self.values.find(value)
                 value = None
                 if held is not None and held.declared is not None and held.id not in within:
-                    found = self.thing_reads(held, None, frame, (*within, thing.id))
+                    found = self._held_reads(held, channel, frame, (*within, thing.id))
                     reads += [Read(f"{head}/{name}/{r.path}", r.label, r.value) for r in found]
                     value = held.kind
             elif channel.accumulates:
@@ -114,7 +109,23 @@ class Evaluator:
             reads.append(Read(f"{head}/points", f"{thing.name} · points", thing.spots))
         return reads
 
+    def _held_reads(self, held, channel, frame, within) -> list[Read]:
+        """What is read of a thing that another one names."""
+        if held.kind == "joint":
+            return [Read("joint", f"{held.name} · where it is", plain(self.values.place(held, Rows.one(frame))))]
+        if channel.to == "skeleton":
+            return [Read("pose", f"{held.name} · pose", self.poses.at(held, frame).digest)]
+        found = self.thing_reads(held, None, frame, within)
+        if channel.to == "subject" and held.mesh is not None:
+            layers = self.layers(held)
+            shape = self.layer_digest(held, layers[-1] if layers else None, frame)
+            found.append(Read("shape", f"{held.name} · shape", shape))
+        return found
+
     def layers(self, subject: Thing) -> list[Thing]:
+        """The layers of a subject's or skeleton's stack that do something."""
+        if subject.kind == "skeleton" and not subject.on:
+            return []
         return [l for l in subject.stack if l.on and l.declared is not None]
 
     def layers_above(self, subject: Thing, layer: Thing) -> list[Thing]:
@@ -129,10 +140,7 @@ class Evaluator:
         stands, its own channels and, for a layer with memory, the forces."""
         key = (layer.id, frame)
         if key not in self._reads:
-            mesh = subject.mesh
-            rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
-            found = [Read("mesh", f"{subject.name} · mesh", rest)]
-            found += self.thing_reads(subject, None, frame)
+            found = self._own_reads(subject, frame)
             for above in self.layers_above(subject, layer):
                 if above.declared.memory:
                     found.append(Read("above", above.name, self.key(subject, above, frame)))
@@ -147,12 +155,28 @@ class Evaluator:
             self._reads[key] = found
         return self._reads[key]
 
+    def _own_reads(self, owner: Thing, frame: float) -> list[Read]:
+        """What a subject or skeleton is before its layers."""
+        if owner.kind == "skeleton":
+            return self.poses.reads(owner, frame)
+        mesh = owner.mesh
+        rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
+        return [Read("mesh", f"{owner.name} · mesh", rest), *self.thing_reads(owner, None, frame)]
+
     def _layer_reads(self, layer: Thing, subject: Thing, frame: float) -> list[Read]:
+        if layer.declared.moves == "joints":
+            head = Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)
+            return [head, *self.poses.target_reads(subject, layer, frame)]
         here = [Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)]
         course = getattr(layer.declared, "reads_course", None)
         if course:
             found = self._course(layer, subject, Rows.one(frame))
             here.append(Read(f"layer/{layer.kind}/course", f"{subject.name} · its way", found))
+        if layer.bind:
+            bind = layer.bind
+            here.append(
+                Read(f"layer/{layer.kind}/bind", f"{layer.name} · weights", (bind.indices, bind.weights, bind.back))
+            )
         return here + self.thing_reads(layer, subject, frame)
 
     def layer_digest(self, subject: Thing, layer: Thing | None, frame: float) -> bytes:
@@ -185,6 +209,8 @@ class Evaluator:
             if channel.to == "map":
                 found = owner.map(value) if owner else None
                 value = self.map_weights(owner, found, thing) if found else None
+            elif channel.to == "joint":
+                value = self.poses.bones(owner).where.get(value) if owner else None
             elif channel.to == "grip":
                 held = self.values.find(value)
                 value = self.grip(held, frame) if held is not None and held.kind == "grip" else None
@@ -194,22 +220,38 @@ class Evaluator:
                 v.travel[name] = self.values.travel(thing, name, frame)
             v[name] = value
         if v.get("loops") and self.doc.loop:
-            turns, seconds = self._loop_turns(np.array([float(frame)]))
+            turns, seconds = self.loop_turns(np.array([float(frame)]))
             v.loop = (float(turns[0]), seconds)
         return v
 
-    def _loop_turns(self, frames):
+    def loop_turns(self, frames):
+        """(how far round the loop range frames are, its length in seconds)."""
         first, last = self.doc.loop
         return np.mod((frames - first) / (last - first), 1.0), (last - first) / self.doc.frame_rate
 
     def grip(self, grip: Thing, frame: float) -> tuple[np.ndarray, np.ndarray, float]:
         return self.values.place(grip, Rows.one(frame)).at(0)
 
-    def world(self, frame: float) -> World:
+    def world(self, frame: float, wind: str | None = None) -> World:
+        """What acts at a frame; with the id of a wind, of the winds that one alone."""
         world = World()
+        chosen = self.values.find(wind)
         for force in self.forces():
-            force.declared().act(world, self.resolve(force, None, frame))
+            if force.kind != "wind" or chosen is None or chosen.kind != "wind" or force.id == wind:
+                force.declared().act(world, self._resolve_force(force, frame))
         return world
+
+    def _resolve_force(self, force: Thing, frame: float) -> Resolved:
+        v = self.resolve(force, None, frame)
+        if "parent" in force.declared.channels:  # it stands somewhere itself, and may have moved since the last frame
+            earlier = max(frame - 1, self.doc.start)
+            v.places = [self.values.place(force, Rows.one(f)) for f in (earlier, frame)]
+            held = self.values.find(force.constant("subject")) if "subject" in force.declared.channels else None
+            v["solid"] = None
+            if held is not None and held.mesh is not None:
+                points = [self.subject(held, f).points for f in (earlier, frame)]
+                v["solid"] = (*points, self.mesh(held).triangles)
+        return v
 
     def _field(self, zone: Thing | None, frame: float):
         """A function from (n, 3) points in the world to weights (n,), or None."""
@@ -307,7 +349,7 @@ class Evaluator:
         for name, channel in moving:
             if channel.to:
                 held = self.values.find(layer.constant(name))
-                v[name], read = self._held(channel, held, many)
+                v[name], read = self._held(channel, held, many, layer)
                 told.append(read)
             elif channel.type == "number":
                 v[name] = self.values.few(layer, name, rows)
@@ -319,13 +361,35 @@ class Evaluator:
                 v[name] = self.values.at(layer, name, rows.frames[0])
                 told.append(v[name])
         if v.get("loops") and self.doc.loop:
-            turns, seconds = self._loop_turns(rows.frames)
+            turns, seconds = self.loop_turns(rows.frames)
             v.loop = (few(turns), seconds)
             told.append((*v.loop, self.doc.frame_rate))
         if getattr(declared, "reads_course", None):
             v.course = self._course(layer, subject, rows)
             told += [v.course, rows.frames, many.place]
+        if layer.bind:
+            v.bind = self._bound(subject, layer)
+            told.append((layer.bind.indices, layer.bind.weights))
         return v, digest(told)
+
+    def _bound(self, subject, layer):
+        """(indices (n, m), weights (n, m)) that a layer was bound with, carried to the topology that enters it."""
+        bind, plans = layer.bind, self.plans(subject, self.layers_above(subject, layer))
+        arrays = self.scene.arrays
+        indices = arrays.get(bind.indices) if bind.indices else None
+        if not plans:
+            return indices, arrays.get(bind.weights)
+        name = ("bound", layer.id)
+        kept = self.scene.solver_cache.get(name)
+        if kept is None or kept[0] is not plans[-1] or kept[1] != bind:
+            dense = arrays.get(bind.weights)
+            if indices is not None:
+                dense = spread(indices, dense, len(bind.joints))
+            for plan in plans:
+                dense = plan.carried(dense)
+            found = few_of(dense, indices.shape[1]) if indices is not None else (None, dense.astype(np.float32))
+            kept = self.scene.solver_cache[name] = (plans[-1], bind, found)
+        return kept[2]
 
     def _constants_of(self, subject, layer):
         """(values of a layer's channels that are the same at all frames, their digest, the other channels)."""
@@ -352,7 +416,7 @@ class Evaluator:
             self._constants[layer.id] = (v, digest(told), moving)
         return self._constants[layer.id]
 
-    def _held(self, channel, held, many):
+    def _held(self, channel, held, many, layer):
         """(what a layer gets of a thing it names, what of it is read)."""
         if held is None or held.declared is None:
             return None, None
@@ -370,7 +434,26 @@ class Evaluator:
             place = many.place.inverse() @ self.values.place(held, many.rows)
             read = (held.spots, self.values.at(held, "closed", 0.0), self.values.at(held, "rounded", 0.0), place)
             return (sampled, place) if sampled is not None else None, read
+        if channel.to == "skeleton":
+            if held.kind != "skeleton" or layer.bind is None:
+                return None, None
+            back = self.scene.arrays.get(layer.bind.back)
+            palette, true = self.poses.palette(held, layer.bind, back, many.own, many.rows)
+            return palette, (palette, true)
+        if channel.to == "subject":
+            return self._cage(held, many)
         return held, held.id
+
+    def _cage(self, held, many):
+        """(points (k, c, 3) of another subject in this one's space, what of it is read)."""
+        if held.mesh is None:
+            return None, None
+        shapes = [self.subject(held, f) for f in np.unique(np.floor(many.rows.frames))]
+        if any(len(s.points) != len(shapes[0].points) for s in shapes):
+            return None, None
+        _, which = np.unique(np.floor(many.rows.frames), return_inverse=True)
+        points = many.own.inverse().apply(np.stack([s.points for s in shapes])[which])
+        return points, [s.digest for s in shapes] + [all(s.true for s in shapes)]
 
     def _course(self, layer, subject, rows: Rows):
         """(whole frames (m,), positions (m, 3) over the deck, its axes (m, 3, 3)) of a subject up to these frames."""
@@ -399,6 +482,8 @@ class Evaluator:
         layer = layers[-1]
         if layer.declared.memory:
             frames = np.floor(many.rows.frames)
+            if layer.id in self.live:
+                return self.state_at(subject, layer, frames[0])[2]
             return digest([self.key(subject, layer, f) for f in np.unique(frames)], few(frames - frames[0]))
         return digest(self._digest(subject, layers[:-1], many), self._resolve(subject, layer, many)[1])
 
@@ -415,6 +500,7 @@ class Evaluator:
             return self._solved_rows(subject, layers, many, key)
         entering = self.rows(subject, layers[:-1], many)
         v = self._resolve(subject, layer, many)[0]
+        true, shown = self._held_true(layer, many, entering)
         points = self._applied(subject, layers, entering.points, v, many)
         stack = self.layers(subject)
         after = stack[len(layers)] if len(stack) > len(layers) else None
@@ -423,9 +509,24 @@ class Evaluator:
         if last and not np.isfinite(points.sum()):
             self._refuse_no_numbers(subject, layers, many)
         # of many copies only what is looked at in the end is worth keeping
-        if entering.true and (len(points) == 1 or last):
+        if true and (len(points) == 1 or last):
             self.scene.shapes.put(key, points)
-        return Shape(points, key, entering.true, entering.shown_frame)
+        return Shape(points, key, true, shown)
+
+    def _held_true(self, layer, many, entering):
+        """(whether all that a layer reads is solved, the frame that is shown instead where it is not)."""
+        true, shown = entering.true, entering.shown_frame
+        for name, channel in layer.declared.channels.items():
+            if channel.to not in ("skeleton", "subject"):
+                continue
+            held = self.values.find(layer.constant(name))
+            if held is None:
+                continue
+            for frame in np.unique(many.rows.frames):
+                found = self.poses.at(held, frame) if held.kind == "skeleton" else self.subject(held, np.floor(frame))
+                if not found.true:
+                    true, shown = False, found.shown_frame
+        return true, shown
 
     def _refuse_no_numbers(self, subject, layers, many):
         """Name the first layer whose points are not numbers."""
@@ -482,30 +583,36 @@ class Evaluator:
 
     def _solved(self, subject, layers, frame) -> Shape:
         """A solved frame in the subject's own space; solvers work in the world."""
-        key = self.key(subject, layers[-1], frame)
-        points = self.store.points(key)
-        if points is None:
-            return self._stand_in(subject, layers, frame)
-        return Shape(self._from_world(subject, points, frame), key, shown_frame=frame)
+        state, shown, key, true = self.state_at(subject, layers[-1], frame)
+        if state is None or len(state.points) != self.mesh(subject, layers).count:
+            entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
+            return Shape(entering.points[0], entering.digest, False, None)
+        at = shown if true or shown is None else max(shown, self.doc.start)
+        return Shape(self._from_world(subject, state.points, at), key, true, shown)
 
     def _from_world(self, subject, points, frame):
         return self.stage.one(subject, frame).place.inverse().apply(points.astype(np.float64)[None])[0]
 
-    def _stand_in(self, subject, layers, frame) -> Shape:
-        """For a frame that is not solved: its stale result, the nearest solved frame before it, or else the shape from
-        above."""
-        layer, at = layers[-1], int(np.floor(frame))
+    def state_at(self, owner: Thing, layer: Thing, frame: float) -> tuple[State | None, float | None, bytes, bool]:
+        """(state of a solver, the frame it is of, its key, whether it is the true one). For a frame that is not solved
+        its stale state stands in, or the nearest solved one before it; else there is none."""
+        at = int(np.floor(frame))
+        if layer.id in self.live:
+            return self.live[layer.id], frame, digest("live", self.live[layer.id].points), True
+        key = self.key(owner, layer, frame)
+        points = self.store.points(key)
+        if points is not None:
+            return State(points, None), frame, key, True
         stale = self.stale_keys.get((layer.id, at))
         points = self.store.points(stale) if stale else None
-        if points is not None and len(points) == self.mesh(subject, layers).count:
-            return Shape(self._from_world(subject, points, frame), stale, False, frame)
+        if points is not None:
+            return State(points, None), frame, stale, False
         for earlier in range(at - 1, self.doc.start - 1, -1):
-            key = self.key(subject, layer, earlier)
+            key = self.key(owner, layer, earlier)
             points = self.store.points(key) if self.store.has(key) else None
             if points is not None:
-                return Shape(self._from_world(subject, points, earlier), key, False, earlier)
-        entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
-        return Shape(entering.points[0], entering.digest, False, None)
+                return State(points, None), earlier, key, False
+        return None, None, b"", False
 
     # -- shapes --------------------------------------------------------------------------------------------
     def subject(self, subject: Thing, frame: float) -> Shape:
@@ -555,8 +662,40 @@ class Evaluator:
 
     # -- solving -------------------------------------------------------------------------------------------
     def solvers(self) -> list[tuple[Thing, Thing]]:
-        """(subject, layer) for each layer with memory that is on, in the order they must be solved."""
-        return [(s, l) for s in self.doc.subjects if s.on for l in self.layers(s) if l.declared.memory]
+        """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
+        return [(owner, l) for owner in self._owners_in_order() for l in self.layers(owner) if l.declared.memory]
+
+    def _owners_in_order(self) -> list[Thing]:
+        """What has a stack and is on, each after those that it reads."""
+        found, seen = [], set()
+        forces = self.forces()
+
+        def visit(owner):
+            if owner.id in seen:
+                return
+            seen.add(owner.id)
+            parts = [owner, *owner.stack, *owner.joints]
+            if any(l.declared.memory for l in self.layers(owner)):
+                parts += forces
+            for thing in self._named(parts):
+                visit(self.values.owner(thing.id) or thing)
+            if owner.on and (owner.mesh is not None or owner.kind == "skeleton"):
+                found.append(owner)
+
+        for thing in self.doc.things:
+            if thing.on and thing.stack:
+                visit(thing)
+        return [owner for owner in found if owner.stack]
+
+    def _named(self, things):
+        """What things name, and what those ride on."""
+        for thing in things:
+            for value in thing.values.values():
+                held = self.values.find(value) if isinstance(value, str) else None
+                if held is not None:
+                    yield held
+                    if held.mesh is None and not held.stack and held.id != thing.id:
+                        yield from self._named([held])
 
     def solve_through(
         self, frame: float, progress: Progress | None = None, cancelled: Callable[[], bool] = lambda: False
@@ -581,13 +720,8 @@ class Evaluator:
         key = self.key(subject, layer, frame)
         if self.store.has(key):
             return False
-        solver = layer.declared()
-        v = self.resolve(layer, subject, frame)
-        now = self.above(subject, layer, frame).points
-        if frame == self.doc.start:
-            before, state = now, None
-        else:
-            before = self.above(subject, layer, frame - 1).points
+        state = None
+        if frame != self.doc.start:
             state = self.store.state(self.key(subject, layer, frame - 1))
             if state is None:
                 raise EstampaError(
@@ -595,8 +729,12 @@ class Evaluator:
                     f"lost its solved frame {frame - 1} from the store.",
                     "Solve again. If it happens often, raise the store's size limit.",
                 )
-        mesh = self._solver_mesh(subject, layer)
-        inputs = Inputs(mesh, before, now, v, self.world(frame), self.scene.solver_cache)
+        self.store.write(key, self.advanced(subject, layer, frame, state))
+        return True
+
+    def advanced(self, subject: Thing, layer: Thing, frame: int, state: State | None) -> State:
+        """The state of a solver at a frame from that at the frame before; without one, its first."""
+        solver, inputs = layer.declared(), self._inputs(subject, layer, frame)
         try:
             state = solver.start(inputs) if state is None else solver.step(state, inputs, 1 / self.doc.frame_rate)
         except EstampaError as err:
@@ -604,8 +742,30 @@ class Evaluator:
                 f"{layer.name} on {subject.name}, frame {frame}", err.cause, err.cure, err.detail
             ) from err
         _refuse_nonsense(state, layer, subject, frame)
-        self.store.write(key, state)
-        return True
+        return state
+
+    def _inputs(self, owner: Thing, layer: Thing, frame: int) -> Inputs | PoseInputs:
+        v, cache = self.resolve(layer, owner, frame), self.scene.solver_cache
+        world = self.world(frame, layer.constant("wind") if "wind" in layer.declared.channels else None)
+        earlier = max(frame - 1, self.doc.start)
+        if owner.kind != "skeleton":
+            before, now = (self.above(owner, layer, f).points for f in (earlier, frame))
+            return Inputs(self._solver_mesh(owner, layer), before, now, v, world, cache)
+        above, poses = self.layers_above(owner, layer), self.poses
+        frames = (max(frame - 2, self.doc.start), earlier, frame)
+        bones, entering = poses.bones(owner), [poses.world(owner, f, above) for f in frames]
+        own = {n: poses.own(bones, n, frame) for n in ("stiffness", "mass", "area")}
+        hang = self.values.find(layer.constant("hang_on")) if "hang_on" in layer.declared.channels else None
+        carried = None
+        if hang is not None and hang.mesh is not None:
+            carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
+        return PoseInputs(bones, *entering, v, world, own, cache, carried)
+
+    def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
+        """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""
+        first, now = (self.subject(subject, f).points for f in (self.doc.start, frame))
+        nearest = cKDTree(first).query(at_start[:, :3, 3])[1]
+        return now[nearest] - first[nearest]
 
     def _solver_mesh(self, subject, layer) -> Mesh:
         """The mesh that enters a solver, at the size that the subject has in the world at the first frame."""

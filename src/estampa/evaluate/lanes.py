@@ -4,7 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .evaluator import MOVED, Evaluator, Read
+from .evaluator import Evaluator
+from .reads import MOVED, Read
 
 UNSOLVED, STALE, SOLVED = 0, 1, 2
 

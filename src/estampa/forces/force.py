@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ..geometry.place import Place
 from ..motion.layer import Resolved
 from ..scene.channels import Kind
 
@@ -18,6 +19,7 @@ class World:
     gravity: np.ndarray = field(default_factory=lambda: np.zeros(3))  # m/s2
     winds: list[Callable[[np.ndarray], np.ndarray]] = field(default_factory=list)  # (n, 3) m -> (n, 3) m/s
     floors: list[tuple[float, float]] = field(default_factory=list)  # (height m, friction)
+    colliders: list["Obstacle"] = field(default_factory=list)
     pulls: list[tuple[np.ndarray, Callable]] = field(default_factory=list)  # (m/s2, zone) of what is felt in places
 
     def acceleration(self, points: np.ndarray) -> np.ndarray:
@@ -33,6 +35,22 @@ class World:
         for wind in self.winds:
             total += wind(points)
         return total
+
+
+@dataclass(frozen=True)
+class Obstacle:
+    """Something solid, from the frame before to this one.
+
+    shape -- sphere, capsule, box, plane or mesh; dims (3,) metres: radius and half length, or half sides
+    places -- where it stood and stands; points, triangles -- of a mesh, in the world, before and now
+    """
+
+    shape: str
+    dims: tuple[float, float, float]
+    friction: float
+    places: tuple[Place, Place]
+    points: tuple[np.ndarray, np.ndarray] | None = None
+    triangles: np.ndarray | None = None
 
 
 class Force(Kind):

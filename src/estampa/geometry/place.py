@@ -7,6 +7,8 @@ import numpy as np
 from numba import njit, prange
 from scipy.spatial.transform import Rotation
 
+from .pose import squared
+
 
 class Place(NamedTuple):
     """k similarity transforms: x -> origin + axes @ (size * x).
@@ -30,6 +32,21 @@ class Place(NamedTuple):
         rows = max(map(len, columns))
         x, y, z, a, b, c, size = (np.full(rows, v[0]) if len(v) < rows else v.copy() for v in columns)
         return cls(np.stack([x, y, z], axis=1), _euler(a, b, c), size)
+
+    @classmethod
+    def of_matrices(cls, matrices: np.ndarray) -> "Place":
+        """From (k, 4, 4) matrices; of one that is stretched, sheared or mirrored, as near as a place can be."""
+        linear = matrices[:, :3, :3]
+        size = np.maximum(np.abs(np.linalg.det(linear)) ** (1 / 3), 1e-9)
+        return cls(matrices[:, :3, 3].copy(), split_axes(linear), size)
+
+    @property
+    def matrices(self) -> np.ndarray:
+        """(k, 4, 4)"""
+        result = np.zeros((self.rows, 4, 4))
+        result[:, :3, :3] = self.axes * self.size[:, None, None]
+        result[:, :3, 3], result[:, 3, 3] = self.origin, 1
+        return result
 
     @property
     def rows(self) -> int:
@@ -82,6 +99,13 @@ class Place(NamedTuple):
             warnings.simplefilter("ignore", UserWarning)
             a, b, c = Rotation.from_matrix(self.axes[0]).as_euler("XYZ")
         return dict(zip(_NAMES, map(float, (x, y, z, a, b, c, self.size[0])), strict=True))
+
+
+def split_axes(linear: np.ndarray) -> np.ndarray:
+    """(k, 3, 3) the turns in (k, 3, 3) matrices: their columns made unit and square."""
+    lengths = np.linalg.norm(linear, axis=1, keepdims=True)
+    lengths[:, :, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)[:, None]
+    return squared(linear / np.where(np.abs(lengths) < 1e-12, 1.0, lengths))
 
 
 _NAMES = ("x", "y", "z", "turn_x", "turn_y", "turn_z", "size")

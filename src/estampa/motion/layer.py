@@ -27,12 +27,13 @@ class Resolved(dict):
     A `ref` to a map is its weights (n,) float32, or None; one to a grip is its Place, or None. For a channel that
     accumulates, `travel[name]` is its integral over time since frame 0. `loop` is (how far round, seconds) in a loop
     range, for what is asked to close it; how far is (k,) for a layer. `course` is where the subject has been, for a
-    layer that reads it.
+    layer that reads it; `bind` is (indices (n, m), weights (n, m)) of one that is bound.
     """
 
     travel: dict[str, Any]
     loop: tuple | None = None
     course: tuple | None = None
+    bind: tuple | None = None
     __getattr__ = dict.__getitem__
 
     @property
@@ -47,17 +48,18 @@ class Resolved(dict):
 
     def in_rows(self, rows: int) -> "Resolved":
         """The same with every number in this many rows."""
-        wide = lambda x: np.repeat(x, rows) if _is_rows(x) and len(x) == 1 else x
+        wide = lambda x: np.repeat(x, rows, axis=0) if _is_rows(x) and len(x) == 1 else x
         result = Resolved({n: wide(x) for n, x in self.items()})
         result.travel = {n: wide(x) for n, x in self.travel.items()}
         result.loop = None if self.loop is None else (wide(self.loop[0]), self.loop[1])
-        result.course = self.course
+        result.course, result.bind = self.course, self.bind
         return result
 
 
 def _is_rows(x) -> bool:
-    """Numbers in rows are float64; weights are float32, and shapes have more axes."""
-    return isinstance(x, np.ndarray) and x.dtype == np.float64 and x.ndim == 1
+    """What has a row for each copy is float64: numbers (k,), cages (k, c, 3), palettes (k, j, 3, 4). Weights are
+    float32, and a shape to be morphed to is (n, 3)."""
+    return isinstance(x, np.ndarray) and x.dtype == np.float64 and x.ndim != 2
 
 
 def _place(x) -> Place | None:
@@ -94,6 +96,7 @@ class Layer(Kind):
     """Base of the motion layers."""
 
     family = "layer"
+    moves = "points"  # or "joints"
     memory = False  # True: each frame needs the one before
     remeshes = False  # True: what comes out has another topology than what goes in
 

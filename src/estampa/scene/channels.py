@@ -97,7 +97,17 @@ class Kind:
 
 
 _KINDS: dict[str, type[Kind]] = {}
-_FOLDERS = ("scene.things", "scene.zones", "scene.copies", "motion", "forces", "solve", "press")
+_FOLDERS = (
+    "scene.things",
+    "scene.zones",
+    "scene.copies",
+    "scene.skeleton",
+    "motion",
+    "motion.posing",
+    "forces",
+    "solve",
+    "press",
+)
 
 
 def load_kinds() -> dict[str, type[Kind]]:

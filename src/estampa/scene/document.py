@@ -101,6 +101,61 @@ class WeightMap(Frozen):
     weights: str  # digest of a float32 array, one value in [0, 1] per vertex
 
 
+class Rest(Frozen):
+    """How a joint stands at rest, within the joint it hangs on (or the skeleton), and where it ends."""
+
+    place: tuple[float, float, float] = (0.0, 0.0, 0.0)  # m
+    turn: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)  # unit quaternion x, y, z, w
+    stretch: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    tip: tuple[float, float, float] = (0.0, 0.0, 0.0)  # m, in its own space; for a joint that nothing hangs on
+
+    @model_validator(mode="after")
+    def _is_finite(self):
+        if not all(map(math.isfinite, (*self.place, *self.turn, *self.stretch, *self.tip))):
+            raise ValueError("a joint's rest must be of finite numbers")
+        length = math.sqrt(sum(x * x for x in self.turn))
+        if abs(length - 1) > 1e-3:
+            raise ValueError("a joint's turn must be a unit quaternion")
+        return self
+
+
+class Bind(Frozen):
+    """What a layer was bound to: a skin's joints and weights, or a cage's coordinates."""
+
+    joints: tuple[str, ...] = ()  # ids
+    indices: str | None = None  # digest of int32 (n, m): which of the joints each vertex follows
+    weights: str  # digest of float32 (n, m), rows sum to 1; of a cage (n, vertices of the cage)
+    back: str | None = None  # digest of float64 (j, 4, 4): from the subject's space into each joint's, at rest
+    locked: tuple[str, ...] = ()  # joints whose weights painting leaves alone
+
+
+class ClipCurve(Frozen):
+    """The keys of one channel in a clip."""
+
+    thing: str  # id
+    channel: str
+    curve: Curve
+
+
+class Clip(Frozen):
+    """A named range of keys of a skeleton or of a subject's morph layers. The one that is played has its keys in
+    place, on the channels; the others keep theirs here."""
+
+    id: str = Field(default_factory=new_id)
+    name: str
+    first: int
+    last: int
+    loops: bool = False
+    speed: float = Field(default=1.0, allow_inf_nan=False)
+    curves: tuple[ClipCurve, ...] | None = None  # None: in place
+
+    @model_validator(mode="after")
+    def _range(self):
+        if self.last < self.first:
+            raise ValueError("a clip may not end before it begins")
+        return self
+
+
 class MeshRef(Frozen):
     points: str  # float64 (n, 3), metres
     face_counts: str  # int32 (f,), corners of each face
@@ -125,6 +180,10 @@ class Thing(Frozen):
     spots: tuple[tuple[float, ...], ...] = ()  # a path's points, or the places of copies made by hand
     locked: tuple[str, ...] = ()  # channels that hands must not move
     stack: tuple["Thing", ...] = ()
+    joints: tuple["Thing", ...] = ()  # of a skeleton
+    rest: Rest | None = None  # of a joint
+    bind: Bind | None = None  # of a layer that is bound once: a skin, a cage
+    clips: tuple[Clip, ...] = ()
     unknown: dict[str, Any] | None = None  # the raw thing, when its kind is not understood
 
     @field_validator("values", mode="before")
@@ -234,11 +293,12 @@ class Document(Frozen):
         return self
 
     def everything(self):
-        """Yields (thing, owner); the owner of a layer is its subject, else None."""
+        """Yields (thing, owner); the owner of a layer is what has it in its stack, of a joint its skeleton, else
+        None."""
         for thing in self.things:
             yield thing, None
-            for layer in thing.stack:
-                yield layer, thing
+            for part in (*thing.joints, *thing.stack):
+                yield part, thing
         for item in self.prints:
             yield item, None
 
@@ -259,6 +319,10 @@ class Document(Frozen):
     def subjects(self) -> list[Thing]:
         return [t for t in self.things if t.kind == "subject"]
 
+    @property
+    def skeletons(self) -> list[Thing]:
+        return [t for t in self.things if t.kind == "skeleton"]
+
     def arrays(self) -> set[str]:
         """Digests of every array the document names."""
         names = set()
@@ -268,29 +332,40 @@ class Document(Frozen):
                 mesh = thing.mesh
                 wanted = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.face_materials)
                 names |= {name for name in wanted if name}
+            for layer in thing.stack:
+                if layer.bind:
+                    names |= {n for n in (layer.bind.indices, layer.bind.weights, layer.bind.back) if n}
         return names
 
     def replace(self, thing: Thing) -> "Document":
         """The document with the thing of the same id replaced, wherever it stands."""
 
+        return self.replace_all({thing.id: thing})
+
+    def replace_all(self, changed: dict[str, Thing]) -> "Document":
+        """The document with things replaced, by id, wherever they stand."""
+
         def swap(items):
-            return tuple(
-                thing
-                if t.id == thing.id
-                else t.with_(stack=swap(t.stack))
-                if any(l.id == thing.id for l in t.stack)
-                else t
-                for t in items
-            )
+            return tuple(within(changed.get(t.id, t)) for t in items)
+
+        def within(thing):
+            parts = {}
+            for name in ("stack", "joints"):
+                if any(p.id in changed for p in getattr(thing, name)):
+                    parts[name] = swap(getattr(thing, name))
+            return thing.with_(**parts) if parts else thing
 
         return self.with_(things=swap(self.things), prints=swap(self.prints))
 
     def remove(self, thing_id: str) -> "Document":
         def drop(items):
-            return tuple(
-                t.with_(stack=drop(t.stack)) if any(l.id == thing_id for l in t.stack) else t
-                for t in items
-                if t.id != thing_id
-            )
+            return tuple(within(t) for t in items if t.id != thing_id)
+
+        def within(thing):
+            parts = {}
+            for name in ("stack", "joints"):
+                if any(p.id == thing_id for p in getattr(thing, name)):
+                    parts[name] = drop(getattr(thing, name))
+            return thing.with_(**parts) if parts else thing
 
         return self.with_(things=drop(self.things), prints=drop(self.prints))

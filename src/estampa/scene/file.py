@@ -96,8 +96,14 @@ def _dump(doc: Document) -> dict:
         for name in ("spots", "locked"):
             if getattr(thing, name):
                 data[name] = getattr(thing, name)
-        if thing.stack:
-            data["stack"] = [dump_thing(l) for l in thing.stack]
+        for name in ("rest", "bind"):
+            if getattr(thing, name):
+                data[name] = getattr(thing, name).model_dump(exclude_defaults=True)
+        if thing.clips:
+            data["clips"] = [c.model_dump(exclude_defaults=True) | {"id": c.id} for c in thing.clips]
+        for name in ("stack", "joints"):
+            if getattr(thing, name):
+                data[name] = [dump_thing(part) for part in getattr(thing, name)]
         return data
 
     data = doc.model_dump(exclude={"things", "prints"})
@@ -198,7 +204,8 @@ def _understood(raw):
     if kind_of(raw["kind"]) is None:
         kept = {"id": raw["id"], "kind": raw["kind"], "name": str(raw.get("name", raw["kind"])), "on": False}
         return kept | {"unknown": raw}
-    raw["stack"] = [_understood(l) for l in raw.get("stack", [])]
+    for name in ("stack", "joints"):
+        raw[name] = [_understood(part) for part in raw.get(name, [])]
     return raw
 
 

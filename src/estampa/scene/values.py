@@ -9,7 +9,9 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.place import Place
+from ..geometry.pose import Pose, in_skeleton
 from ..units import from_shown, to_shown
+from .bones import Bones, hand_poses
 from .curves import Curve
 from .document import Document, Formula, Link, Opaque, Thing
 from .formula import work_out
@@ -41,13 +43,27 @@ class Values:
 
     def __init__(self, doc: Document):
         self.doc = doc
-        self._by_id = {t.id: t for t, _ in doc.everything()}
+        self._by_id, self._owners = {}, {}
+        for thing, owner in doc.everything():
+            self._by_id[thing.id], self._owners[thing.id] = thing, owner
+        self._bones: dict[str, Bones] = {}
+        self.joint_place = self._joint_by_hand  # an evaluator puts its own here, which knows the layers
         self._open: list[tuple[str, str]] = []  # channels being worked out, to find rings
         self._constants: dict[tuple[str, str], np.ndarray] = {}
         self._travels: dict[tuple[str, str], tuple[int, np.ndarray]] = {}
 
     def find(self, thing_id: str | None) -> Thing | None:
         return self._by_id.get(thing_id)
+
+    def owner(self, thing_id: str) -> Thing | None:
+        """The skeleton of a joint, or what has a layer in its stack."""
+        return self._owners.get(thing_id)
+
+    def bones(self, skeleton: Thing) -> Bones:
+        """The joints of a skeleton as arrays; made once."""
+        if skeleton.id not in self._bones:
+            self._bones[skeleton.id] = Bones.of(skeleton)
+        return self._bones[skeleton.id]
 
     # -- one channel ---------------------------------------------------------------------------------------
     def at(self, thing: Thing, name: str, frame: float):
@@ -204,6 +220,8 @@ class Values:
         if thing.id in below:
             names = " → ".join(self.find(t).name for t in (*below[below.index(thing.id) :], thing.id))
             raise EstampaError(thing.name, f"rides on itself: {names}.", "Clear “Rides on” of one of them.", thing.id)
+        if thing.kind == "joint":
+            return self.joint_place(thing, self.owner(thing.id), rows)
         own = {n: c for n, c in thing.declared.channels.items() if n in PLACE}
         if not any(n in thing.values for n in own) and not thing.values.get("parent"):
             return Place.still(1)
@@ -212,6 +230,13 @@ class Values:
         if parent is not None and parent.declared is not None and "parent" in parent.declared.channels:
             place = self._place(parent, rows, (*below, thing.id)) @ place
         return place
+
+    def _joint_by_hand(self, joint, skeleton, rows):
+        bones = self.bones(skeleton)
+        poses = hand_poses(self, bones, rows)
+        at = [in_skeleton(Pose(*(part[k] for part in poses)), bones.parents, bones.order) for k in range(len(rows))]
+        matrices = np.stack(at)[:, bones.where[joint.id]]
+        return Place.of_matrices(self.place(skeleton, rows).spread(len(rows)).matrices @ matrices)
 
 
 PLACE = ("x", "y", "z", "turn_x", "turn_y", "turn_z", "size")

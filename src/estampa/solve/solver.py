@@ -6,7 +6,10 @@ import numpy as np
 
 from ..forces.force import World
 from ..geometry.mesh import Mesh
+from ..geometry.place import Place
+from ..geometry.pose import Pose
 from ..motion.layer import Layer, Resolved
+from ..scene.bones import Bones
 
 
 @dataclass(frozen=True)
@@ -33,6 +36,22 @@ class Inputs:
     cache: dict  # for what depends on the mesh alone; lives as long as the evaluator
 
 
+@dataclass(frozen=True)
+class PoseInputs:
+    """Everything a solver on a skeleton reads for one frame. Matrices (n, 4, 4) are of the joints in the world, from
+    the layers above: two frames before, at the frame before, and at this one."""
+
+    bones: Bones
+    earlier: np.ndarray
+    before: np.ndarray
+    now: np.ndarray
+    v: Resolved
+    world: World
+    own: dict  # stiffness, mass, area: (n,) the joints' own factors
+    cache: dict
+    carried: tuple | None = None  # ((n, 3) before, (n, 3) now) m: how far a mesh that they hang on has taken them
+
+
 class Solver(Layer):
     """Base of the layers with memory."""
 
@@ -44,4 +63,24 @@ class Solver(Layer):
 
     def step(self, state: State, inputs: Inputs, dt: float) -> State:
         """The state `dt` seconds later."""
+        raise NotImplementedError
+
+
+class PoseSolver(Solver):
+    """Base of the layers with memory that move joints. Its state holds whatever rows it needs."""
+
+    moves = "joints"
+
+    def start(self, inputs: PoseInputs) -> State:
+        """The state at the first frame."""
+        raise NotImplementedError
+
+    def step(self, state: State, inputs: PoseInputs, dt: float) -> State:
+        raise NotImplementedError
+
+    def pose(self, state: State, bones: Bones, pose: Pose, at: np.ndarray, world: Place, v: Resolved) -> Pose:
+        """The pose that a state makes of the one that enters.
+
+        at -- (n, 4, 4) of the joints in the skeleton's own space, as they enter; world -- where the skeleton stands
+        """
         raise NotImplementedError

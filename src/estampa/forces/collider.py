@@ -1,0 +1,48 @@
+"""Collider: something solid that chains run into."""
+
+from ..scene.channels import choice, number, ref
+from ..scene.things import Placed
+from .force import Force, Obstacle
+
+SHAPES = {
+    "sphere": "Sphere",
+    "capsule": "Capsule, along its Y axis",
+    "box": "Box",
+    "plane": "Plane, solid below its X-Z plane",
+    "mesh": "A subject's mesh",
+}
+
+
+class Collider(Placed, Force):
+    """Something solid that stands or moves: swinging chains are pushed by it and rub against it.
+
+    It may ride on a joint or a grip, and be moved by hand while the scene plays.
+    """
+
+    kind, family, title = "collider", "force", "Collider"
+    own_first = True
+
+    shape = choice("sphere", "Its shape.", SHAPES)
+    radius = number(0.25, "Radius of a sphere or capsule.", unit="m", soft=(0.02, 2), hard=(1e-4, None))
+    reach = number(
+        0.3, "Half the length of a capsule, without its round ends.", title="Half length", unit="m", soft=(0, 2),
+        hard=(0, None),
+    )  # fmt: skip
+    wide = number(0.25, "Half the box's width.", title="X", unit="m", soft=(0.02, 2), hard=(1e-4, None), group="Box")
+    tall = number(0.25, "Half its height.", title="Y", unit="m", soft=(0.02, 2), hard=(1e-4, None), group="Box")
+    deep = number(0.25, "Half its depth.", title="Z", unit="m", soft=(0.02, 2), hard=(1e-4, None), group="Box")
+    subject = ref("subject", "The subject whose mesh is solid, for that shape.", title="Mesh of")
+    friction = number(
+        0.3, "Rubbing against it: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb).", unit="factor", soft=(0, 1.5),
+        hard=(0, None),
+    )  # fmt: skip
+
+    def act(self, world, v):
+        if v.shape == "mesh":
+            if v.solid is not None:
+                before, now, triangles = v.solid
+                still = tuple(v.places)
+                world.colliders.append(Obstacle("mesh", (0, 0, 0), v.friction, still, (before, now), triangles))
+            return
+        dims = (v.wide, v.tall, v.deep) if v.shape == "box" else (v.radius, v.reach, 0.0)
+        world.colliders.append(Obstacle(v.shape, dims, v.friction, tuple(v.places)))

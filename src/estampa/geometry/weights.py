@@ -1,0 +1,153 @@
+"""Weights of joints on a mesh: heat diffusion, nearest segments, and the table of the few largest of each vertex."""
+
+import numpy as np
+from numba import njit, prange
+from scipy.sparse import coo_matrix, csc_matrix, diags
+from scipy.sparse.csgraph import connected_components
+from scipy.sparse.linalg import splu
+
+from .mesh import Mesh
+from .near import Grid, crosses
+
+LEAST = 1e-3  # weights below this are dropped before the rest is normalised
+
+
+def few_of(dense: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
+    """((n, m) int32 joints, (n, m) float32 weights) of the largest weights (n, j) of each vertex; rows sum to 1.
+
+    A vertex without any weight follows joint 0 of its row; give it one before (see `nearest`).
+    """
+    most = min(most, dense.shape[1])
+    indices = np.argsort(-dense, axis=1, kind="stable")[:, :most]
+    weights = np.take_along_axis(np.maximum(dense, 0), indices, axis=1)
+    weights[weights < LEAST * weights[:, :1]] = 0
+    total = weights.sum(axis=1, keepdims=True)
+    weights = np.where(total > 0, weights / np.where(total > 0, total, 1), 0)
+    weights[total[:, 0] <= 0, 0] = 1
+    return indices.astype(np.int32), weights.astype(np.float32)
+
+
+def spread(indices: np.ndarray, weights: np.ndarray, joints: int) -> np.ndarray:
+    """(n, joints) float64 weights of a table."""
+    dense = np.zeros((len(indices), joints))
+    np.add.at(dense, (np.arange(len(indices))[:, None], indices), weights)
+    return dense
+
+
+def distances(points: np.ndarray, starts: np.ndarray, ends: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """((n, s) metres from points to segments, (n, s, 3) the nearest points on them)."""
+    along = ends - starts
+    length2 = np.maximum((along**2).sum(axis=1), 1e-300)
+    t = np.clip(np.einsum("nsj,sj->ns", points[:, None] - starts, along) / length2, 0, 1)
+    near = starts + t[..., None] * along
+    return np.linalg.norm(points[:, None] - near, axis=2), near
+
+
+def by_joint(per_segment: np.ndarray, joint_of: np.ndarray, joints: int, pick=np.minimum) -> np.ndarray:
+    """(n, joints) the least (or `pick`) of what each joint's segments have (n, s)."""
+    worst = np.inf if pick is np.minimum else 0.0
+    result = np.full((len(per_segment), joints), worst)
+    for s, j in enumerate(joint_of):
+        result[:, j] = pick(result[:, j], per_segment[:, s])
+    return result
+
+
+def nearest(mesh: Mesh, starts, ends, joint_of, joints: int, sharpness: float = 4.0) -> np.ndarray:
+    """(n, joints) weights that fall with the distance from each joint's segments to a power; rows sum to 1.
+
+    For meshes of loose planes, where nothing can be diffused.
+    """
+    result = np.empty((mesh.count, joints))
+    for first in range(0, mesh.count, 20_000):  # so that memory stays small
+        part = slice(first, first + 20_000)
+        apart = by_joint(distances(mesh.points[part], starts, ends)[0], joint_of, joints)
+        closest = np.maximum(apart.min(axis=1, keepdims=True), 1e-9)
+        result[part] = (closest / np.maximum(apart, 1e-9)) ** sharpness
+    return result / result.sum(axis=1, keepdims=True)
+
+
+def diffused(mesh: Mesh, starts, ends, joint_of, joints: int) -> tuple[np.ndarray, np.ndarray]:
+    """((n, joints) weights by heat diffusion, (n,) whether a vertex could not be reached by heat).
+
+    Baran and Popovic 2007, "Automatic rigging and animation of 3D characters", section 4: each joint in turn is held at
+    1 degree and the others at 0; the surface is heated by the nearest joint that it sees, by 1 / distance^2, and
+    conducts along itself: (-laplacian + H) w = H p. A part of the mesh none of whose vertices sees a joint has no heat;
+    its vertices take the weights of the nearest segments instead.
+    """
+    near_joint, distance, seen = seen_joints(mesh, starts, ends, joint_of)
+    heat = np.where(seen, 1 / np.maximum(distance, 1e-6 * float(np.linalg.norm(mesh.size) or 1)) ** 2, 0.0)
+    system, area = heat_system(mesh, heat)
+    _, part = connected_components(system, directed=False)
+    warm = np.zeros(part.max() + 1, bool)
+    warm[part[seen]] = True
+    cold = ~warm[part]
+    if cold.any():  # keep the system regular; these rows are replaced
+        system = system + diags(np.where(cold, area, 0.0))
+    source = np.zeros((mesh.count, joints))
+    source[np.arange(mesh.count), near_joint] = heat * area
+    found = splu(csc_matrix(system), permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(source)
+    found = np.clip(found, 0, 1)
+    if cold.any():
+        found[cold] = nearest(mesh, starts, ends, joint_of, joints)[cold]
+    total = found.sum(axis=1, keepdims=True)
+    return found / np.where(total > 0, total, 1), cold
+
+
+def heat_system(mesh: Mesh, heat: np.ndarray) -> tuple[csc_matrix, np.ndarray]:
+    """(the symmetric (n, n) matrix of diffusion with heat (n,) in 1/m2, (n,) vertex areas in m2).
+
+    Cotangent weights (Pinkall and Polthier 1993); an obtuse corner's negative weight is raised to 0, so that no weight
+    leaves [0, 1].
+    """
+    t, p = mesh.triangles, mesh.points
+    area = np.zeros(mesh.count)
+    rows, columns, weights = [], [], []
+    cross = np.linalg.norm(np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]]), axis=1)
+    for k in range(3):
+        a, b, c = t[:, k], t[:, (k + 1) % 3], t[:, (k + 2) % 3]
+        dot = ((p[b] - p[a]) * (p[c] - p[a])).sum(axis=1)
+        cotangent = np.clip(0.5 * dot / np.maximum(cross, 1e-300), 0, 1e4)
+        rows += [b, c]
+        columns += [c, b]
+        weights += [cotangent, cotangent]
+        area += np.bincount(a, cross / 6, minlength=mesh.count)
+    area = np.maximum(area, 1e-12 * max(float(area.max(initial=0)), 1e-12))
+    flat = (np.concatenate(weights), (np.concatenate(rows), np.concatenate(columns)))
+    between = coo_matrix(flat, shape=(mesh.count, mesh.count)).tocsc()
+    out = np.asarray(between.sum(axis=1)).ravel()
+    return (diags(out + heat * area) - between).tocsc(), area
+
+
+def seen_joints(mesh: Mesh, starts, ends, joint_of):
+    """((n,) nearest joint that each vertex sees, (n,) its distance, (n,) whether it sees any).
+
+    A vertex that sees none is given the nearest of all.
+    """
+    n = mesh.count
+    joint, distance, seen = np.zeros(n, np.int64), np.zeros(n), np.zeros(n, bool)
+    grid = Grid(mesh.points, mesh.triangles)
+    normals = mesh.normals(mesh.points)
+    shell = 1e-3 * float(np.linalg.norm(mesh.size) or 1)
+    for first in range(0, n, 20_000):
+        part = slice(first, min(first + 20_000, n))
+        apart, near = distances(mesh.points[part], starts, ends)
+        order = np.argsort(apart, axis=1, kind="stable")[:, :4]  # further ones would hardly be felt
+        inside = mesh.points[part] - normals[part] * np.minimum(shell, 0.2 * apart.min(axis=1))[:, None]
+        found, chosen = _first_seen(inside, near, order, *grid.parts)
+        joint[part] = np.asarray(joint_of)[chosen]
+        distance[part], seen[part] = apart[np.arange(len(apart)), chosen], found
+    return joint, distance, seen
+
+
+@njit(parallel=True, cache=True, nogil=True)
+def _first_seen(points, near, order, corners, low, cell, counts, starts, members):
+    from_ = len(points)
+    found, chosen = np.zeros(from_, np.bool_), np.empty(from_, np.int64)
+    for i in prange(from_):
+        chosen[i] = order[i, 0]
+        for k in range(order.shape[1]):
+            s = order[i, k]
+            if not crosses(points[i], near[i, s], corners, low, cell, counts, starts, members):
+                found[i], chosen[i] = True, s
+                break
+    return found, chosen

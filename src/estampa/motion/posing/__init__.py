@@ -1,0 +1,1 @@
+"""Layers without memory that move the joints of a skeleton."""

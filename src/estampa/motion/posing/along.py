@@ -1,0 +1,80 @@
+"""Lie along a path: a chain of joints follows a curve, and one channel slides it."""
+
+import numpy as np
+
+from ...geometry import pose as turns
+from ...scene.channels import number, ref, switch
+from ..pose_layer import PoseLayer, Walk
+
+
+class Along(PoseLayer):
+    """A chain of joints lies along a path, its first joint ahead, and keeps its lengths; sliding it makes it swim.
+
+    Past an end of the path it goes straight on; on a closed path, round again.
+    """
+
+    kind, title = "along", "Lie along a path"
+
+    path = ref("path", "The path it lies along.")
+    slide = number(0, "How far along the path the first joint is.", unit="m", soft=(0, 10))
+    speed = number(0, "It also goes along by itself.", unit="m/s", soft=(-5, 5), accumulates=True)
+    tail_first = switch(False, "The last joint goes ahead, not the first.", title="Tail first")
+
+    def pose(self, pose, v, now):
+        bones = now.bones
+        chain = bones.chain(v.first, v.last)
+        chain = bones.strands(chain)[0] if len(chain) else chain
+        if v.path is None or not len(chain):
+            return pose
+        line, place = v.path
+        size = float(place.size[0])
+        walk = Walk(pose, bones)
+        distance = v.slide + v.travel["speed"]
+        sign = 1.0 if v.tail_first else -1.0
+        for i in chain:
+            walk.settle(i)
+            tip = bones.tips[i]
+            length = np.linalg.norm(walk.at[i, :3, :3] @ tip)
+            onward = chord(line, distance / size, length / size, sign) * size
+            (here, there), axes = line.at(np.array([distance, onward]) / size)
+            here, there = place.apply(np.stack([here, there])[None])[0]
+            up = place.axes[0] @ axes[0, :, 1]
+            rest = bones.at_rest[i, :3, :3]
+            from_ = frame(rest @ tip)
+            to = frame(there - here if length > 1e-9 else sign * (place.axes[0] @ axes[0, :, 2]), up)
+            stands = turns.turns_of((to @ from_.T)[None])[0]
+            stands = turns.product(stands, turns.split(rest[None])[0][0])
+            above = turns.split(walk.above(i)[None, :3, :3])[0][0]
+            felt = now.feels[i]
+            walk.pose.turn[i] = turns.slerp(pose.turn[i], turns.product(turns.inverse(above), stands), felt)
+            if i == chain[0]:
+                walk.pose.place[i] = pose.place[i] + felt * (walk.within(i, here) - pose.place[i])
+            walk.settle(i)
+            distance = onward
+        return walk.pose
+
+
+def chord(line, distance: float, length: float, sign: float) -> float:
+    """Distance along a path whose point lies `length` straight away from the one at `distance`, ahead or behind."""
+    if length < 1e-12:
+        return distance
+    at = lambda d: line.at(d)[0][0]
+    start = at(distance)
+    apart = lambda d: np.linalg.norm(at(d) - start)
+    low, high = 0.0, length
+    while apart(distance + sign * high) < length and high < 50 * length:
+        low, high = high, high * 1.25
+    for _ in range(40):
+        middle = 0.5 * (low + high)
+        low, high = (middle, high) if apart(distance + sign * middle) < length else (low, middle)
+    return distance + sign * high
+
+
+def frame(ahead: np.ndarray, up=(0.0, 1.0, 0.0)) -> np.ndarray:
+    """(3, 3) axes side, up, ahead; up is as near to the given one as can be."""
+    ahead = ahead / max(np.linalg.norm(ahead), 1e-300)
+    up = np.asarray(up, float) - ahead * (ahead @ up)
+    if np.linalg.norm(up) < 1e-6:
+        up = np.array([0.0, 0, 1]) - ahead * ahead[2]
+    up /= np.linalg.norm(up)
+    return np.stack([np.cross(up, ahead), up, ahead], axis=1)

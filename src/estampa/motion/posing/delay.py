@@ -1,0 +1,38 @@
+"""Amplify and delay: what enters, larger or smaller, and later down the chain."""
+
+import numpy as np
+
+from ...geometry import pose as turns
+from ...scene.channels import number
+from ..pose_layer import PoseLayer
+
+
+class Delay(PoseLayer):
+    """Plays what enters larger or smaller, and later from joint to joint: for baked keys that should lag more."""
+
+    kind, title = "delay", "Amplify and delay"
+
+    amplitude = number(1, "How far each joint goes from its rest, against what enters.", unit="factor", soft=(0, 2))
+    tip_amplitude = number(1, "The same for the last joint, against the first.", unit="factor", soft=(0, 2))
+    shift = number(0, "How much later all of it plays.", title="Later by", unit="frames", soft=(-12, 12))
+    each = number(
+        0, "How much later each next joint down the chain plays.", title="And each next by", unit="frames", soft=(0, 8)
+    )
+
+    def pose(self, pose, v, now):
+        bones = now.bones
+        chain = bones.chain(v.first, v.last)
+        if not len(chain):
+            return pose
+        depth = bones.depth[chain] - bones.depth[chain].min()
+        size = v.amplitude * (1 + (v.tip_amplitude - 1) * depth / max(depth.max(), 1))
+        frames = now.frame - v.shift - v.each * depth
+        result, poses = pose.copy(), {f: now.entering(f) for f in np.unique(frames)}
+        for i, frame, times in zip(chain, frames, size, strict=True):
+            then, rest, felt = poses[frame], bones.rest, now.feels[i]
+            away = turns.product(turns.inverse(rest.turn[i]), then.turn[i])
+            wanted = turns.product(rest.turn[i], turns.from_vectors(turns.turn_vectors(away) * times))
+            result.turn[i] = turns.slerp(pose.turn[i], wanted, felt)
+            place = rest.place[i] + (then.place[i] - rest.place[i]) * times
+            result.place[i] = pose.place[i] + (place - pose.place[i]) * felt
+        return result

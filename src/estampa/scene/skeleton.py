@@ -1,0 +1,47 @@
+"""Skeletons and their joints, as kinds of things."""
+
+import numpy as np
+
+from .channels import Kind, number, ref
+from .things import Placed
+
+_METRES = {"unit": "m", "soft": (-1, 1), "group": "Away from rest"}
+_TURN = {"unit": "rad", "soft": (-np.pi, np.pi), "group": "Turn from rest"}
+_STRETCH = {"unit": "factor", "soft": (0.2, 2), "group": "Stretch"}
+_OWN = {"unit": "factor", "soft": (0, 3), "hard": (0, None)}
+
+
+class Skeleton(Placed):
+    """Joints that carry meshes. It stands somewhere, and has a stack of its own that moves its joints."""
+
+    kind, title = "skeleton", "Skeleton"
+
+
+class Joint(Kind):
+    """One joint of a skeleton. Its channels say how it is moved away from its rest, within the joint it hangs on.
+
+    Its rest and its length are part of the skeleton; taking a joint back to rest clears these channels.
+    """
+
+    kind, family, title = "joint", "joint", "Joint"
+
+    x = number(0, "Moved along X of the joint it hangs on.", **_METRES)
+    y = number(0, "Moved along Y.", **_METRES)
+    z = number(0, "Moved along Z.", **_METRES)
+    turn_x = number(0, "Turn about its own X, applied first to last as X, Y, Z on turned axes.", title="X", **_TURN)
+    turn_y = number(0, "Turn about its own Y, which runs along it.", title="Y", **_TURN)
+    turn_z = number(0, "Turn about its own Z.", title="Z", **_TURN)
+    stretch_x = number(1, "Size along its own X; negative mirrors.", title="X", **_STRETCH)
+    stretch_y = number(1, "Size along its own Y.", title="Y", **_STRETCH)
+    stretch_z = number(1, "Size along its own Z.", title="Z", **_STRETCH)
+    stiffness = number(1, "Times the stiffness that a layer gives it.", title="Own stiffness", **_OWN)
+    mass = number(1, "Times the mass that a layer gives it.", title="Own mass", **_OWN)
+    area = number(1, "Times the area that a layer exposes to the wind.", title="Own area", **_OWN)
+    influence = number(
+        1, "How much of a layer it feels.", title="Own influence", unit="fraction", soft=(0, 1), hard=(0, 1)
+    )
+    parent = ref("joint", "The joint that it hangs on.", title="Hangs on")
+
+
+PLACES, TURNS, STRETCHES = ("x", "y", "z"), ("turn_x", "turn_y", "turn_z"), ("stretch_x", "stretch_y", "stretch_z")
+POSED = (*PLACES, *TURNS, *STRETCHES)

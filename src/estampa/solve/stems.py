@@ -1,0 +1,246 @@
+"""Wind on stems: joints as damped rotational springs, loaded by the wind's drag on their segments."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..forces.force import AIR_DENSITY
+from ..geometry import pose as turns
+from ..geometry.pose import turn_matrices
+from ..scene.bones import Bones
+from ..scene.channels import number, ref, switch, whole
+from . import stems_kernels as kernels
+from .solver import PoseInputs, PoseSolver, State
+
+
+class Stems(PoseSolver):
+    """Every joint is a damped rotational spring that goes back to the pose that enters; the wind drags at its segment.
+
+    The pose that enters may move: what hangs on it lags behind. Parts may read winds of their own: give each part a
+    layer. A stiff trunk has a stiffness in the thousands, stalks twenty times less, leaves least (common practice).
+    """
+
+    kind, title = "stems", "Wind on stems"
+    presets = {
+        "Trunk": {"stiffness": 3000.0, "tip_stiffness": 0.15, "mass": 4.0, "width": 0.12, "ratio": 0.08},
+        "Stalk": {"stiffness": 150.0, "tip_stiffness": 0.1, "mass": 0.5, "width": 0.03, "ratio": 0.06},
+        "Reed": {"stiffness": 20.0, "tip_stiffness": 0.1, "mass": 0.1, "width": 0.012, "ratio": 0.05},
+        "Leaf": {"stiffness": 0.6, "tip_stiffness": 0.1, "mass": 0.02, "width": 0.05, "ratio": 0.12},
+    }
+
+    first = ref("joint", "The joint it begins at; none takes the whole skeleton.", title="From joint")
+    wind = ref("wind", "The wind that this part reads; none takes all of them.")
+    stiffness = number(50, "Of the first joint's spring.", unit="N.m/rad", soft=(0.1, 3000), hard=(0, None))
+    tip_stiffness = number(
+        0.2, "Of the last one's, against the first.", title="At the tip", unit="factor", soft=(0.01, 1), hard=(0, None)
+    )
+    ratio = number(
+        0.08, "How soon each spring comes to rest: 0 never, 1 without overshooting (damping ratio).",
+        title="Damping ratio", unit="factor", soft=(0, 1), hard=(0, None),
+    )  # fmt: skip
+    mass = number(0.3, "Mass of a metre of the first segment.", unit="kg/m", soft=(0.005, 5), hard=(1e-6, None))
+    tip_mass = number(
+        0.4,
+        "Of the last one's, against the first.",
+        title="At the tip",
+        unit="factor",
+        soft=(0.05, 1),
+        hard=(1e-6, None),
+    )
+    width = number(0.03, "How wide the segments are to the wind.", unit="m", soft=(0.002, 0.5), hard=(0, None))
+    drag = number(1.1, "Drag; a round rod across the wind has about 1.1.", unit="factor", soft=(0, 2), hard=(0, None))
+    weight = switch(
+        False,
+        "Sags under gravity; off, the rest is taken to be the shape that its weight gave it.",
+        title="Feels gravity",
+    )
+    substeps = whole(8, "Small steps in each frame.", soft=(2, 30), hard=(1, 1000))
+
+    def start(self, inputs):
+        chain = inputs.bones.chain(inputs.v.first, None)
+        vectors = turns.turn_vectors(_within(inputs.now, inputs.bones, chain))
+        return State(vectors.astype(np.float32), np.zeros((len(chain), 3), np.float32))
+
+    def step(self, state, inputs, dt):
+        bones, v, world = inputs.bones, inputs.v, inputs.world
+        chain = bones.chain(v.first, None)
+        if not len(chain):
+            return state
+        parts = Parts.of(bones, chain, inputs.now, inputs.own, v)
+        turn = turn_matrices(turns.from_vectors(state.points.astype(float)))
+        spin = state.velocity.astype(float)
+        base = _base(bones, chain, parts.parents, inputs, dt)
+        axes, middles = parts.laid_out(turn, base[0], base[1])
+        air = np.ascontiguousarray(world.air(middles)) if v.drag * parts.area.sum() > 0 else np.zeros_like(middles)
+        gravity = world.acceleration(middles) if v.weight else np.zeros_like(middles)
+        rest = turn_matrices(_within(inputs.now, bones, chain))
+        kernels.advance(
+            turn, spin, parts.parents, parts.offset, parts.middle, parts.inertia, parts.mass, parts.stiff, parts.damp,
+            rest, *base, gravity, air, parts.area, 0.5 * AIR_DENSITY * v.drag, v.substeps, dt / v.substeps,
+        )  # fmt: skip
+        if not (np.isfinite(turn).all() and np.isfinite(spin).all() and np.abs(spin).max() < 1e5):
+            raise EstampaError(
+                "The stems",
+                "whirl faster than can be followed.",
+                "Raise Substeps or Mass, or lower the wind's speed; what you changed last is the likely one.",
+            )
+        vectors = turns.turn_vectors(turns.turns_of(turn))
+        return State(vectors.astype(np.float32), spin.astype(np.float32))
+
+    def pose(self, state, bones, pose, at, world, v):
+        chain = bones.chain(v.first, None)
+        if len(chain) != len(state.points):
+            return pose
+        # turns within the parent's axes; under a stretched parent, that of its turn alone
+        result = pose.copy()
+        result.turn[chain] = turns.from_vectors(state.points.astype(float))
+        return result
+
+
+def _within(world: np.ndarray, bones: Bones, chain) -> np.ndarray:
+    """(m, 4) turns of joints within what they hang on, from their matrices in the world."""
+    own = turns.split(world[:, :3, :3])[0]
+    result = own[chain].copy()
+    parents = bones.parents[chain]
+    inside = parents >= 0
+    result[inside] = turns.product(turns.inverse(own[parents[inside]]), own[chain[inside]])
+    return result
+
+
+class Parts(NamedTuple):
+    """A tree of rigid segments as the kernel wants it; see `stems_kernels.advance`."""
+
+    parents: np.ndarray
+    offset: np.ndarray
+    middle: np.ndarray
+    inertia: np.ndarray
+    mass: np.ndarray
+    stiff: np.ndarray
+    damp: np.ndarray
+    area: np.ndarray
+
+    @classmethod
+    def of(cls, bones: Bones, chain, world: np.ndarray, own: dict, v) -> "Parts":
+        """world (n, 4, 4) of the joints as they stand; own -- the joints' own factors."""
+        where = np.full(len(bones), -1)
+        where[chain] = np.arange(len(chain))
+        parents = np.where(bones.parents[chain] >= 0, where[bones.parents[chain]], -1)
+        axes = turn_matrices(turns.split(world[:, :3, :3])[0])
+        above = np.where(bones.parents[chain] >= 0, bones.parents[chain], chain)
+        step = world[chain, :3, 3] - world[above, :3, 3]
+        offset = np.einsum("mji,mj->mi", axes[above], step)
+        tip = np.einsum("mji,mjk,mk->mi", axes[chain], world[chain, :3, :3], bones.tips[chain])
+        length = np.linalg.norm(tip, axis=1)
+        share = _down(bones, chain)
+        profile = lambda root, tip_factor: root * np.maximum(tip_factor, 1e-9) ** share
+        mass = profile(v.mass, v.tip_mass) * np.maximum(length, 1e-4) * own["mass"][chain]
+        mass = np.maximum(mass, 1e-9)
+        along = tip / np.maximum(length, 1e-12)[:, None]
+        about = mass * np.maximum(length, 1e-3) ** 2 / 3
+        round_ = np.einsum("mi,mj->mij", along, along)
+        thick = np.maximum(mass * v.width**2 / 8, 0.02 * about)  # a segment that turns about itself
+        inertia = about[:, None, None] * (np.eye(3) - round_) + thick[:, None, None] * round_
+        stiff = profile(v.stiffness, v.tip_stiffness) * own["stiffness"][chain]
+        area = v.width * length * own["area"][chain]
+        parts = cls(parents, offset, tip / 2, inertia, mass, stiff, stiff * 0, area)
+        return parts._replace(damp=2 * v.ratio * np.sqrt(stiff * parts.beyond()))
+
+    def laid_out(self, turn, base_turn, base_place):
+        """((m, 3, 3) axes, (m, 3) middles) in the world."""
+        axes, place = np.empty_like(turn), np.empty((len(turn), 3))
+        for i, p in enumerate(self.parents):
+            axes[i] = (base_turn[i] if p < 0 else axes[p]) @ turn[i]
+            place[i] = base_place[i] if p < 0 else place[p] + axes[p] @ self.offset[i]
+        return axes, place + np.einsum("mij,mj->mi", axes, self.middle)
+
+    def beyond(self) -> np.ndarray:
+        """(m,) kg m2: the largest inertia about each joint of all that hangs on it, taken as stretched out straight."""
+        total, weight = np.linalg.norm(self.inertia, 2, axis=(1, 2)), self.mass.copy()
+        moment = self.mass * np.linalg.norm(self.middle, axis=1)
+        for i in range(len(self.parents) - 1, -1, -1):
+            p = self.parents[i]
+            if p >= 0:
+                far = float(np.linalg.norm(self.offset[i]))
+                total[p] += total[i] + 2 * far * moment[i] + weight[i] * far**2
+                moment[p] += moment[i] + weight[i] * far
+                weight[p] += weight[i]
+        return total
+
+    def frequencies(self) -> np.ndarray:
+        """(m,) Hz of each joint alone, with all that hangs on it held stiff: sqrt(k / I) / 2 pi."""
+        return np.sqrt(self.stiff / self.beyond()) / (2 * np.pi)
+
+    def modes(self, turn, base_turn, base_place, count: int = 6) -> np.ndarray:
+        """(count,) Hz, the lowest natural frequencies of the whole tree: of K w = (2 pi f)^2 M w."""
+        from scipy.linalg import eigh
+
+        m = len(self.parents)
+        axes, middles = self.laid_out(turn, base_turn, base_place)
+        place = middles - np.einsum("mij,mj->mi", axes, self.middle)
+        system = np.zeros((3 * m, 3 * m))
+        for b in range(m):
+            c = middles[b] - place[b]
+            about = axes[b] @ self.inertia[b] @ axes[b].T - self.mass[b] * (c @ c * np.eye(3) - np.outer(c, c))
+            spin, move = np.zeros((3, 3 * m)), np.zeros((3, 3 * m))
+            i = b
+            while i >= 0:
+                spin[:, 3 * i : 3 * i + 3] = np.eye(3)
+                move[:, 3 * i : 3 * i + 3] = -_skew(middles[b] - place[i])
+                i = self.parents[i]
+            system += spin.T @ about @ spin + self.mass[b] * move.T @ move
+        squares = eigh(
+            np.diag(np.repeat(self.stiff, 3)), system, eigvals_only=True, subset_by_index=[0, min(count, 3 * m) - 1]
+        )
+        return np.sqrt(np.maximum(squares, 0)) / (2 * np.pi)
+
+
+def _skew(a) -> np.ndarray:
+    return np.array([[0, -a[2], a[1]], [a[2], 0, -a[0]], [-a[1], a[0], 0]])
+
+
+def _down(bones: Bones, chain) -> np.ndarray:
+    """(m,) how far each joint is down the longest way through it, 0 at a root and 1 at a tip."""
+    inside = set(int(i) for i in chain)
+    above, under = np.zeros(len(bones)), np.zeros(len(bones))
+    for i in chain:
+        p = int(bones.parents[i])
+        above[i] = above[p] + 1 if p in inside else 0
+    for i in chain[::-1]:
+        p = int(bones.parents[i])
+        if p in inside:
+            under[p] = max(under[p], under[i] + 1)
+    return above[chain] / np.maximum(above[chain] + under[chain], 1)
+
+
+def _base(bones, chain, parents, inputs: PoseInputs, dt):
+    """How what the roots hang on moves over a frame: turn, place at its start, rates at its start and their changes."""
+    m = len(chain)
+    turn, place = np.tile(np.eye(3), (m, 1, 1)), np.zeros((m, 3))
+    spin, speed, gain, push = (np.zeros((m, 3)) for _ in range(4))
+    roots = np.flatnonzero(parents < 0)
+    above = bones.parents[chain[roots]]
+    frames = []
+    for world in (inputs.earlier, inputs.before, inputs.now):
+        own = turns.split(world[:, :3, :3])[0]
+        still = np.array([0.0, 0, 0, 1])
+        frames.append((np.where((above >= 0)[:, None], own[np.maximum(above, 0)], still), world[chain[roots], :3, 3]))
+    (q0, p0), (q1, p1), (q2, p2) = frames
+    rate = lambda a, b: turns.turn_vectors(turns.product(b, turns.inverse(a))) / dt
+    w0, w1 = rate(q0, q1), rate(q1, q2)
+    v0, v1 = (p1 - p0) / dt, (p2 - p1) / dt
+    turn[roots], place[roots] = turn_matrices(q1), p1
+    # speeds go over from the last frame's mean to this one's, and the base arrives where it should
+    spin[roots], gain[roots] = 0.5 * (w0 + w1), (w1 - w0) / dt
+    speed[roots], push[roots] = 0.5 * (v0 + v1), (v1 - v0) / dt
+    return turn, place, spin, speed, gain, push
+
+
+def parts_of(evaluator, skeleton, layer, frame: float) -> tuple[Bones, np.ndarray, Parts]:
+    """(bones, joints, their parts) of a stems layer at a frame, for what a sheet tells of them."""
+    poses = evaluator.poses
+    bones, v = poses.bones(skeleton), evaluator.resolve(layer, skeleton, frame)
+    chain = bones.chain(v.first, None)
+    world = poses.world(skeleton, frame, evaluator.layers_above(skeleton, layer) if layer.on else [])
+    own = {n: poses.own(bones, n, frame) for n in ("stiffness", "mass", "area")}
+    return bones, chain, Parts.of(bones, chain, world, own, v)
