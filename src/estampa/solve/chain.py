@@ -216,19 +216,20 @@ class Layout(NamedTuple):
         tip = bones.tips[j]
         far = np.linalg.norm(tip, axis=1, keepdims=True)
         ahead = np.where(far > 1e-9, tip / np.maximum(far, 1e-12), [0.0, 1, 0])
-        # a segment resists turning as a rod does, about its middle
-        spin_weight = 12 / np.maximum(2 * half * length**2, 1e-12)
+        # a segment resists twisting as if a tenth as thick as it is long, so that twist goes by at a pace that is seen
+        spin_weight = 800 / np.maximum(2 * half * length**2, 1e-12)
         before = np.roll(length, 1)
         before[self.segments[:-1]] = length[self.segments[:-1]]
         span = 0.5 * (length + before)
-        soft = lambda k, f: span / np.maximum(profile(k, f) * own["stiffness"][j], 1e-12)
+        span[self.segments[:-1]] *= 0.5  # a clamp stands for half a segment
+        stiff = lambda k: profile(k, v.tip_bend) * own["stiffness"][j] / span
         rest = bones.rest.turn[j]
         curve = rest if v.curl == 1 else turns.slerp(_straight(bones, self, rest), rest, v.curl)
         radius = np.full(p, v.radius)
         clamp = np.full(len(sizes), v.clamp and v.held in ("root", "both"))
         return kernels.Rods(
             self.points, self.segments, weight, length, ahead, spin_weight, np.ascontiguousarray(curve),
-            soft(v.bend, v.tip_bend), soft(v.twist, v.tip_bend), length / v.stretch, clamp, radius,
+            stiff(v.bend), 1 / np.maximum(stiff(v.twist), 1e-12), length / v.stretch, clamp, radius,
         )  # fmt: skip
 
 

@@ -1,10 +1,12 @@
 """Position-based rods: strands of points and segments with stretch, bend and twist, and what they run into.
 
-Kugelstadt and Schoemer 2016, "Position and orientation based Cosserat rods": each segment has a turn of its own, tied
-to the line between its points. Compliance as in XPBD (Macklin, Mueller and Chentanez 2016), with one pass per small
-step (Macklin and others 2019). The lengths of a strand are solved all at once, as their system is tridiagonal (Thomas
-algorithm): so a strand of any number of points keeps its length. A strand never reads another one within a step, but
-for the contacts between them, which are solved last, one after another.
+Small steps with one pass each (Macklin and others 2019), and no iteration within a strand, since its systems are
+banded and are solved at once: bending is the quadratic energy of the differences between neighbouring directions
+(Bergou, Wardetzky, Harmon, Zorin and Grinspun 2006, there for sheets), taken at the end of the step; then all lengths
+together by XPBD (Macklin, Mueller and Chentanez 2016), a tridiagonal system. So a strand of any number of points keeps
+its length and its stiffness. Each segment has a turn of its own that follows the line between its points the least way,
+and twists against its neighbours, as in Kugelstadt and Schoemer 2016. A strand never reads another one within a step,
+but for the contacts between them, which are solved last, one after another.
 """
 
 from typing import NamedTuple
@@ -25,8 +27,8 @@ class Rods(NamedTuple):
     ahead: np.ndarray  # (m, 3) which way a segment points, in its own frame
     spin_weight: np.ndarray  # (m,) 1 / inertia
     curve: np.ndarray  # (m, 4) rest turn from the segment before (the first: from what it hangs on) to this one
-    bend: np.ndarray  # (m,) compliance of the bend at a segment's start, rad / (N m)
-    twist: np.ndarray  # (m,) the same for twisting
+    bend: np.ndarray  # (m,) stiffness of the bend at a segment's start, N m / rad
+    twist: np.ndarray  # (m,) compliance of the twist there, rad / (N m)
     stretch: np.ndarray  # (m,) compliance of its length, m / N
     clamp: np.ndarray  # (strands,) whether the first segment keeps the direction of what it hangs on
     radius: np.ndarray  # (p,) m
@@ -99,45 +101,109 @@ def _away(q, a, r):
 
 
 @njit(cache=True, nogil=True)
-def _bend(rods, s, first, q, base, h):
-    """Bring the turn between a segment and the one before it (or its root) to its rest; s of the whole."""
-    root = s == first
-    r = rods.curve[s]
-    if root:
-        ex, ey, ez = _away(q[s], base, r)
-        w1 = 0.0
-    else:
-        ex, ey, ez = _away(q[s], q[s - 1], r)
-        w1 = rods.spin_weight[s - 1]
-    d = rods.ahead[s]
-    d0, d1, d2 = _turned(q[s], d[0], d[1], d[2])
-    along = ex * d0 + ey * d1 + ez * d2
-    w2 = rods.spin_weight[s]
-    across = -1 / (w1 + w2 + rods.bend[s] / (h * h))
-    round_ = -1 / (w1 + w2 + rods.twist[s] / (h * h)) * along
-    ex, ey, ez = ex - along * d0, ey - along * d1, ez - along * d2
-    lx, ly, lz = across * ex + round_ * d0, across * ey + round_ * d1, across * ez + round_ * d2
-    _turn_on(q[s], w2 * lx, w2 * ly, w2 * lz)
-    if not root:
-        _turn_on(q[s - 1], -w1 * lx, -w1 * ly, -w1 * lz)
+def _bend(rods, strand, x, q, base, h, band, want):
+    """Move a strand's points as its bending wants, at the end of the step: (1 + h^2 W K) x = x* + h^2 W (what the rest
+    curve wants). Five diagonals, the same for x, y and z. band (p, 5), want (p, 3) are scratch."""
+    p0, p1 = rods.points[strand], rods.points[strand + 1]
+    s0 = rods.segments[strand]
+    for i in range(p0, p1):
+        band[i] = 0.0
+        band[i, 2] = 1.0
+        for j in range(3):
+            want[i, j] = x[i, j]
+    c = np.empty(3)
+    for s in range(s0, s0 + p1 - p0 - 1):
+        k = rods.bend[s]
+        root = s == s0
+        if k <= 0 or (root and not rods.clamp[strand]):
+            continue
+        r, d = rods.curve[s], rods.ahead[s]
+        e0, e1, e2 = _turned(r, d[0], d[1], d[2])
+        i = p0 + s - s0  # the point between the two segments
+        right = 1 / rods.length[s]
+        if root:  # against what it hangs on, whose direction is given
+            u0, u1, u2 = _turned(base, e0, e1, e2)
+            left = 0.0
+        else:
+            # the rest difference of the two directions, seen from either of them
+            left = 1 / rods.length[s - 1]
+            b = rods.ahead[s - 1]
+            a0, a1, a2 = _turned(q[s - 1], e0 - b[0], e1 - b[1], e2 - b[2])
+            back = np.array([-r[0], -r[1], -r[2], r[3]])
+            f0, f1, f2 = _turned(back, b[0], b[1], b[2])
+            g0, g1, g2 = _turned(q[s], d[0] - f0, d[1] - f1, d[2] - f2)
+            u0, u1, u2 = 0.5 * (a0 + g0), 0.5 * (a1 + g1), 0.5 * (a2 + g2)
+        c[0], c[1], c[2] = left, -left - right, right
+        for m in range(3):
+            row = i - 1 + m
+            if row < p0 or c[m] == 0:
+                continue
+            times = h * h * rods.weight[row] * k * c[m]
+            for n in range(3):
+                if i - 1 + n >= p0:
+                    band[row, 2 + n - m] += times * c[n]
+            want[row, 0] += times * u0
+            want[row, 1] += times * u1
+            want[row, 2] += times * u2
+    for i in range(p0, p1):  # Gauss, without exchanging rows: the diagonal is the largest
+        for o in range(1, 3):
+            if i + o >= p1:
+                break
+            f = band[i + o, 2 - o] / band[i, 2]
+            if f != 0:
+                for n in range(1, 3):
+                    band[i + o, 2 - o + n] -= f * band[i, 2 + n]
+                for j in range(3):
+                    want[i + o, j] -= f * want[i, j]
+    for i in range(p1 - 1, p0 - 1, -1):
+        for j in range(3):
+            total = want[i, j]
+            for n in range(1, 3):
+                if i + n < p1:
+                    total -= band[i, 2 + n] * want[i + n, j]
+            want[i, j] = total / band[i, 2]
+            x[i, j] = want[i, j]
 
 
 @njit(cache=True, nogil=True)
-def _align(rods, s, p, x, q):
-    """Bring a segment's turn and the line between its points together; s of the whole, p its first point."""
+def _follow(rods, s, p, x, q):
+    """Turn a segment the least way onto the line between its points."""
     d = rods.ahead[s]
     d0, d1, d2 = _turned(q[s], d[0], d[1], d[2])
-    l = rods.length[s]
-    c0, c1, c2 = (x[p + 1, 0] - x[p, 0]) / l - d0, (x[p + 1, 1] - x[p, 1]) / l - d1, (x[p + 1, 2] - x[p, 2]) / l - d2
-    along = c0 * d0 + c1 * d1 + c2 * d2  # its length is kept elsewhere
-    c0, c1, c2 = c0 - along * d0, c1 - along * d1, c2 - along * d2
-    w1, w2, wq = rods.weight[p], rods.weight[p + 1], rods.spin_weight[s]
-    times = -1 / ((w1 + w2) / (l * l) + wq)
-    c0, c1, c2 = c0 * times, c1 * times, c2 * times
-    for j, c in enumerate((c0, c1, c2)):
-        x[p, j] -= w1 / l * c
-        x[p + 1, j] += w2 / l * c
-    _turn_on(q[s], wq * (c1 * d2 - c2 * d1), wq * (c2 * d0 - c0 * d2), wq * (c0 * d1 - c1 * d0))
+    t0, t1, t2 = x[p + 1, 0] - x[p, 0], x[p + 1, 1] - x[p, 1], x[p + 1, 2] - x[p, 2]
+    far = np.sqrt(t0 * t0 + t1 * t1 + t2 * t2)
+    if far < 1e-12:
+        return
+    t0, t1, t2 = t0 / far, t1 / far, t2 / far
+    a, b, c, w = d1 * t2 - d2 * t1, d2 * t0 - d0 * t2, d0 * t1 - d1 * t0, 1 + d0 * t0 + d1 * t1 + d2 * t2
+    if w < 1e-6:  # it was thrown right round: about any axis across
+        a, b, c, w = -d1, d0, 0.0, 0.0
+        if abs(d2) > 0.9:
+            a, b, c = 0.0, -d2, d1
+    x0, y0, z0, w0 = q[s, 0], q[s, 1], q[s, 2], q[s, 3]
+    q[s, 0] = w * x0 + a * w0 + b * z0 - c * y0
+    q[s, 1] = w * y0 - a * z0 + b * w0 + c * x0
+    q[s, 2] = w * z0 + a * y0 - b * x0 + c * w0
+    q[s, 3] = w * w0 - a * x0 - b * y0 - c * z0
+    length = np.sqrt(q[s, 0] ** 2 + q[s, 1] ** 2 + q[s, 2] ** 2 + q[s, 3] ** 2)
+    for j in range(4):
+        q[s, j] /= length
+
+
+@njit(cache=True, nogil=True)
+def _twist(rods, s, root, q, base, h):
+    """Bring the twist between a segment and the one before it (or what its root hangs on) towards its rest."""
+    w1 = 0.0 if root else rods.spin_weight[s - 1]
+    ex, ey, ez = _away(q[s], base, rods.curve[s]) if root else _away(q[s], q[s - 1], rods.curve[s])
+    d = rods.ahead[s]
+    d0, d1, d2 = _turned(q[s], d[0], d[1], d[2])
+    w2 = rods.spin_weight[s]
+    e = -(ex * d0 + ey * d1 + ez * d2) / (w1 + w2 + rods.twist[s] / (h * h))
+    _turn_on(q[s], w2 * e * d0, w2 * e * d1, w2 * e * d2)
+    if not root:
+        b = rods.ahead[s - 1]
+        b0, b1, b2 = _turned(q[s - 1], b[0], b[1], b[2])
+        _turn_on(q[s - 1], -w1 * e * b0, -w1 * e * b1, -w1 * e * b2)
 
 
 @njit(cache=True, nogil=True)
@@ -334,7 +400,7 @@ def advance(
     strands = len(rods.clamp)
     count = len(x)
     before, turned = np.empty_like(x), np.empty_like(q)
-    work = np.empty((5, max(len(q), 1)))
+    work, band, want = np.empty((5, max(len(q), 1))), np.empty((count, 5)), np.empty((count, 3))
     most = 3.0 * h  # m: nothing is pushed out faster than 3 m/s
     corners = np.empty_like(surface.before)
     for step in range(steps):
@@ -377,14 +443,20 @@ def advance(
             for s in range(s0, s1):
                 for j in range(4):
                     turned[s, j] = q[s, j]
-                _turn_on(q[s], h * calm * spin[s, 0], h * calm * spin[s, 1], h * calm * spin[s, 2])
+                # it goes on twisting; its direction is that of its points
+                d = rods.ahead[s]
+                d0, d1, d2 = _turned(q[s], d[0], d[1], d[2])
+                e = h * calm * (spin[s, 0] * d0 + spin[s, 1] * d1 + spin[s, 2] * d2)
+                _turn_on(q[s], e * d0, e * d1, e * d2)
+            _bend(rods, strand, x, q, base, h, band, want)
+            _lengths(rods, strand, x, h, work)
+            for s in range(s0, s1):
+                _follow(rods, s, first + s - s0, x, q)
             down = step % 2 == 0  # from the root and from the tip by turns, so that neither is favoured
             for k in range(s1 - s0):
                 s = s0 + k if down else s1 - 1 - k
                 if s > s0 or rods.clamp[strand]:
-                    _bend(rods, s, s0, q, base, h)
-                _align(rods, s, first + s - s0, x, q)
-            _lengths(rods, strand, x, h, work)
+                    _twist(rods, s, s == s0, q, base, h)
             for i in range(first, last):
                 if rods.weight[i] > 0:
                     _solid(rods, i, x, before, solids, step, most)
@@ -396,6 +468,8 @@ def advance(
                 i = rods.points[strand]
                 for j in range(3):
                     x[i, j] = x[hung[strand], j]
+        for s in range(len(q)):  # contacts have moved the points once more
+            _follow(rods, s, point_of[s], x, q)
         for i in range(count):
             for j in range(3):
                 speed[i, j] = (x[i, j] - before[i, j]) / h
