@@ -74,6 +74,7 @@ class Evaluator:
         self.live: dict[str, State] = {}  # states of solvers that run on without the store, by layer
         # (layer, frame) -> key of its last result, if a view keeps them
         self.stale_keys: dict[tuple[str, int], bytes] = {}
+        self._solvers: list[tuple[Thing, Thing]] | None = None
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
         self._constants: dict[str, tuple] = {}
@@ -663,7 +664,9 @@ class Evaluator:
     # -- solving -------------------------------------------------------------------------------------------
     def solvers(self) -> list[tuple[Thing, Thing]]:
         """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
-        return [(owner, l) for owner in self._owners_in_order() for l in self.layers(owner) if l.declared.memory]
+        if self._solvers is None:
+            self._solvers = [(o, l) for o in self._owners_in_order() for l in self.layers(o) if l.declared.memory]
+        return self._solvers
 
     def _owners_in_order(self) -> list[Thing]:
         """What has a stack and is on, each after those that it reads."""
@@ -674,7 +677,7 @@ class Evaluator:
             if owner.id in seen:
                 return
             seen.add(owner.id)
-            parts = [owner, *owner.stack, *owner.joints]
+            parts = [owner, *owner.stack]
             if any(l.declared.memory for l in self.layers(owner)):
                 parts += forces
             for thing in self._named(parts):

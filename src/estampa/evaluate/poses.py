@@ -136,9 +136,9 @@ class Poses:
     def own(self, bones: Bones, name: str, frame: float) -> np.ndarray:
         """(n,) the joints' own values of a channel."""
         result = np.ones(len(bones))
-        for i, joint in enumerate(bones.joints):
-            if name in joint.values:
-                result[i] = self.values.at(joint, name, frame)
+        for i, number in bones.numbers:
+            if number == name:
+                result[i] = self.values.at(bones.joints[i], name, frame)
         return result
 
     # -- what layers read ------------------------------------------------------------------------------------
@@ -244,12 +244,10 @@ class Poses:
         bones = self.bones(skeleton)
         found = [Read("bones", f"{skeleton.name} · joints", bones.digest)]
         found += self.evaluator.thing_reads(skeleton, None, frame)
-        for i, joint in enumerate(bones.joints):
-            for name in joint.values:
-                channel = joint.declared.channels.get(name)
-                if channel is not None and channel.type == "number":
-                    label = f"{joint.name} · {channel.label.lower()}"
-                    found.append(Read(f"joint/{i}/{name}", label, self.values.at(joint, name, frame)))
+        for i, name in bones.numbers:
+            joint = bones.joints[i]
+            label = f"{joint.name} · {joint.declared.channels[name].label.lower()}"
+            found.append(Read(f"joint/{i}/{name}", label, self.values.at(joint, name, frame)))
         return found
 
     def target_reads(self, skeleton: Thing, layer: Thing, frame: float) -> list[Read]:

@@ -7,7 +7,7 @@ import numpy as np
 from numba import njit, prange
 from scipy.spatial.transform import Rotation
 
-from .pose import squared
+from .pose import split, turn_matrices
 
 
 class Place(NamedTuple):
@@ -38,7 +38,7 @@ class Place(NamedTuple):
         """From (k, 4, 4) matrices; of one that is stretched, sheared or mirrored, as near as a place can be."""
         linear = matrices[:, :3, :3]
         size = np.maximum(np.abs(np.linalg.det(linear)) ** (1 / 3), 1e-9)
-        return cls(matrices[:, :3, 3].copy(), split_axes(linear), size)
+        return cls(matrices[:, :3, 3].copy(), turn_matrices(split(linear)[0]), size)
 
     @property
     def matrices(self) -> np.ndarray:
@@ -99,13 +99,6 @@ class Place(NamedTuple):
             warnings.simplefilter("ignore", UserWarning)
             a, b, c = Rotation.from_matrix(self.axes[0]).as_euler("XYZ")
         return dict(zip(_NAMES, map(float, (x, y, z, a, b, c, self.size[0])), strict=True))
-
-
-def split_axes(linear: np.ndarray) -> np.ndarray:
-    """(k, 3, 3) the turns in (k, 3, 3) matrices: their columns made unit and square."""
-    lengths = np.linalg.norm(linear, axis=1, keepdims=True)
-    lengths[:, :, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)[:, None]
-    return squared(linear / np.where(np.abs(lengths) < 1e-12, 1.0, lengths))
 
 
 _NAMES = ("x", "y", "z", "turn_x", "turn_y", "turn_z", "size")

@@ -51,10 +51,8 @@ def pose_of(matrices: np.ndarray) -> Pose:
 
 def split(linear: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """((n, 4) turns, (n, 3) stretches) of (n, 3, 3) matrices. A mirrored one has a negative stretch along X."""
-    stretch = np.linalg.norm(linear, axis=1)
-    stretch[:, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)
-    axes = linear / np.where(np.abs(stretch) < 1e-12, 1.0, stretch)[:, None, :]
-    return turns_of(squared(axes)), stretch
+    axes, stretch = _unit_axes(np.ascontiguousarray(linear))
+    return turns_of(axes), stretch
 
 
 def squared(axes: np.ndarray) -> np.ndarray:
@@ -62,6 +60,38 @@ def squared(axes: np.ndarray) -> np.ndarray:
     u, _, v = np.linalg.svd(axes)
     u[:, :, 2] *= np.sign(np.linalg.det(u @ v))[:, None]
     return u @ v
+
+
+@njit(cache=True, nogil=True)
+def _unit_axes(linear):
+    """((n, 3, 3) right-handed axes, (n, 3) lengths): Y kept, Z as near as can be (Gram and Schmidt)."""
+    axes, stretch = np.empty_like(linear), np.empty((len(linear), 3))
+    for i in range(len(linear)):
+        m = linear[i]
+        for c in range(3):
+            stretch[i, c] = np.sqrt(m[0, c] ** 2 + m[1, c] ** 2 + m[2, c] ** 2)
+        y, z, x = m[:, 1].copy(), m[:, 2].copy(), m[:, 0].copy()
+        if stretch[i, 1] > 1e-12:
+            y /= stretch[i, 1]
+        else:  # flat along Y: across the other two
+            y = np.cross(z, x)
+            far = np.sqrt((y * y).sum())
+            y = y / far if far > 1e-24 else np.array([0.0, 1.0, 0.0])
+        z -= y * (y * z).sum()
+        far = np.sqrt((z * z).sum())
+        if far < 1e-12:
+            z = np.cross(x, y)
+            far = np.sqrt((z * z).sum())
+            if far < 1e-12:
+                z = np.cross(np.array([1.0, 0.0, 0.0]) if abs(y[0]) < 0.9 else np.array([0.0, 0.0, 1.0]), y)
+                far = np.sqrt((z * z).sum())
+        z /= far
+        axes[i, :, 1], axes[i, :, 2] = y, z
+        across = np.cross(y, z)
+        axes[i, :, 0] = across
+        if (across * x).sum() < 0:
+            stretch[i, 0] = -stretch[i, 0]
+    return axes, stretch
 
 
 @njit(cache=True, nogil=True)

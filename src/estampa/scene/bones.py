@@ -10,7 +10,7 @@ from ..geometry import pose as turns
 from ..geometry.pose import Pose, in_skeleton
 from ..hashing import digest
 from .document import Rest, Thing
-from .skeleton import PLACES, POSED, STRETCHES, TURNS
+from .skeleton import PLACES, POSED, STRETCHES, TURNS, Joint
 
 MOST_JOINTS = 20_000
 
@@ -44,6 +44,17 @@ class Bones:
     def where(self) -> dict[str, int]:
         """Which joint an id is."""
         return {j.id: i for i, j in enumerate(self.joints)}
+
+    @cached_property
+    def posed(self) -> list[int]:
+        """The joints that hands have moved."""
+        return [i for i, j in enumerate(self.joints) if any(n in j.values for n in POSED)]
+
+    @cached_property
+    def numbers(self) -> list[tuple[int, str]]:
+        """(joint, channel) of every number that is not left as it is declared."""
+        known = Joint.channels
+        return [(i, n) for i, j in enumerate(self.joints) for n in j.values if n in known and known[n].type == "number"]
 
     @cached_property
     def children(self) -> list[list[int]]:
@@ -121,6 +132,13 @@ class Bones:
             found.append(int(self.parents[found[-1]]))
         return np.array(found, np.int64)
 
+    def kept(self, what, make):
+        """Something that depends on the joints alone, made once."""
+        found = self.__dict__.setdefault("_made", {})
+        if what not in found:
+            found[what] = make()
+        return found[what]
+
     def strands(self, among: np.ndarray) -> list[np.ndarray]:
         """The joints `among` as strands: each from a joint whose own is not among them, or that branches off, on
         through first children."""
@@ -171,11 +189,9 @@ def hand_poses(values, bones: Bones, rows) -> Pose:
     """The pose by hand in each row: arrays (k, n, 3), (k, n, 4), (k, n, 3). values -- a scene.values.Values."""
     k = len(rows)
     place, turn, stretch = (np.repeat(part[None], k, axis=0) for part in bones.rest)
-    for i, joint in enumerate(bones.joints):
-        moved = [n for n in POSED if n in joint.values]
-        if not moved:
-            continue
-        v = {n: values.rows(joint, n, rows) for n in moved}
+    for i in bones.posed:
+        joint = bones.joints[i]
+        v = {n: values.rows(joint, n, rows) for n in POSED if n in joint.values}
         for j, name in enumerate(PLACES):
             if name in v:
                 place[:, i, j] += v[name]

@@ -10,7 +10,6 @@ from ..geometry import pose as turns
 from ..geometry.near import Grid
 from ..geometry.place import Place
 from ..geometry.pose import turn_matrices
-from ..motion.pose_layer import Walk
 from ..scene.bones import Bones
 from ..scene.channels import choice, number, ref, switch, whole
 from . import rod_kernels as kernels
@@ -92,7 +91,6 @@ class Chain(PoseSolver):
         if inputs.carried is not None:
             before, now = before + inputs.carried[0][lay.of_joint], now + inputs.carried[1][lay.of_joint]
         rods = lay.rods(bones, inputs, now)
-        length = np.linalg.norm(np.diff(now, axis=0), axis=1).max(initial=0.01)
         air = np.ascontiguousarray(world.air(x)) if v.drag > 0 else np.zeros_like(x)
         gravity = np.ascontiguousarray(world.acceleration(x))
         exposed = np.zeros(p)
@@ -101,14 +99,10 @@ class Chain(PoseSolver):
         np.add.at(exposed, lay.point_of + 1, half)
         world_felt = world if v.collide else World()
         solids, surface = _solids(world_felt, v.substeps), _surface(world_felt, v.radius)
-        fast = float(np.linalg.norm(speed, axis=1).max(initial=0)) * dt
-        pairs = np.zeros((0, 2), np.int64)
-        if v.touch and len(rods.clamp) > 1:
-            pairs = kernels.close_pairs(x, lay.point_of, lay.strand_of, rods.radius, min(2 * fast, length))
         kernels.advance(
             rods, x, speed, q, spin, before, now, lay.bases(inputs.before), lay.bases(inputs.now), lay.hung, gravity,
-            air, 0.5 * AIR_DENSITY * v.drag * exposed, float(v.damping), solids, surface, pairs, lay.point_of,
-            v.substeps, dt / v.substeps,
+            air, 0.5 * AIR_DENSITY * v.drag * exposed, float(v.damping), solids, surface,
+            v.touch and len(rods.clamp) > 1, lay.point_of, lay.strand_of, v.substeps, dt / v.substeps,
         )  # fmt: skip
         _check(x, speed, v)
         rows = np.concatenate([x, turns.turn_vectors(q)]).astype(np.float32)
@@ -116,22 +110,31 @@ class Chain(PoseSolver):
 
     def pose(self, state, bones, pose, at, world, v):
         lay = Layout.of(bones, v.first)
-        p = lay.count
-        if len(state.points) != p + len(lay.joints):
+        p, joints, parents = lay.count, lay.joints, bones.parents[lay.joints]
+        if len(state.points) != p + len(joints):
             return pose
         back = world.inverse()
         points = back.apply(state.points[None, :p].astype(float))[0]
-        q = turns.from_vectors(state.points[p:].astype(float))
-        q = turns.product(turns.turns_of(back.axes)[0], q)  # within the skeleton's own axes
-        walk = Walk(pose, bones)
-        for s in np.argsort(bones.depth[lay.joints], kind="stable"):
-            i = int(lay.joints[s])
-            above = turns.split(walk.above(i)[None, :3, :3])[0][0]
-            walk.pose.turn[i] = turns.product(turns.inverse(above), q[s])
-            if s in lay.firsts or not v.keeps_length:
-                walk.pose.place[i] = walk.within(i, points[lay.point_of[s]])
-            walk.settle(i)
-        return walk.pose
+        stands, size = turns.split(at[:, :3, :3])
+        origin = at[:, :3, 3].copy()
+        # where the joints are now, within the skeleton's own axes; what is not solved stands as it entered
+        stands[joints] = turns.product(turns.turns_of(back.axes)[0], turns.from_vectors(state.points[p:].astype(float)))
+        origin[joints] = points[lay.point_of]
+        above = np.maximum(parents, 0)
+        still = np.array([0.0, 0, 0, 1])
+        hangs = np.where((parents >= 0)[:, None], stands[above], still)
+        result = pose.copy()
+        result.turn[joints] = turns.product(turns.inverse(hangs), stands[joints])
+        moved = (
+            ~np.isin(np.arange(len(joints)), lay.segments[:-1]) if not v.keeps_length else np.zeros(len(joints), bool)
+        )
+        moved[lay.segments[:-1][lay.hung < 0]] = True  # a strand that hangs on another one keeps its place there
+        away = turns.turned(
+            turns.inverse(hangs), origin[joints] - np.where((parents >= 0)[:, None], origin[above], 0.0)
+        )
+        away /= np.where((parents >= 0)[:, None] & (np.abs(size[above]) > 1e-9), size[above], 1.0)
+        result.place[joints[moved]] = away[moved]
+        return result
 
 
 def _check(x, speed, v):
@@ -160,6 +163,10 @@ class Layout(NamedTuple):
 
     @classmethod
     def of(cls, bones: Bones, first: int | None) -> "Layout":
+        return bones.kept(("strands", first), lambda: cls._of(bones, first))
+
+    @classmethod
+    def _of(cls, bones, first):
         strands = bones.strands(bones.chain(first, None))
         sizes = np.array([len(s) for s in strands], np.int64)
         segments = np.concatenate([[0], np.cumsum(sizes)])
@@ -176,10 +183,6 @@ class Layout(NamedTuple):
     @property
     def count(self) -> int:
         return int(self.points[-1])
-
-    @property
-    def firsts(self) -> set:
-        return set(self.segments[:-1].tolist())
 
     def points_of(self, world: np.ndarray) -> np.ndarray:
         """(p, 3) where joints as they stand put the points."""
@@ -235,12 +238,11 @@ class Layout(NamedTuple):
 
 def _straight(bones: Bones, lay: Layout, rest: np.ndarray) -> np.ndarray:
     """(m, 4) rest turns that would lay each segment in line with the one before."""
+    inside = ~np.isin(np.arange(len(lay.joints)), lay.segments[:-1])
+    joints = lay.joints[inside]
     result = rest.copy()
-    for s, i in enumerate(lay.joints):
-        p = int(bones.parents[i])
-        if p >= 0 and s not in lay.firsts:
-            here = turns.turned(rest[s], bones.tips[i])
-            result[s] = turns.product(turns.between(here, bones.tips[p]), rest[s])
+    here = turns.turned(rest[inside], bones.tips[joints])
+    result[inside] = turns.product(turns.between(here, bones.tips[bones.parents[joints]]), rest[inside])
     return result
 
 
