@@ -369,11 +369,11 @@ class Evaluator:
             v.course = self._course(layer, subject, rows)
             told += [v.course, rows.frames, many.place]
         if layer.bind:
-            v.bind = self._bound(subject, layer)
+            v.bind = self.bound(subject, layer)
             told.append((layer.bind.indices, layer.bind.weights))
         return v, digest(told)
 
-    def _bound(self, subject, layer):
+    def bound(self, subject: Thing, layer: Thing):
         """(indices (n, m), weights (n, m)) that a layer was bound with, carried to the topology that enters it."""
         bind, plans = layer.bind, self.plans(subject, self.layers_above(subject, layer))
         arrays = self.scene.arrays

@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 
 
-class _Binary:
+class Binary:
     """Gathers arrays into one buffer with its views and accessors."""
 
     def __init__(self):
@@ -14,6 +14,7 @@ class _Binary:
     def add(self, array, target, type_, component, bounds=False) -> int:
         import pygltflib as gl
 
+        self.data += b"\0" * (-len(self.data) % 4)
         self.views.append(gl.BufferView(buffer=0, byteOffset=len(self.data), byteLength=array.nbytes, target=target))
         accessor = gl.Accessor(bufferView=len(self.views) - 1, componentType=component, count=len(array), type=type_)
         if bounds:
@@ -25,8 +26,23 @@ class _Binary:
     def attribute(self, word, array) -> int:
         import pygltflib as gl
 
-        type_ = gl.VEC2 if array.shape[1] == 2 else gl.VEC3
-        return self.add(array, gl.ARRAY_BUFFER, type_, gl.FLOAT, word == "POSITION")
+        type_ = {2: gl.VEC2, 3: gl.VEC3, 4: gl.VEC4}[array.shape[1]]
+        component = {"u1": gl.UNSIGNED_BYTE, "u2": gl.UNSIGNED_SHORT}.get(array.dtype.str[1:], gl.FLOAT)
+        return self.add(array, gl.ARRAY_BUFFER, type_, component, word == "POSITION")
+
+    def numbers(self, array, bounds=False) -> int:
+        """Times, turns, matrices: what is no attribute of a vertex. float32 (n,), (n, 3), (n, 4) or (n, 4, 4)."""
+        import pygltflib as gl
+
+        array = np.ascontiguousarray(array, np.float32)
+        type_ = {(): gl.SCALAR, (3,): gl.VEC3, (4,): gl.VEC4, (4, 4): gl.MAT4}[array.shape[1:]]
+        if array.ndim == 3:
+            array = np.ascontiguousarray(array.transpose(0, 2, 1))  # glTF has matrices by columns
+        number = self.add(array, None, type_, gl.FLOAT)
+        if bounds:
+            accessor = self.accessors[number]
+            accessor.min, accessor.max = [float(array.min())], [float(array.max())]
+        return number
 
     def indices(self, triangles) -> int:
         import pygltflib as gl
@@ -53,8 +69,8 @@ def write_mesh(path: Path, name: str, points, normals, triangles, texcoords: lis
     """points, normals (n, 3); triangles (t, 3); texcoords -- a (n, 2) array for TEXCOORD_0, TEXCOORD_1, ..."""
     import pygltflib as gl
 
-    binary, attributes = _Binary(), gl.Attributes()
-    blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", _unit32(normals))]
+    binary, attributes = Binary(), gl.Attributes()
+    blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", unit32(normals))]
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
     for word, array in blobs:
         setattr(attributes, word, binary.attribute(word, array))
@@ -74,7 +90,7 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
     """
     import pygltflib as gl
 
-    binary = _Binary()
+    binary = Binary()
     of = mesh.face_materials[mesh.triangle_faces] if mesh.face_materials is not None else None
     used = np.unique(of) if of is not None else [None]
     parts = [(m, binary.indices(mesh.triangles if m is None else mesh.triangles[of == m])) for m in used]
@@ -83,7 +99,7 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
     for name, (points, normals) in zip(names, poses, strict=True):
         attributes = gl.Attributes(
             POSITION=binary.attribute("POSITION", np.asarray(points, np.float32)),
-            NORMAL=binary.attribute("NORMAL", _unit32(normals)),
+            NORMAL=binary.attribute("NORMAL", unit32(normals)),
             TEXCOORD_0=uv,
         )
         primitives = [
@@ -93,17 +109,7 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
             for m, indices in parts
         ]
         meshes.append(gl.Mesh(name=name, primitives=primitives))
-    materials = [
-        gl.Material(
-            name=mesh.materials[m][0],
-            doubleSided=True,
-            pbrMetallicRoughness=gl.PbrMetallicRoughness(
-                baseColorFactor=[*map(float, mesh.materials[m][1]), 1.0], metallicFactor=0.0
-            ),
-        )
-        for m in used
-        if m is not None
-    ]
+    materials = [material(*mesh.materials[m]) for m in used if m is not None]
     binary.save(
         path,
         scenes=[gl.Scene(nodes=list(range(len(names))), extras=extras)],
@@ -113,17 +119,24 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
     )
 
 
+def material(name: str, colour):
+    import pygltflib as gl
+
+    plain = gl.PbrMetallicRoughness(baseColorFactor=[*map(float, colour), 1.0], metallicFactor=0.0)
+    return gl.Material(name=name, doubleSided=True, pbrMetallicRoughness=plain)
+
+
 def read_strip(path: Path) -> tuple[list[np.ndarray], dict]:
     """(points (n, 3) float32 of each mesh, the scene's extras)."""
     import pygltflib as gl
 
     document = gl.GLTF2.load(str(path))
     blob = document.binary_blob()
-    found = [_rows(document, blob, mesh.primitives[0].attributes.POSITION) for mesh in document.meshes]
+    found = [rows(document, blob, mesh.primitives[0].attributes.POSITION) for mesh in document.meshes]
     return found, document.scenes[0].extras
 
 
-def _unit32(normals) -> np.ndarray:
+def unit32(normals) -> np.ndarray:
     normals = np.where(np.linalg.norm(normals, axis=1, keepdims=True) > 0.5, normals, [0.0, 1.0, 0.0])
     narrow = np.asarray(normals, np.float32)
     return narrow / np.linalg.norm(narrow, axis=1, keepdims=True).astype(np.float32)
@@ -135,14 +148,25 @@ def read_attribute(path: Path, word: str) -> np.ndarray:
 
     document = gl.GLTF2.load(str(path))
     accessor = getattr(document.meshes[0].primitives[0].attributes, word)
-    return _rows(document, document.binary_blob(), accessor)
+    return rows(document, document.binary_blob(), accessor)
 
 
-def _rows(document, blob, number: int) -> np.ndarray:
+def rows(document, blob, number: int) -> np.ndarray:
     import pygltflib as gl
 
     accessor = document.accessors[number]
+    width = {gl.SCALAR: 1, gl.VEC2: 2, gl.VEC3: 3, gl.VEC4: 4, gl.MAT4: 16}[accessor.type]
+    kind = np.dtype(_TYPES[accessor.componentType])
+    if accessor.bufferView is None:
+        return np.zeros((accessor.count, width), np.float32)
     view = document.bufferViews[accessor.bufferView]
-    width = {gl.VEC2: 2, gl.VEC3: 3}[accessor.type]
-    start = (view.byteOffset or 0) + (accessor.byteOffset or 0)
-    return np.frombuffer(blob, np.float32, accessor.count * width, start).reshape(-1, width)
+    start, step = (view.byteOffset or 0) + (accessor.byteOffset or 0), view.byteStride or width * kind.itemsize
+    if (accessor.count - 1) * step + width * kind.itemsize + start > len(blob):
+        raise ValueError("an accessor reaches past the end of the file")
+    raw = np.ndarray((accessor.count, width), kind, blob, start, (step, kind.itemsize))
+    if accessor.normalized:
+        return np.maximum(raw / np.iinfo(kind).max, -1).astype(np.float32)
+    return raw.copy()
+
+
+_TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}

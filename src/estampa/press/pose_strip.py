@@ -8,10 +8,10 @@ from ..formats import glb
 from ..scene.channels import whole
 from ..scene.file import write_whole
 from ..units import format_bytes
-from .prints import Estimate, Job, Print
+from .prints import Estimate, Job, MeshPrint
 
 
-class PoseStrip(Print):
+class PoseStrip(MeshPrint):
     """A GLB with one mesh for each of so many frames, evenly over the range; materials and names are kept.
 
     The meshes are named NAME_001, NAME_002 and so on, in the order of the cycle.

@@ -33,6 +33,7 @@ class Job:
     evaluator: Evaluator
     v: dict = field(default_factory=dict)
     copies: Thing | None = None  # printed instead, joined to one mesh
+    skeleton: Thing | None = None
 
     def points(self, frame: int) -> np.ndarray:
         """(n, 3) float64 m; the frame must be solved."""
@@ -48,13 +49,12 @@ class Job:
 
 
 class Print(Kind):
-    """Base of the prints. The subject's whole stack is printed."""
+    """Base of the prints."""
 
     family = "print"
+    of = "subject"  # or "skeleton"
     suffix = ""  # of the main file
 
-    subject = ref("subject", "The subject that is printed; none prints the first one.")
-    copies = ref("copies", "Print these copies, joined to one mesh, instead of a subject.")
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")
     first = whole(0, "First frame; 0 takes the scene's first.", title="First frame", unit="frames", soft=(0, 500))
     last = whole(0, "Last frame; 0 takes the scene's last.", title="Last frame", unit="frames", soft=(0, 500))
@@ -74,7 +74,16 @@ class Print(Kind):
         return frames
 
     def estimate(self, vertices: int, triangles: int, frames: int, v: dict) -> Estimate:
+        """Of a skeleton, `vertices` is how many joints it has."""
         raise NotImplementedError
+
+    def trouble(self, doc, printed: Thing) -> str:
+        """Why this cannot be printed of a subject or skeleton, or nothing."""
+        return ""
+
+    def expected(self, job: Job, frame: int) -> np.ndarray:
+        """(n, 3) what reading back should give at a frame."""
+        return job.points(frame)
 
     def write(self, job: Job, target: Path, progress) -> list[Path]:
         """Write the files, each whole or not at all; `target` is the main file without its suffix."""
@@ -83,3 +92,12 @@ class Print(Kind):
     def reader(self, target: Path):
         """An object with `frames` and `points(frame)` that reads the files back with the standard's own library."""
         raise NotImplementedError
+
+
+class MeshPrint(Print):
+    """Base of the prints of a mesh, as the subject's whole stack makes it."""
+
+    own_first = True
+
+    subject = ref("subject", "The subject that is printed; none prints the first one.")
+    copies = ref("copies", "Print these copies, joined to one mesh, instead of a subject.")

@@ -12,6 +12,7 @@ from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..hashing import digest
 from ..motion.remesh import Counts
+from ..scene import clips
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..units import format_length
@@ -44,6 +45,28 @@ class Result:
         )
 
 
+def printed(doc: Document, item: Thing) -> Thing | None:
+    """The subject or skeleton that is printed."""
+    if item.declared.of == "skeleton":
+        found = doc.find(item.constant("skeleton"))
+        return found if found is not None and found.kind == "skeleton" else next(iter(doc.skeletons), None)
+    return subject_of(doc, item)
+
+
+def skeleton_of(doc: Document, item: Thing) -> Thing | None:
+    """The skeleton that is printed, or that the printed subject's skin follows when the print is of skins."""
+    thing = printed(doc, item)
+    if thing is None or thing.kind == "skeleton" or not getattr(item.declared, "skinned", False):
+        return thing if thing is not None and thing.kind == "skeleton" else None
+    layer = skin_of(thing)
+    return doc.find(layer.constant("skeleton")) if layer is not None else None
+
+
+def skin_of(subject: Thing) -> Thing | None:
+    """The first bound skin layer of a subject that is on."""
+    return next((l for l in subject.stack if l.kind == "skin" and l.on and l.bind is not None), None)
+
+
 def subject_of(doc: Document, item: Thing) -> Thing | None:
     copies = copies_of(doc, item)
     found = doc.shape_of(copies) if copies else doc.find(item.constant("subject"))
@@ -52,7 +75,7 @@ def subject_of(doc: Document, item: Thing) -> Thing | None:
 
 def copies_of(doc: Document, item: Thing) -> Thing | None:
     """The copies that are printed, when they copy something."""
-    copies = doc.find(item.constant("copies"))
+    copies = doc.find(item.constant("copies")) if "copies" in item.declared.channels else None
     return copies if copies is not None and doc.shape_of(copies) is not None else None
 
 
@@ -66,7 +89,10 @@ def joined_mesh(evaluator: Evaluator, copies: Thing) -> Mesh:
 def frames_of(doc: Document, item: Thing) -> list[int]:
     if item.constant("loop"):
         return list(range(*loop_range(doc)))
-    first, last = item.constant("first") or doc.start, item.constant("last") or doc.end
+    skeleton = skeleton_of(doc, item)
+    clip = clips.present(skeleton) if skeleton is not None else None
+    start, end = (clip.first, clip.last) if clip is not None else (doc.start, doc.end)
+    first, last = item.constant("first") or start, item.constant("last") or end
     return list(range(max(first, doc.start), last + 1))
 
 
@@ -75,11 +101,17 @@ def values_of(doc: Document, item: Thing) -> dict:
 
 
 def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
-    subject, frames = subject_of(doc, item), frames_of(doc, item)
+    subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
-        return Estimate(0, "nothing to print", "The scene has no subject. Import a mesh first.")
+        what = item.declared.of
+        return Estimate(0, "nothing to print", f"The scene has no {what}. {_CURES[what]}")
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
+    trouble = item.declared().trouble(doc, subject)
+    if trouble:
+        return Estimate(0, "nothing to print", trouble)
+    if subject.kind == "skeleton":
+        return item.declared().estimate(len(subject.joints), 0, len(frames), values_of(doc, item))
     size, times = _counts(scene, subject), 1
     if copies_of(doc, item) is not None:
         times = len(Evaluator(doc, scene, None).stage.many(copies_of(doc, item), subject, doc.start).rows)
@@ -89,6 +121,9 @@ def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
             )
     frames = item.declared().frames(frames, values_of(doc, item))
     return item.declared().estimate(size.vertices * times, size.triangles * times, len(frames), values_of(doc, item))
+
+
+_CURES = {"subject": "Import a mesh first.", "skeleton": "Build one, or import one with its skin."}
 
 
 def _counts(scene: Scene, subject: Thing) -> Counts:
@@ -103,9 +138,11 @@ def _counts(scene: Scene, subject: Thing) -> Counts:
 def signature(evaluator: Evaluator, item: Thing) -> bytes:
     """Digest of everything a print reads: its own channels, and its subject's stack at every frame."""
     doc = evaluator.doc
-    subject, frames = subject_of(doc, item), frames_of(doc, item)
+    subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
         return b""
+    if subject.kind == "skeleton" or getattr(item.declared, "skinned", False):
+        return digest(item.kind, item.name, values_of(doc, item), frames, _skeleton_told(evaluator, item, frames))
     layers = evaluator.layers(subject)
     mesh = subject.mesh
     copies = copies_of(doc, item)
@@ -116,6 +153,19 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
         shapes = [evaluator.layer_digest(subject, layers[-1] if layers else None, f) for f in frames]
     rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, subject.name, doc.frame_rate)
     return digest(item.kind, item.name, values_of(doc, item) | {"subject": None, "copies": None}, rest, frames, shapes)
+
+
+def _skeleton_told(evaluator, item, frames):
+    """Everything that a print of a skeleton, or of a skin, reads."""
+    skeleton, thing = skeleton_of(evaluator.doc, item), printed(evaluator.doc, item)
+    layer = skin_of(thing) if thing.kind == "subject" else None
+    if skeleton is None:
+        return None
+    poses = [(evaluator.poses.at(skeleton, f).digest, evaluator.poses.skeleton_place(skeleton, f)) for f in frames]
+    kept = [(c.name, c.first, c.last, c.loops, c.speed, repr(c.values)) for c in skeleton.clips]
+    bound = (layer.bind.indices, layer.bind.weights, layer.bind.back, thing.mesh.points) if layer is not None else None
+    shapes = [evaluator.layer_digest(thing, layer, f) for f in frames] if layer is not None else None
+    return poses, kept, bound, shapes, [j.name for j in skeleton.joints]
 
 
 def file_target(doc: Document, item: Thing, out: Path) -> Path:
@@ -140,11 +190,14 @@ def run(
         if progress:
             progress(share, f"{item.name}: {text}")
 
-    subject, frames = subject_of(doc, item), frames_of(doc, item)
+    subject, frames = printed(doc, item), frames_of(doc, item)
     kind, copies = item.declared(), copies_of(doc, item)
     frames = kind.frames(frames, values_of(doc, item))
-    mesh = joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(subject)
+    mesh = None
+    if subject.kind == "subject":
+        mesh = joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(subject)
     job = Job(item, subject, mesh, frames, doc.frame_rate, evaluator, values_of(doc, item), copies)
+    job.skeleton = skeleton_of(doc, item)
     target = file_target(doc, item, Path(out))
     evaluator.solve_through(frames[-1], lambda share, text: step(0.5 * share, text), cancelled)
     try:
@@ -168,7 +221,7 @@ def run(
             item.name, "was written, but the file does not hold the frames asked for.", "Print it again."
         )
     for i, frame in enumerate(frames):
-        apart = np.linalg.norm(reader.points(frame) - job.points(frame), axis=1)
+        apart = np.linalg.norm(reader.points(frame) - kind.expected(job, frame), axis=1)
         if apart.max() > gap:
             gap, worst = float(apart.max()), (frame, int(apart.argmax()))
         step(0.85 + 0.15 * (i + 1) / len(frames), f"Reading back frame {frame}")

@@ -6,10 +6,10 @@ from ..formats import usd
 from ..scene.channels import switch
 from ..scene.file import write_whole
 from ..units import format_bytes
-from .prints import Estimate, Job, Print
+from .prints import Estimate, Job, MeshPrint
 
 
-class VertexCache(Print):
+class VertexCache(MeshPrint):
     """An OpenUSD file (.usdc) with the subject's points at every frame, float32, on its untouched topology."""
 
     kind, title, suffix = "vertex_cache", "Vertex cache", ".usdc"

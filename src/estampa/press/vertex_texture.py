@@ -10,7 +10,7 @@ from ..formats import exr, glb
 from ..scene.channels import choice, switch
 from ..scene.file import write_whole
 from ..units import format_bytes
-from .prints import Estimate, Job, Print
+from .prints import Estimate, Job, MeshPrint
 
 LARGEST = 8192  # a side; common practice, no source: what most graphics cards take
 FORMULA = (
@@ -37,7 +37,7 @@ def layout(vertices: int, frames: int) -> tuple[int, int, int]:
     return width, rows, height
 
 
-class VertexTexture(Print):
+class VertexTexture(MeshPrint):
     """A mesh (.glb) with a texture coordinate per vertex, its offsets from the rest shape per frame (.exr), normals,
     and a small .json with frame rate, frames, bounds, layout and the formula to read it."""
 

@@ -47,6 +47,11 @@ def _checked(thing: Thing, channel_name: str, value):
 
 # -- things ------------------------------------------------------------------------------------------------
 def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
+    return add_thing(scene, "subject", name=name, mesh=mesh_ref(scene, mesh, source))
+
+
+def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
+    """Put the arrays of a mesh into the scene; returns what names them."""
     put = scene.arrays.put
     ref = MeshRef(
         points=put(mesh.points),
@@ -58,7 +63,7 @@ def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
         face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
     )
     scene.know_mesh(ref, mesh)
-    return add_thing(scene, "subject", name=name, mesh=ref)
+    return ref
 
 
 def add_thing(
@@ -114,6 +119,7 @@ def remove(scene: Scene, thing_id: str) -> None:
     thing = _thing(scene, thing_id)
     values, gone = Values(scene.doc), {thing_id, *(l.id for l in thing.stack)}
     doc = scene.doc.remove(thing_id)
+    gone |= {j.id for j in thing.joints}
     for other, _ in list(doc.everything()):
         kept = {n: v for n, v in other.values.items() if not (isinstance(v, str) and v in gone)}
         for name, source in other.sources():

@@ -129,12 +129,17 @@ class Bind(Frozen):
     locked: tuple[str, ...] = ()  # joints whose weights painting leaves alone
 
 
-class ClipCurve(Frozen):
-    """The keys of one channel in a clip."""
+class Kept(Frozen):
+    """A channel's value that is kept aside."""
 
     thing: str  # id
     channel: str
-    curve: Curve
+    value: Any
+
+    @field_validator("value", mode="before")
+    @classmethod
+    def _read(cls, value):
+        return _read_value(value)
 
 
 class Clip(Frozen):
@@ -147,7 +152,7 @@ class Clip(Frozen):
     last: int
     loops: bool = False
     speed: float = Field(default=1.0, allow_inf_nan=False)
-    curves: tuple[ClipCurve, ...] | None = None  # None: in place
+    values: tuple[Kept, ...] | None = None  # None: in place
 
     @model_validator(mode="after")
     def _range(self):
@@ -184,6 +189,8 @@ class Thing(Frozen):
     rest: Rest | None = None  # of a joint
     bind: Bind | None = None  # of a layer that is bound once: a skin, a cage
     clips: tuple[Clip, ...] = ()
+    live: tuple[str, ...] = ()  # layers that a bake to keys switched off
+    before: tuple[Kept, ...] = ()  # what the joints' channels were before it
     unknown: dict[str, Any] | None = None  # the raw thing, when its kind is not understood
 
     @field_validator("values", mode="before")

@@ -80,14 +80,7 @@ def _dump(doc: Document) -> dict:
         if thing.unknown is not None:
             return thing.unknown
         data = {"id": thing.id, "kind": thing.kind, "name": thing.name, "on": thing.on}
-        data["values"] = {
-            n: v.raw
-            if isinstance(v, Opaque)
-            else v.model_dump(exclude_defaults=True)
-            if isinstance(v, (Frozen, Curve))
-            else v
-            for n, v in thing.values.items()
-        }
+        data["values"] = {n: _dump_value(v) for n, v in thing.values.items()}
         if thing.mesh:
             data["mesh"] = thing.mesh.model_dump()
         for name in ("maps", "targets"):
@@ -100,7 +93,9 @@ def _dump(doc: Document) -> dict:
             if getattr(thing, name):
                 data[name] = getattr(thing, name).model_dump(exclude_defaults=True)
         if thing.clips:
-            data["clips"] = [c.model_dump(exclude_defaults=True) | {"id": c.id} for c in thing.clips]
+            data["clips"] = [_dump_clip(c) for c in thing.clips]
+        if thing.live:
+            data["live"], data["before"] = thing.live, [_dump_kept(k) for k in thing.before]
         for name in ("stack", "joints"):
             if getattr(thing, name):
                 data[name] = [dump_thing(part) for part in getattr(thing, name)]
@@ -109,6 +104,21 @@ def _dump(doc: Document) -> dict:
     data = doc.model_dump(exclude={"things", "prints"})
     data["version"] = FILE_VERSION
     return data | {"things": [dump_thing(t) for t in doc.things], "prints": [dump_thing(t) for t in doc.prints]}
+
+
+def _dump_value(value):
+    if isinstance(value, Opaque):
+        return value.raw
+    return value.model_dump(exclude_defaults=True) if isinstance(value, (Frozen, Curve)) else value
+
+
+def _dump_kept(kept) -> dict:
+    return {"thing": kept.thing, "channel": kept.channel, "value": _dump_value(kept.value)}
+
+
+def _dump_clip(clip) -> dict:
+    data = clip.model_dump(exclude={"values"})
+    return data if clip.values is None else data | {"values": [_dump_kept(k) for k in clip.values]}
 
 
 # -- reading -----------------------------------------------------------------------------------------------

@@ -7,6 +7,7 @@ from ..geometry import pose as turns
 from ..geometry import weights as bound
 from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose, pose_of
+from ..motion.cage import coordinates
 from .bones import MOST_JOINTS, Bones, hand_pose
 from .commands import _thing, unique_name
 from .document import Bind, Document, Rest, Thing, new_id
@@ -443,3 +444,33 @@ def set_joint_locked(scene: Scene, layer_id: str, joint_id: str, on: bool) -> No
     layer = _thing(scene, layer_id)
     locked = tuple(j for j in layer.bind.locked if j != joint_id) + ((joint_id,) if on else ())
     scene.apply("Lock weights", scene.doc.replace(layer.with_(bind=layer.bind.with_(locked=locked))))
+
+
+def bind_cage(scene: Scene, subject_id: str, cage_id: str, layer_id: str | None = None) -> Thing:
+    """Bind a subject to a cage around it as both are at rest, in a new cage layer on top of the stack or in one that is
+    there. Raises EstampaError when the cage is not closed or does not hold the subject."""
+    subject, cage = _thing(scene, subject_id), _thing(scene, cage_id)
+    if subject.id == cage.id or cage.mesh is None:
+        raise EstampaError(cage.name, "cannot be a cage here.", "Choose another subject of few faces.")
+    mesh, around = scene.mesh(subject.mesh), scene.mesh(cage.mesh)
+    if around.open_edges:
+        raise EstampaError(
+            cage.name, f"has {around.open_edges} open edges, so it encloses nothing.", "Close it, then bind again."
+        )
+    start = Rows.one(scene.doc.start)
+    into = scene.values.place(subject, start).inverse() @ scene.values.place(cage, start)
+    weights = coordinates(mesh.points, into.apply(around.points[None])[0], around.triangles)
+    if not np.isfinite(weights).all():
+        raise EstampaError(cage.name, "gives no coordinates for some vertices.", "Make it larger, without flat faces.")
+    bind = Bind(weights=scene.arrays.put(weights))
+    held = next((l for l in subject.stack if l.id == layer_id), None)
+    if held is not None:
+        layer = held.with_(bind=bind, values={**held.values, "cage": cage.id})
+        doc = scene.doc.replace(layer)
+    else:
+        layer = Thing(
+            kind="cage", name=unique_name(scene.doc, f"{cage.name} carries"), values={"cage": cage.id}, bind=bind
+        )
+        doc = scene.doc.replace(subject.with_(stack=(layer, *subject.stack)))
+    scene.apply(f"Bind {subject.name} to {cage.name}", doc)
+    return layer

@@ -1,0 +1,1 @@
+"""From motion that is worked out to keys that are edited by hand."""

@@ -1,0 +1,173 @@
+"""Fewer keys: cubic segments through the frames, as few as keep every frame within a tolerance.
+
+A channel begins with a key at each end; the frame that is furthest off gets one, and so on (as Ramer 1972 and Douglas
+and Peucker 1973 simplify lines). Each key takes the slope that the motion has there, so segments join smoothly. What
+counts is where the joints end up, so the whole pose is worked out again from the keys at every frame; where a tip is
+too far off or a joint turned too far, the channels of the joints above it are told to be closer.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from ..geometry import pose as turns
+from ..geometry.pose import Pose
+from ..scene.bones import Bones
+from ..scene.curves import Curve, Key
+
+ROUNDS = 14  # of halving, after which a channel keeps all its frames
+
+
+@dataclass(frozen=True)
+class Tolerance:
+    """How far a tip may be from where it was, and how far a joint may be turned away; 0 keeps every frame."""
+
+    place: float = 0.001  # m
+    turn: float = np.radians(0.25)  # rad
+
+
+@dataclass
+class Reduced:
+    """Keys by (joint, channel number): their frames' places; and what they give at every frame."""
+
+    keys: dict[tuple[int, int], np.ndarray]
+    gap: float  # m, the largest distance of a tip at any frame
+    turn: float  # rad, the largest turn of a joint away from what it was
+
+
+def reduced(bones: Bones, values: np.ndarray, joints: np.ndarray, poses: Pose, tolerance: Tolerance) -> Reduced:
+    """values (f, j, 9) channels of `joints` at each frame; poses (f, n, ...) the whole skeleton's, as it was.
+
+    Channels are places in metres, turns in rad and stretches.
+    """
+    frames = len(values)
+    slopes = np.gradient(values, axis=0) if frames > 1 else np.zeros_like(values)
+    at, reach = chains(bones, poses), _tips(bones)
+    long = np.maximum(bones.lengths[joints], 1e-6)
+    close = np.empty((len(joints), 9))  # how close each channel is kept
+    close[:, :3] = 0.5 * tolerance.place
+    close[:, 3:6] = np.minimum(0.5 * tolerance.turn, 0.5 * tolerance.place / long)[:, None]
+    close[:, 6:] = (0.5 * tolerance.place / long)[:, None]
+    chosen = np.zeros((frames, len(joints), 9), np.bool_)
+    result = np.empty_like(values)
+    todo = np.ones(len(joints), bool)
+    row = {int(j): k for k, j in enumerate(joints)}
+    exact = tolerance.place <= 0 or tolerance.turn <= 0
+    for rounds in range(ROUNDS + 1):
+        if rounds == ROUNDS or exact:
+            close[todo] = 0.0
+        for k in np.flatnonzero(todo):
+            for c in range(9):
+                _thin(values[:, k, c], slopes[:, k, c], close[k, c], chosen[:, k, c], result[:, k, c])
+        gap, turn = _gaps(bones, poses, at, reach, posed(bones, poses, joints, result))
+        bad = ((gap > tolerance.place) | (turn > tolerance.turn)).any(axis=0)
+        if not bad.any() or exact or rounds == ROUNDS:
+            break
+        todo[:] = False
+        for i in np.flatnonzero(bad):
+            for up in bones.up(int(i)):
+                if int(up) in row:
+                    todo[row[int(up)]] = True
+        close[todo] *= 0.5
+    keys = {
+        (int(j), c): np.flatnonzero(chosen[:, k, c])
+        for k, j in enumerate(joints)
+        for c in range(9)
+        if np.ptp(values[:, k, c]) > 1e-9
+    }
+    return Reduced(keys, float(gap.max(initial=0)), float(turn.max(initial=0)))
+
+
+def curve_of(frames: np.ndarray, values: np.ndarray, slopes: np.ndarray, keys: np.ndarray) -> Curve:
+    """The curve through chosen frames, with the slopes that the motion has there. keys -- places in `frames`."""
+    made = []
+    for n, k in enumerate(keys):
+        left = (frames[k] - frames[keys[n - 1]]) / 3 if n else 1 / 3
+        right = (frames[keys[n + 1]] - frames[k]) / 3 if n + 1 < len(keys) else 1 / 3
+        slope = float(slopes[k])
+        handles = {"left": (-left, -left * slope), "right": (right, right * slope)}
+        made.append(Key(frame=float(frames[k]), value=float(values[k]), tangent="free", **handles))
+    return Curve(keys=tuple(made))
+
+
+def posed(bones: Bones, poses: Pose, joints: np.ndarray, values: np.ndarray) -> Pose:
+    """(f, n, ...) the poses with `joints` put where channel values (f, j, 9) say."""
+    place, turn, stretch = (part.copy() for part in poses)
+    rest = bones.rest
+    place[:, joints] = rest.place[joints] + values[..., :3]
+    own = turns.from_euler(values[..., 3], values[..., 4], values[..., 5])
+    turn[:, joints] = turns.product(np.broadcast_to(rest.turn[joints], own.shape), own)
+    stretch[:, joints] = rest.stretch[joints] * values[..., 6:]
+    return Pose(place, turn, stretch)
+
+
+def chains(bones: Bones, poses: Pose) -> np.ndarray:
+    """(f, n, 4, 4) of joints in the skeleton's own space, over frames."""
+    f, n = poses.place.shape[:2]
+    own = Pose(*(part.reshape(f * n, -1) for part in poses)).matrices.reshape(f, n, 4, 4)
+    return _all_chained(own, bones.parents, bones.order)
+
+
+def _tips(bones: Bones) -> np.ndarray:
+    return np.concatenate([bones.tips, np.ones((len(bones), 1))], axis=1)
+
+
+def _gaps(bones, poses, at, reach, found: Pose):
+    """((f, n) m between tips, (f, n) rad between turns)."""
+    now = chains(bones, found)
+    tips = np.einsum("fnij,nj->fni", at[:, :, :3] - now[:, :, :3], reach)
+    cosine = np.abs((poses.turn * found.turn).sum(axis=-1))
+    return np.linalg.norm(tips, axis=-1), 2 * np.arccos(np.clip(cosine, 0, 1))
+
+
+@njit(cache=True, nogil=True)
+def _all_chained(own, parents, order):
+    result = np.empty_like(own)
+    for f in range(len(own)):
+        for i in order:
+            p = parents[i]
+            if p < 0:
+                result[f, i] = own[f, i]
+                continue
+            for r in range(4):
+                for c in range(4):
+                    total = 0.0
+                    for k in range(4):
+                        total += result[f, p, r, k] * own[f, i, k, c]
+                    result[f, i, r, c] = total
+    return result
+
+
+@njit(cache=True, nogil=True)
+def _thin(values, slopes, close, chosen, result):
+    """Choose frames so that the cubics through them stay within `close` of every value; what they give to `result`."""
+    last = len(values) - 1
+    chosen[:] = False
+    chosen[0] = chosen[last] = True
+    if close <= 0:
+        chosen[:] = True
+        result[:] = values
+        return
+    result[0], result[last] = values[0], values[last]
+    starts, ends = np.empty(len(values) + 1, np.int64), np.empty(len(values) + 1, np.int64)
+    starts[0], ends[0], count = 0, last, 1
+    while count:
+        count -= 1
+        a, b = starts[count], ends[count]
+        worst, where = -1.0, -1
+        span = float(b - a)
+        for i in range(a + 1, b):
+            t = (i - a) / span
+            r = 1 - t
+            h0, h1 = r * r * (1 + 2 * t), t * t * (3 - 2 * t)
+            result[i] = h0 * values[a] + h1 * values[b] + span * t * r * (r * slopes[a] - t * slopes[b])
+            off = abs(result[i] - values[i])
+            if off > worst:
+                worst, where = off, i
+        if worst > close:
+            chosen[where] = True
+            result[where] = values[where]
+            starts[count], ends[count] = a, where
+            starts[count + 1], ends[count + 1] = where, b
+            count += 2

@@ -1,0 +1,151 @@
+"""BVH: joints as offsets and turns over time, in plain text, as commonly written (common practice, no standard).
+
+A joint of a BVH file has no rest turn of its own: at rest all axes are the world's. So what is written for a joint is
+how it is turned away from its rest, in the world's axes, within its parent. Only roots move.
+"""
+
+from pathlib import Path
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from ..errors import EstampaError
+
+ORDER = "ZXY"  # turned axes, first to last
+
+
+def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, scale: float = 1.0) -> None:
+    """names, parents -- of n joints; at_rest (n, 4, 4) and world (f, n, 4, 4) in the world, metres
+    tips (n, 3)    -- from each joint to its end at rest, in the world
+    scale          -- units of the file in a metre
+
+    Several roots hang on one more joint, at the origin.
+    """
+    names, parents = [_word(n) for n in names], list(parents)
+    roots = [i for i, p in enumerate(parents) if p < 0]
+    turn = world[:, :, :3, :3] @ at_rest[:, :3, :3].transpose(0, 2, 1)
+    place, rest_place = world[:, :, :3, 3], at_rest[:, :3, 3]
+    turn = _square(turn)
+    if len(roots) > 1:
+        f = len(world)
+        names, parents = ["root", *names], [-1, *[p + 1 if p >= 0 else 0 for p in parents]]
+        turn = np.concatenate([np.tile(np.eye(3), (f, 1, 1, 1)), turn], axis=1)
+        place = np.concatenate([np.zeros((f, 1, 3)), place], axis=1)
+        rest_place, tips = np.vstack([np.zeros(3), rest_place]), np.vstack([np.zeros(3), tips])
+    children = [[i for i, p in enumerate(parents) if p == k] for k in range(len(parents))]
+    lines, order = ["HIERARCHY"], []
+
+    def joint(i, depth):
+        pad = "\t" * depth
+        offset = (rest_place[i] - (rest_place[parents[i]] if parents[i] >= 0 else 0)) * scale
+        lines.append(f"{pad}{'JOINT' if depth else 'ROOT'} {names[i]}")
+        lines.append(f"{pad}{{")
+        lines.append(f"{pad}\tOFFSET {_row(offset)}")
+        turns = " ".join(f"{a}rotation" for a in ORDER)
+        lines.append(f"{pad}\tCHANNELS " + (f"3 {turns}" if depth else f"6 Xposition Yposition Zposition {turns}"))
+        order.append(i)
+        for c in children[i]:
+            joint(c, depth + 1)
+        if not children[i]:
+            lines.extend([f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {_row(tips[i] * scale)}", f"{pad}\t}}"])
+        lines.append(f"{pad}}}")
+
+    joint(0 if len(roots) > 1 else roots[0], 0)
+    local = turn.copy()
+    for i, p in enumerate(parents):
+        if p >= 0:
+            local[:, i] = turn[:, p].transpose(0, 2, 1) @ turn[:, i]
+    lines += ["MOTION", f"Frames: {len(world)}", f"Frame Time: {1 / frame_rate:.9f}"]
+    angles = [np.degrees(Rotation.from_matrix(local[:, i]).as_euler(ORDER)) for i in order]
+    columns = np.concatenate([place[:, order[0]] * scale, *angles], axis=1)
+    lines += [_row(row) for row in columns]
+    path.write_text("\n".join(lines) + "\n")
+
+
+def _square(turn):
+    u, _, v = np.linalg.svd(turn)
+    flip = np.linalg.det(u @ v)
+    u[..., 2] *= np.sign(flip)[..., None]
+    return u @ v
+
+
+def _row(values) -> str:
+    return " ".join(f"{v:.6f}" for v in values)
+
+
+def _word(name: str) -> str:
+    return "".join(c if c.isalnum() else "_" for c in name) or "joint"
+
+
+class Reader:
+    """Reads a BVH file: joints, their offsets, and where they are at each frame. Raises EstampaError."""
+
+    def __init__(self, path: Path, scale: float = 1.0):
+        """scale -- units of the file in a metre."""
+        try:
+            self._read(Path(path).read_text(errors="replace").split(), scale)
+        except (ValueError, IndexError) as err:
+            raise EstampaError(
+                Path(path).name, "is no BVH file, or is cut short.", "Export it again.", repr(err)
+            ) from None
+
+    def _read(self, words, scale):
+        self.names, self.parents, offsets, self.channels, self.ends = [], [], [], [], {}
+        stack, at = [], 1
+        if words[0] != "HIERARCHY":
+            raise ValueError("no HIERARCHY")
+        while words[at] != "MOTION":
+            word = words[at]
+            if word in ("ROOT", "JOINT"):
+                name = words[at + 1]
+                at += 2
+                while words[at] != "{":  # a name of several words
+                    name, at = f"{name} {words[at]}", at + 1
+                self.names.append(name)
+                self.parents.append(stack[-1] if stack else -1)
+                offsets.append(np.zeros(3))
+                self.channels.append([])
+                stack.append(len(self.names) - 1)
+            elif word == "End":
+                stack.append(-2 - stack[-1])
+                at += 2
+            elif word == "OFFSET":
+                offset = np.array([float(w) for w in words[at + 1 : at + 4]]) / scale
+                if stack[-1] < 0:
+                    self.ends[-2 - stack[-1]] = offset
+                else:
+                    offsets[stack[-1]] = offset
+                at += 3
+            elif word == "CHANNELS":
+                count = int(words[at + 1])
+                self.channels[stack[-1]] = words[at + 2 : at + 2 + count]
+                at += 1 + count
+            elif word == "}":
+                stack.pop()
+            at += 1
+        count = int(words[at + 2])
+        self.frame_rate = 1 / float(words[at + 5])
+        wide = sum(map(len, self.channels))
+        self.values = np.array([float(w) for w in words[at + 6 : at + 6 + count * wide]]).reshape(count, wide)
+        if not np.isfinite(self.values).all():
+            raise ValueError("a value is no number")
+        self.offsets, self._scale = np.array(offsets).reshape(-1, 3), scale
+
+    def world(self) -> np.ndarray:
+        """(f, n, 4, 4) of the joints at each frame."""
+        result = np.tile(np.eye(4), (len(self.values), len(self.names), 1, 1))
+        at = 0
+        for i, channels in enumerate(self.channels):
+            place, turn = np.tile(self.offsets[i], (len(self.values), 1)), np.tile(np.eye(3), (len(self.values), 1, 1))
+            for name in channels:
+                column, axis = self.values[:, at], "XYZ".index(name[0].upper())
+                at += 1
+                if name.lower().endswith("position"):
+                    place[:, axis] = column / self._scale
+                else:
+                    turn = turn @ Rotation.from_euler(name[0].upper(), np.radians(column)[:, None]).as_matrix()
+            own = np.tile(np.eye(4), (len(self.values), 1, 1))
+            own[:, :3, :3], own[:, :3, 3] = turn, place
+            p = self.parents[i]
+            result[:, i] = own if p < 0 else result[:, p] @ own
+        return result

@@ -1,0 +1,165 @@
+"""OpenUSD with UsdSkel: a skeleton, a bound mesh and an animation for each clip."""
+
+from pathlib import Path
+
+import numpy as np
+
+from .skinned import ENDING, Motion, Rigged
+from .usd import _word
+
+
+def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, first_frame: int) -> None:
+    """The first motion is bound and plays from `first_frame` on; the others are there to be chosen."""
+    from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, Vt
+
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetTimeCodesPerSecond(frame_rate)
+    stage.SetFramesPerSecond(frame_rate)
+    stage.SetStartTimeCode(first_frame)
+    stage.SetEndTimeCode(first_frame + len(motions[0].times) - 1)
+    root = UsdSkel.Root.Define(stage, f"/{_word(rigged.name)}")
+    stage.SetDefaultPrim(root.GetPrim())
+    skeleton = UsdSkel.Skeleton.Define(stage, root.GetPath().AppendChild("Skeleton"))
+    names, parents, rest, bind, ends = _with_ends(rigged)
+    paths = _paths(names, parents)
+    matrix = lambda m: Gf.Matrix4d(*m.T.ravel().tolist())  # USD has rows where glTF and we have columns
+    skeleton.CreateJointsAttr(paths)
+    skeleton.CreateJointNamesAttr(names)
+    skeleton.CreateRestTransformsAttr(Vt.Matrix4dArray([matrix(m) for m in rest]))
+    skeleton.CreateBindTransformsAttr(Vt.Matrix4dArray([matrix(m) for m in bind]))
+    _stand(skeleton, motions[0], first_frame)
+    mesh = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Mesh"))
+    _geometry(mesh, rigged)
+    binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
+    width = rigged.indices.shape[1]
+    binding.CreateJointIndicesPrimvar(False, width).Set(Vt.IntArray.FromNumpy(rigged.indices.astype(np.int32).ravel()))
+    weights = rigged.weights.astype(np.float32).ravel()
+    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(weights))
+    binding.CreateGeomBindTransformAttr(Gf.Matrix4d(1.0))
+    binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
+    api = UsdSkel.BindingAPI.Apply(skeleton.GetPrim())
+    for k, motion in enumerate(motions):
+        animation = UsdSkel.Animation.Define(stage, skeleton.GetPath().AppendChild(_word(motion.name) or f"Clip{k}"))
+        animation.CreateJointsAttr(paths)
+        _samples(animation, motion, frame_rate, first_frame if k == 0 else 0, ends)
+        if k == 0:
+            api.CreateAnimationSourceRel().SetTargets([animation.GetPath()])
+    del Sdf
+    stage.GetRootLayer().Save()
+
+
+def _with_ends(rigged: Rigged):
+    """(names, parents, rest (n, 4, 4), bind (n, 4, 4), tips of the ends (e, 3)) with leaf-end joints, if wanted."""
+    names, parents = list(rigged.joints), rigged.parents.tolist()
+    rest, bind = list(rigged.rest.matrices), list(np.linalg.inv(rigged.back))
+    ends = []
+    if rigged.tips is not None:
+        for i in sorted(set(range(len(names))) - set(parents)):
+            step = np.eye(4)
+            step[:3, 3] = rigged.tips[i]
+            names.append(rigged.joints[i] + ENDING)
+            parents.append(i)
+            rest.append(step)
+            bind.append(bind[i] @ step)
+            ends.append(rigged.tips[i])
+    return names, parents, rest, bind, np.array(ends).reshape(-1, 3)
+
+
+def _paths(names, parents) -> list[str]:
+    """Joints by their way from the root, each word valid and alone among its neighbours."""
+    found: list[str] = [""] * len(names)
+    taken = set()
+
+    def path(i):
+        if not found[i]:
+            base = _word(names[i])
+            head = f"{path(parents[i])}/" if parents[i] >= 0 else ""
+            word, k = head + base, 2
+            while word in taken:
+                word, k = f"{head}{base}_{k}", k + 1
+            taken.add(word)
+            found[i] = word
+        return found[i]
+
+    return [path(i) for i in range(len(names))]
+
+
+def _stand(skeleton, motion: Motion, first_frame):
+    from pxr import Gf, UsdGeom
+
+    operation = UsdGeom.Xformable(skeleton.GetPrim()).AddTransformOp()
+    stands = motion.stands
+    f = len(motion.times)
+    from ..geometry.pose import Pose
+
+    matrices = Pose(*(part.reshape(f, -1) for part in stands)).matrices
+    if np.abs(matrices - matrices[0]).max() < 1e-12:
+        operation.Set(Gf.Matrix4d(*matrices[0].T.ravel().tolist()))
+        return
+    for k, m in enumerate(matrices):
+        operation.Set(Gf.Matrix4d(*m.T.ravel().tolist()), first_frame + k)
+
+
+def _geometry(mesh, rigged: Rigged):
+    from pxr import Sdf, UsdGeom, Vt
+
+    own = rigged.mesh
+    mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(own.face_counts)))
+    mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(own.face_indices)))
+    mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    points = np.ascontiguousarray(own.points, np.float32)
+    mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points))
+    mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([points.min(axis=0), points.max(axis=0)])))
+    if own.uv is not None:
+        uv = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+        uv.Set(Vt.Vec2fArray.FromNumpy(np.array(own.uv)))
+
+
+def _samples(animation, motion: Motion, frame_rate, first_frame, ends):
+    from pxr import Vt
+
+    place, turn = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr()
+    scale = animation.CreateScalesAttr()
+    for k, time in enumerate(motion.times):
+        at = first_frame + (k if first_frame else time * frame_rate)
+        places = np.concatenate([motion.poses.place[k], ends])
+        turns = np.concatenate([motion.poses.turn[k], np.tile([0.0, 0, 0, 1], (len(ends), 1))])
+        sizes = np.concatenate([motion.poses.stretch[k], np.ones((len(ends), 3))])
+        place.Set(Vt.Vec3fArray.FromNumpy(places.astype(np.float32)), at)
+        turn.Set(Vt.QuatfArray.FromNumpy(turns.astype(np.float32)), at)
+        scale.Set(Vt.Vec3hArray.FromNumpy(sizes.astype(np.float16)), at)
+
+
+class Reader:
+    """Reads the skinned mesh back with UsdSkel's own skinning."""
+
+    def __init__(self, path: Path):
+        from pxr import Usd, UsdSkel
+
+        self._stage = Usd.Stage.Open(str(path))
+        root = next(p for p in self._stage.Traverse() if p.IsA(UsdSkel.Root))
+        cache = UsdSkel.Cache()
+        cache.Populate(UsdSkel.Root(root), Usd.PrimDefaultPredicate)
+        binding = cache.ComputeSkelBindings(UsdSkel.Root(root), Usd.PrimDefaultPredicate)[0]
+        self._query = cache.GetSkelQuery(binding.GetSkeleton())
+        self._skinning = binding.GetSkinningTargets()[0]
+        self._mesh = self._skinning.GetPrim()
+        self.frames = [int(t) for t in self._query.GetAnimQuery().GetJointTransformTimeSamples()]
+        self.frame_rate = self._stage.GetTimeCodesPerSecond()
+
+    def points(self, frame: float) -> np.ndarray:
+        from pxr import UsdGeom, Vt
+
+        xforms = self._query.ComputeSkinningTransforms(frame)
+        mapper = self._skinning.GetJointMapper()
+        xforms = mapper.Remap(xforms) if mapper is not None and not mapper.IsNull() else xforms
+        points = Vt.Vec3fArray(UsdGeom.Mesh(self._mesh).GetPointsAttr().Get())
+        self._skinning.ComputeSkinnedPoints(xforms, points, frame)
+        stand = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(self._query.GetPrim()))
+        return np.array(points, float) @ stand[:3, :3] + stand[3, :3]
+
+    def joints(self, frame: float) -> np.ndarray:
+        """(n, 4, 4) in the skeleton's own space, by columns."""
+        return np.array(self._query.ComputeJointSkelTransforms(frame)).transpose(0, 2, 1)

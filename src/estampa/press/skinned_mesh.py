@@ -1,0 +1,55 @@
+"""Skinned mesh: skin, joints, morph targets and clips, as GLB."""
+
+from pathlib import Path
+
+from ..formats import skinned
+from ..scene import clips
+from ..scene.file import write_whole
+from ..units import format_bytes
+from .prints import Estimate, Job
+from .rigs import SkinnedPrint, motions_of, rig_of
+
+
+class SkinnedMesh(SkinnedPrint):
+    """A GLB with the mesh at rest, its joints and weights, morph targets, and every clip as an animation.
+
+    It carries the skin and the morph layers above it; what other layers do is not in the file, and shows as a gap when
+    it is read back. A clip that loops has its first pose again at the end.
+    """
+
+    kind, title, suffix = "skinned_mesh", "Skinned mesh", ".glb"
+
+    def estimate(self, vertices, triangles, frames, v):
+        size = vertices * (24 + 8 + 20) + triangles * 12 + frames * 2000
+        return Estimate(size, f"about {format_bytes(size)}: {vertices:,} vertices once, and turns of joints per frame")
+
+    def write(self, job: Job, target: Path, progress):
+        path = target.with_name(target.name + self.suffix)
+        rigged, motions = rig_of(job), motions_of(job)
+        progress(0.5, "Writing the skin")
+        times = motions[0].times.tolist()
+        order = job.frames[::-1] if len(job.frames) > 1 and _backwards(job) else job.frames
+        extras = {"estampa": {"frames": order, "times": times[: len(order)]}}
+        write_whole(path, lambda temporary: skinned.write(temporary, rigged, motions, extras))
+        return [path]
+
+    def reader(self, target: Path):
+        return PrintedReader(target.with_name(target.name + self.suffix))
+
+
+def _backwards(job) -> bool:
+    present = clips.present(job.skeleton)
+    return present is not None and present.speed < 0
+
+
+class PrintedReader:
+    """Reads a printed skin back by the frames it was made of."""
+
+    def __init__(self, path: Path):
+        self.file = skinned.Reader(path)
+        told = self.file.document.scenes[0].extras["estampa"]
+        self._times = dict(zip(told["frames"], told["times"], strict=True))
+        self.frames = sorted(told["frames"])
+
+    def points(self, frame: int):
+        return self.file.moved(self._times[frame])

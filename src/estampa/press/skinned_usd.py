@@ -1,0 +1,34 @@
+"""Skinned mesh as OpenUSD with UsdSkel."""
+
+from pathlib import Path
+
+from ..formats import usd_skel
+from ..scene.file import write_whole
+from ..units import format_bytes
+from .prints import Estimate, Job
+from .rigs import SkinnedPrint, motions_of, rig_of
+
+
+class SkinnedUsd(SkinnedPrint):
+    """An OpenUSD file (.usdc) with a UsdSkel skeleton, the bound mesh and an animation for each clip.
+
+    The clip that is played is bound and keeps its frames; morph targets are not written.
+    """
+
+    kind, title, suffix = "skinned_usd", "Skinned mesh (USD)", ".usdc"
+
+    def estimate(self, vertices, triangles, frames, v):
+        size = vertices * 44 + triangles * 16 + frames * 2000
+        return Estimate(size, f"about {format_bytes(size)}: {vertices:,} vertices once, and turns of joints per frame")
+
+    def write(self, job: Job, target: Path, progress):
+        path = target.with_name(target.name + self.suffix)
+        rigged, motions = rig_of(job), motions_of(job)
+        progress(0.5, "Writing the skin")
+        # in USD a loop is a matter of the player; frames are what they were
+        motions[0] = motions[0].first(len(job.frames))
+        write_whole(path, lambda t: usd_skel.write(t, rigged, motions, job.frame_rate, job.frames[0]))
+        return [path]
+
+    def reader(self, target: Path):
+        return usd_skel.Reader(target.with_name(target.name + self.suffix))

@@ -1,0 +1,163 @@
+"""Clips: named ranges of keys of a skeleton's joints, or of the morph layers of a subject.
+
+One clip is played: its keys are in place, on the channels. The others keep theirs until they are chosen.
+"""
+
+from ..errors import EstampaError
+from .commands import _thing
+from .curves import Curve
+from .document import Clip, Document, Kept, Thing
+from .scene import Scene
+from .skeleton import POSED
+
+
+def _channels(owner: Thing):
+    """Yields (thing, channel) of everything that a clip of this owner holds."""
+    for joint in owner.joints:
+        yield from ((joint, name) for name in POSED)
+    for layer in owner.stack:
+        if layer.kind == "morph":
+            yield from ((layer, name) for name, c in layer.declared.channels.items() if c.animates)
+
+
+def values_of(owner: Thing) -> tuple[Kept, ...]:
+    """What a clip of this owner would hold, as it is now."""
+    return tuple(Kept(thing=t.id, channel=n, value=t.values[n]) for t, n in _channels(owner) if n in t.values)
+
+
+def put_in(owner: Thing, kept: tuple[Kept, ...]) -> Thing:
+    """The owner with the channels of its clips as they are in a clip; those that it does not have are cleared."""
+    by_thing: dict[str, dict] = {}
+    for k in kept:
+        by_thing.setdefault(k.thing, {})[k.channel] = k.value
+    held: dict[str, set] = {}
+    for thing, name in _channels(owner):
+        held.setdefault(thing.id, set()).add(name)
+
+    def filled(thing):
+        names = held.get(thing.id)
+        if not names:
+            return thing
+        others = {n: v for n, v in thing.values.items() if n not in names}
+        return thing.with_(values={**others, **by_thing.get(thing.id, {})})
+
+    return owner.with_(joints=tuple(map(filled, owner.joints)), stack=tuple(map(filled, owner.stack)))
+
+
+def put_away(doc: Document, owner: Thing) -> tuple[Thing, Document]:
+    """The owner with the keys of the clip that is played kept in it, so that others can take their place."""
+    kept = values_of(owner)
+    clips = tuple(c.with_(values=kept) if c.values is None else c for c in owner.clips)
+    owner = owner.with_(clips=clips)
+    return owner, doc.replace(owner)
+
+
+def begun(doc: Document, owner: Thing, name: str, first: int, last: int, loops: bool = False) -> tuple[Thing, Document]:
+    """The owner with a new clip that is played, with the present keys in place."""
+    owner, doc = put_away(doc, owner)
+    clip = Clip(name=_free(owner, name), first=first, last=last, loops=loops)
+    owner = owner.with_(clips=(*owner.clips, clip))
+    return owner, doc.replace(owner)
+
+
+def _free(owner: Thing, wanted: str) -> str:
+    taken, name, i = {c.name for c in owner.clips}, wanted.strip() or "Clip", 2
+    while name in taken:
+        name, i = f"{wanted} {i}", i + 1
+    return name
+
+
+def _clip(owner: Thing, clip_id: str) -> Clip:
+    found = next((c for c in owner.clips if c.id == clip_id), None)
+    if found is None:
+        raise EstampaError(owner.name, "has no such clip.", "Choose another one.", clip_id)
+    return found
+
+
+def present(owner: Thing) -> Clip | None:
+    """The clip whose keys are in place."""
+    return next((c for c in owner.clips if c.values is None), None)
+
+
+def new_clip(scene: Scene, owner_id: str, name: str, first: int, last: int, loops: bool = False) -> Clip:
+    """Begin a clip with the present keys; the one that was played keeps its own."""
+    if last < first:
+        raise EstampaError("The clip", f"would end at {last}, before its start at {first}.", "Give a later end.")
+    owner, doc = begun(scene.doc, _thing(scene, owner_id), name, int(first), int(last), loops)
+    scene.apply(f"New clip of {owner.name}", doc)
+    return owner.clips[-1]
+
+
+def use_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
+    """Play another clip: its keys are put in place, those that were are kept in their own."""
+    owner = _thing(scene, owner_id)
+    chosen = _clip(owner, clip_id)
+    if chosen.values is None:
+        return
+    owner, doc = put_away(scene.doc, owner)
+    owner = put_in(owner, chosen.values)
+    clips = tuple(c.with_(values=None) if c.id == clip_id else c for c in owner.clips)
+    scene.apply(f"Play clip {chosen.name}", doc.replace(owner.with_(clips=clips)))
+
+
+def set_clip(scene: Scene, owner_id: str, clip_id: str, **changes) -> None:
+    """Change a clip's name, first, last, loops or speed."""
+    owner = _thing(scene, owner_id)
+    clip = _clip(owner, clip_id)
+    if "name" in changes:
+        others = owner.with_(clips=tuple(c for c in owner.clips if c.id != clip_id))
+        changes["name"] = _free(others, changes["name"])
+    changed = clip.with_(**changes)
+    if changed.last < changed.first:
+        raise EstampaError(clip.name, f"would end at {changed.last}, before its start.", "Give a later end.")
+    if changed.speed == 0:
+        raise EstampaError(clip.name, "would not move at a speed of 0.", "Give a speed; a negative one goes backwards.")
+    clips = tuple(changed if c.id == clip_id else c for c in owner.clips)
+    scene.apply(f"Change clip {clip.name}", scene.doc.replace(owner.with_(clips=clips)))
+
+
+def remove_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
+    """Remove a clip. The keys of the one that is played stay in place."""
+    owner = _thing(scene, owner_id)
+    clip = _clip(owner, clip_id)
+    clips = tuple(c for c in owner.clips if c.id != clip_id)
+    scene.apply(f"Remove clip {clip.name}", scene.doc.replace(owner.with_(clips=clips)))
+
+
+def reverse_clip(scene: Scene, owner_id: str, clip_id: str) -> Clip:
+    """A new clip with the keys of another one played backwards; it is not played yet."""
+    owner = _thing(scene, owner_id)
+    clip = _clip(owner, clip_id)
+    kept = values_of(owner) if clip.values is None else clip.values
+    middle = clip.first + clip.last
+    turned = tuple(k.with_(value=_backwards(k.value, middle)) for k in kept)
+    made = Clip(
+        name=_free(owner, f"{clip.name} backwards"), first=clip.first, last=clip.last, loops=clip.loops,
+        speed=clip.speed, values=turned,
+    )  # fmt: skip
+    scene.apply(f"Reverse clip {clip.name}", scene.doc.replace(owner.with_(clips=(*owner.clips, made))))
+    return made
+
+
+def _backwards(value, middle):
+    if not isinstance(value, Curve):
+        return value
+    flip = lambda h: None if h is None else (-h[0], h[1])
+    keys, segments = [], [k.segment for k in value.keys]
+    for i, k in reversed(list(enumerate(value.keys))):
+        # a segment's shape is held by the key that begins it, which is the other one now
+        segment = segments[i - 1] if i else "curve"
+        keys.append(k.with_(frame=middle - k.frame, left=flip(k.right), right=flip(k.left), segment=segment))
+    return Curve(keys=tuple(keys), before=value.after, after=value.before)
+
+
+def documents(doc: Document, owner: Thing) -> list[tuple[Clip, Document]]:
+    """Each clip, and the document as it is when that clip is played."""
+    found = []
+    for clip in owner.clips:
+        if clip.values is None:
+            found.append((clip, doc))
+        else:
+            away, other = put_away(doc, owner)
+            found.append((clip, other.replace(put_in(away, clip.values))))
+    return found
