@@ -5,8 +5,11 @@ import time
 
 import numpy as np
 
-from .geometry.primitives import sheet
+from .bake import keys
+from .bake.reduce import Tolerance
+from .geometry.primitives import sheet, tube
 from .scene import commands as do
+from .scene import joints as build
 from .scene.channels import kinds_in
 from .scene.document import Document
 from .scene.scene import Scene
@@ -17,6 +20,7 @@ def warm() -> float:
     """Compile every kernel; returns the seconds it took."""
     begun = time.perf_counter()
     warm_layers()
+    warm_skeletons()
     scene = Scene()
     for weave in ("strain", "links"):
         subject = do.add_mesh(scene, sheet(1, 1, 5, 5), weave)
@@ -57,6 +61,33 @@ def warm_layers() -> None:
     found = evaluator.copies(scene.doc.find(copies.id), 3)
     found.mesh.normals(found.points())
     found.mesh.normals(found.shape.points[0])
+
+
+def warm_skeletons() -> None:
+    """Skins, cages, binding, every layer of a skeleton, and what a bake to keys needs."""
+    scene = Scene(Document(end=4, loop=(1, 5)))
+    line = np.stack([np.zeros(6), np.linspace(0, 1, 6), np.zeros(6)], axis=1)
+    subject, cage = (do.add_mesh(scene, tube(line, np.full(6, r), 6), "Warm") for r in (0.1, 0.2))
+    strands = [build.straight([x, 0, 0], [x, 1, 0], 3) for x in (0, 0.02)]
+    skeleton = build.add_skeleton(scene, strands)
+    for method in ("linear", "dual"):
+        build.bind_skin(scene, subject.id, skeleton.id, method=method)
+    build.bind_cage(scene, subject.id, cage.id)
+    grip = do.add_thing(scene, "grip", values={"x": 1.0}).id
+    path = do.add_thing(scene, "path", spots=((0, 0, 0), (2, 0, 0), (2, 0, 2))).id
+    last = scene.doc.find(skeleton.id).joints[2].id
+    for kind in kinds_in("layer"):
+        if kind.moves == "joints":
+            values = {n: v for n, v in (("target", grip), ("path", path), ("last", last)) if n in kind.channels}
+            do.add_layer(scene, skeleton.id, kind.kind, values=values)
+    do.add_thing(scene, "gravity")
+    do.add_thing(scene, "wind")
+    for shape in ("sphere", "mesh"):
+        do.add_thing(scene, "collider", values={"shape": shape, "subject": cage.id})
+    with tempfile.TemporaryDirectory() as folder:
+        store = FrameStore(folder)
+        scene.evaluate(3, store)
+        keys.bake(scene, skeleton.id, tolerance=Tolerance(), store=store)
 
 
 if __name__ == "__main__":

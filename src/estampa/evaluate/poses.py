@@ -95,7 +95,8 @@ class Poses:
         feels = self.feels(skeleton, layer, above.bones, frame)
         now = PoseMoment(float(frame), self.evaluator.doc.frame_rate, above.bones, feels, entering)
         try:
-            pose = layer.declared().pose(above.pose, v, now)
+            with np.errstate(all="ignore"):  # what is no number is refused below, by its layer's name
+                pose = layer.declared().pose(above.pose, v, now)
         except EstampaError as err:
             raise EstampaError(
                 f"{layer.name} on {skeleton.name}", f"{err.what} {err.cause}", err.cure, err.detail

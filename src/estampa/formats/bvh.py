@@ -33,6 +33,7 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
         place = np.concatenate([np.zeros((f, 1, 3)), place], axis=1)
         rest_place, tips = np.vstack([np.zeros(3), rest_place]), np.vstack([np.zeros(3), tips])
     children = [[i for i, p in enumerate(parents) if p == k] for k in range(len(parents))]
+    moving = {i for i, p in enumerate(parents) if p < 0 or (p == 0 and len(roots) > 1)}
     lines, order = ["HIERARCHY"], []
 
     def joint(i, depth):
@@ -41,8 +42,9 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
         lines.append(f"{pad}{'JOINT' if depth else 'ROOT'} {names[i]}")
         lines.append(f"{pad}{{")
         lines.append(f"{pad}\tOFFSET {_row(offset)}")
-        turns = " ".join(f"{a}rotation" for a in ORDER)
-        lines.append(f"{pad}\tCHANNELS " + (f"3 {turns}" if depth else f"6 Xposition Yposition Zposition {turns}"))
+        told = " ".join(f"{a}rotation" for a in ORDER)
+        told = f"6 Xposition Yposition Zposition {told}" if i in moving else f"3 {told}"
+        lines.append(f"{pad}\tCHANNELS {told}")
         order.append(i)
         for c in children[i]:
             joint(c, depth + 1)
@@ -56,16 +58,17 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
         if p >= 0:
             local[:, i] = turn[:, p].transpose(0, 2, 1) @ turn[:, i]
     lines += ["MOTION", f"Frames: {len(world)}", f"Frame Time: {1 / frame_rate:.9f}"]
-    angles = [np.degrees(Rotation.from_matrix(local[:, i]).as_euler(ORDER)) for i in order]
-    columns = np.concatenate([place[:, order[0]] * scale, *angles], axis=1)
-    lines += [_row(row) for row in columns]
+    columns = []
+    for i in order:
+        columns += [place[:, i] * scale] if i in moving else []
+        columns.append(np.degrees(Rotation.from_matrix(local[:, i]).as_euler(ORDER)))
+    lines += [_row(row) for row in np.concatenate(columns, axis=1)]
     path.write_text("\n".join(lines) + "\n")
 
 
 def _square(turn):
     u, _, v = np.linalg.svd(turn)
-    flip = np.linalg.det(u @ v)
-    u[..., 2] *= np.sign(flip)[..., None]
+    u[..., 2] *= np.sign(np.linalg.det(u @ v))[..., None]
     return u @ v
 
 

@@ -9,6 +9,7 @@ from scipy.sparse.linalg import splu
 from .mesh import Mesh
 from .near import Grid, crosses
 
+EQUAL = 1.0001  # times the least distance that counts as the same (the published method's tolerance)
 LEAST = 1e-3  # weights below this are dropped before the rest is normalised
 
 
@@ -74,7 +75,7 @@ def diffused(mesh: Mesh, starts, ends, joint_of, joints: int) -> tuple[np.ndarra
     conducts along itself: (-laplacian + H) w = H p. A part of the mesh none of whose vertices sees a joint has no heat;
     its vertices take the weights of the nearest segments instead.
     """
-    near_joint, distance, seen = seen_joints(mesh, starts, ends, joint_of)
+    share, distance, seen = seen_joints(mesh, starts, ends, joint_of, joints)
     heat = np.where(seen, 1 / np.maximum(distance, 1e-6 * float(np.linalg.norm(mesh.size) or 1)) ** 2, 0.0)
     system, area = heat_system(mesh, heat)
     _, part = connected_components(system, directed=False)
@@ -83,8 +84,7 @@ def diffused(mesh: Mesh, starts, ends, joint_of, joints: int) -> tuple[np.ndarra
     cold = ~warm[part]
     if cold.any():  # keep the system regular; these rows are replaced
         system = system + diags(np.where(cold, area, 0.0))
-    source = np.zeros((mesh.count, joints))
-    source[np.arange(mesh.count), near_joint] = heat * area
+    source = share * (heat * area)[:, None]
     found = splu(csc_matrix(system), permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(source)
     found = np.clip(found, 0, 1)
     if cold.any():
@@ -118,13 +118,13 @@ def heat_system(mesh: Mesh, heat: np.ndarray) -> tuple[csc_matrix, np.ndarray]:
     return (diags(out + heat * area) - between).tocsc(), area
 
 
-def seen_joints(mesh: Mesh, starts, ends, joint_of):
-    """((n,) nearest joint that each vertex sees, (n,) its distance, (n,) whether it sees any).
+def seen_joints(mesh: Mesh, starts, ends, joint_of, joints: int):
+    """((n, joints) which joint is the nearest that each vertex sees, (n,) its distance, (n,) whether it sees any).
 
-    A vertex that sees none is given the nearest of all.
+    Joints that are equally near share a vertex, so that rows sum to 1. One that sees none is given the nearest of all.
     """
     n = mesh.count
-    joint, distance, seen = np.zeros(n, np.int64), np.zeros(n), np.zeros(n, bool)
+    share, distance, seen = np.zeros((n, joints)), np.zeros(n), np.zeros(n, bool)
     grid = Grid(mesh.points, mesh.triangles)
     normals = mesh.normals(mesh.points)
     shell = 1e-3 * float(np.linalg.norm(mesh.size) or 1)
@@ -134,9 +134,10 @@ def seen_joints(mesh: Mesh, starts, ends, joint_of):
         order = np.argsort(apart, axis=1, kind="stable")[:, :4]  # further ones would hardly be felt
         inside = mesh.points[part] - normals[part] * np.minimum(shell, 0.2 * apart.min(axis=1))[:, None]
         found, chosen = _first_seen(inside, near, order, *grid.parts)
-        joint[part] = np.asarray(joint_of)[chosen]
         distance[part], seen[part] = apart[np.arange(len(apart)), chosen], found
-    return joint, distance, seen
+        alike = by_joint((apart <= distance[part, None] * EQUAL).astype(float), joint_of, joints, np.maximum)
+        share[part] = alike / alike.sum(axis=1, keepdims=True)
+    return share, distance, seen
 
 
 @njit(parallel=True, cache=True, nogil=True)
