@@ -42,7 +42,7 @@ def warm_layers() -> None:
     target = do.add_target(scene, subject.id, scene.mesh(subject.mesh).points + 0.1)
     path = do.add_thing(scene, "path", spots=((0, 0, 0), (1, 0, 0), (1, 0, 1))).id
     for kind in kinds_in("layer"):
-        if kind.memory or kind.remeshes:
+        if kind.memory or kind.remeshes or kind.moves == "joints":
             continue
         values = {"grip": grip} if "grip" in kind.channels else {}
         values |= {"target": target.id if kind.kind == "morph" else grip} if "target" in kind.channels else {}

@@ -2,16 +2,20 @@
 
 from PySide6.QtGui import QAction, QKeySequence
 
-from ..scene.channels import kinds_in
+from ..scene.channels import kinds_in, layers_for
 from . import theme
 from .sheet import add_layer
 
-PANELS = ("sheet", "maps", "loop", "press", "remarks")
+PANELS = ("sheet", "maps", "joints", "loop", "press", "remarks")
 CHECKABLE = (
     "tool_hand",
     "tool_pick",
     "tool_gradient",
     "tool_place",
+    "tool_joint",
+    "tool_paint",
+    "joints",
+    "live",
     "wire",
     "yarns",
     "night",
@@ -28,6 +32,17 @@ CHECKABLE = (
     "pin",
 )
 
+# words on buttons that have little room
+SHORT = {
+    "joint_chain": "Chain",
+    "joint_path": "Along a path",
+    "joint_beads": "From beads",
+    "joint_rename": "Rename",
+    "tool_paint": "Paint",
+    "bind_cage": "To a cage",
+    "rest_here": "New rest",
+}
+
 
 def declare(window) -> dict[str, QAction]:
     """The window's commands by name, in the order of the menus."""
@@ -39,6 +54,8 @@ def declare(window) -> dict[str, QAction]:
             action.setShortcut(QKeySequence(keys))
         action.setToolTip(f"{help_text} ({keys})" if keys else help_text)
         action.setProperty("menu", menu)
+        if name in SHORT:
+            action.setIconText(SHORT[name])
         action.setCheckable(name in CHECKABLE)
         action.triggered.connect(lambda _=False, run=run: window.session.carry_out(run))
         window.addAction(action)
@@ -55,9 +72,11 @@ def _layer_keys(i: int) -> str:
 def _table(w, s, files):
     """(name, menu, words, shortcut, icon, help, what it does) for window w on session s."""
     maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
-    layers = sorted(kinds_in("layer"), key=lambda k: k.kind)
-    placed = (k for k in kinds_in("thing") if k.kind != "subject")
-    things = [*sorted(kinds_in("force"), key=lambda k: k.kind), *sorted(placed, key=lambda k: k.kind)]
+    k, layers = w.skeletons, sorted(layers_for("subject"), key=lambda k: k.kind)
+    poses = sorted(layers_for("skeleton"), key=lambda k: k.kind)
+    placed = (k for k in kinds_in("thing") if k.kind not in ("subject", "skeleton"))
+    forces = sorted(kinds_in("force"), key=lambda k: (k.kind == "collider", k.kind))
+    things = [*(f for f in forces if f.kind != "collider"), *sorted(placed, key=lambda k: k.kind), forces[-1]]
     return [
         ("new", "Scene", "New scene", "Ctrl+N", "subject", "Begin with an empty scene", files.new),
         ("open", "Scene", "Open…", "Ctrl+O", "open", "Open a scene", files.ask_open),
@@ -86,6 +105,26 @@ def _table(w, s, files):
         ("copies_by_hand", "Rig", "Place copies by hand", "Ctrl+Shift+H", "place", "Turn copies arranged by rule into copies that are each placed by hand", w.rigging.by_hand),
         ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
+        ("import_rig", "Scene", "Import a mesh with its skeleton…", "Ctrl+Alt+I", "skeleton", "GLB or glTF with a skin, morph targets and animations", k.import_rig),
+        ("joint_chain", "Joints", "A chain between two points…", "Ctrl+Shift+J", "chain", "So many joints in a straight line", k.chain),
+        ("joint_path", "Joints", "A chain along a path…", "Alt+Shift+J", "along", "So many joints at even distances along the selected path", k.along_path),
+        ("joint_beads", "Joints", "Strings of beads…", "Alt+Shift+B", "beads", "Skeleton, skin and swinging chain from a mesh of beads", k.beads),
+        ("joint_subdivide", "Joints", "Subdivide…", "Alt+Shift+S", "more", "Cut the selected joint into several", k.subdivide),
+        ("joint_mirror", "Joints", "Mirror…", "Alt+Shift+M", "compare", "The selected joint and all that hang on it, to the other side", k.mirror),
+        ("joint_rename", "Joints", "Rename joints…", "Alt+Shift+R", "key", "A base name and numbers, for the selected joints", k.rename),
+        ("joint_rest", "Joints", "Back to rest", "Alt+Shift+0", "reset", "Clear what moved the selected joints by hand, or all of them", k.to_rest),
+        ("rest_here", "Joints", "Make this the rest", "Alt+Shift+H", "skeleton", "The pose by hand at this frame becomes the rest pose", k.rest_here),
+        ("bind_skin", "Joints", "Bind…", "Ctrl+B", "skin", "The selected mesh follows the skeleton, with automatic weights", k.bind),
+        ("bind_cage", "Joints", "Bind to a cage…", "Ctrl+Shift+B", "cage", "The selected mesh is carried by a mesh of few faces around it", k.bind_cage),
+        ("bake_keys", "Joints", "Bake to keys…", "Ctrl+K", "bake", "What the layers of the skeleton do becomes keys", k.bake),
+        ("back_to_live", "Joints", "Back to live", "Ctrl+Shift+K", "reset", "Switch baked layers on again, and put the channels back as they were", k.back_to_live),
+        ("in_place", "Joints", "In place…", "Alt+Shift+P", "pin", "Take the travel out of the root of what is baked", k.in_place),
+        ("clip_new", "Joints", "New clip…", "Ctrl+Shift+C", "add", "Keep the present keys as a named clip", k.new_clip),
+        ("clip_play", "Joints", "Play clip", "Alt+Shift+Return", "play", "Put the keys of the chosen clip in place", lambda: w.joints.play_clip()),
+        ("clip_reverse", "Joints", "Reverse", "Alt+Shift+Left", "reset", "A new clip that plays the chosen one backwards", lambda: w.joints.reverse_clip()),
+        ("clip_remove", "Joints", "Remove clip", "Alt+Shift+Delete", "remove", "Remove the chosen clip (can be undone)", lambda: w.joints.remove_clip()),
+        *(("add_" + p.kind, "Joints", f"Add {p.title[0].lower()}{p.title[1:]}", f"Ctrl+Alt+Shift+{i % 10}", p.kind, p.summary(), lambda p=p.kind: add_layer(s, p))
+          for i, p in enumerate(poses, 1)),
         ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
         ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
         ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
@@ -99,6 +138,8 @@ def _table(w, s, files):
          lambda: w.use_tool("gradient")),
         ("tool_place", "Tools", "Place", "L", "place", "Click to add a point to the selected path, or a copy by hand",
          lambda: s.set_view(tool="place")),
+        ("tool_joint", "Tools", "Joint", "J", "joint", "Click joints into a mesh; each sits in the middle of what is under the pointer", lambda: k.use_tool("joint")),
+        ("tool_paint", "Tools", "Paint weights", "T", "paint", "Paint the weights of the selected joint on the skin", lambda: k.use_tool("paint")),
         ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
         ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
         ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: w.viewport.choose_islands()),
@@ -118,6 +159,7 @@ def _table(w, s, files):
         ("look_through", "View", "Look through the camera", "V", "camera", "This pane sees what the selected camera sees, or its own view again", w.look_through),
         ("meshes", "View", "Show meshes", "Shift+M", "subject", "Draw the meshes in this pane", lambda: w.toggle("meshes")),
         ("controls", "View", "Show controls", "Shift+C", "grip", "Draw grips, zones, paths, cameras and winds in this pane", lambda: w.toggle("controls")),
+        ("joints", "View", "Show joints", "Shift+J", "skeleton", "Draw the joints of skeletons over the meshes", lambda: w.toggle("joints")),
         ("trails", "View", "Motion trails", "Shift+R", "path", "Draw where the selected thing goes, a tick a frame", lambda: w.toggle("trails")),
         ("ghosts", "View", "Ghosts", "Shift+G", "ghost", "Draw frames before and after the present one", lambda: w.toggle("ghosts")),
         ("hold", "View", "Hold to compare", "B", "compare", "Hold the present result as a ghost and compare it while channels change; again lets it go", s.hold),
@@ -133,6 +175,7 @@ def _table(w, s, files):
           for i, p in enumerate(PANELS, 5)),
         ("find", "View", "Find a command…", "Ctrl+J", "find", "Every command by name, with its shortcut", w.find),
         ("play", "Play", "Play", "Space", "play", "Play; solves what is not solved yet", lambda: s.play(not s.playing)),
+        ("live", "Play", "Play live", "Shift+Space", "live", "Let solvers run on from this frame while things are moved by hand", s.toggle_live),
         ("first", "Play", "To the first frame", "Home", "first", "Go to the first frame", lambda: s.go_to(s.doc.start)),
         ("last", "Play", "To the last frame", "End", "last", "Go to the last frame", lambda: s.go_to(s.doc.end)),
         ("next", "Play", "Next frame", ".", "play", "Go to the next frame", lambda: s.go_to(s.frame + 1)),

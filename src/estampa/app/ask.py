@@ -1,6 +1,6 @@
 """A small dialog drawn from channels: asks for a few values, then runs something with them."""
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QGridLayout, QLabel
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QGridLayout, QLabel, QLineEdit
 
 from ..scene.channels import Channel
 from .fields import NumberField
@@ -38,6 +38,9 @@ class Ask(QDialog):
                 combo.addItem(words, value)
             combo.setCurrentIndex(max(combo.findData(channel.default), 0))
             return combo
+        if channel.type == "text":
+            line = QLineEdit(channel.default)
+            return line
         if channel.type == "switch":
             box = QCheckBox()
             box.setChecked(channel.default)
@@ -52,6 +55,8 @@ class Ask(QDialog):
         for name, editor in self.editors.items():
             if isinstance(editor, QComboBox):
                 found[name] = editor.currentData()
+            elif isinstance(editor, QLineEdit) and not isinstance(editor, NumberField):
+                found[name] = editor.text()
             elif isinstance(editor, QCheckBox):
                 found[name] = editor.isChecked()
             else:

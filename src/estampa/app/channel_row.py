@@ -14,6 +14,7 @@ from . import theme
 from .fields import NumberField
 from .linking import CHANNEL, LinkDialog, LinkRow, describe
 
+MOST_LISTED = 500  # joints of a skeleton in a list of what can be named
 MANY_FACES = 1_000_000  # more than these are asked about first
 
 
@@ -84,9 +85,18 @@ class Row:
         if c.to == "target":
             subject = s.doc.owner(self.sheet.thing.id) if self.sheet.thing else None
             return [(None, "– none –"), *((t.id, t.name) for t in (subject.targets if subject else ()))]
-        fits = lambda t: t.kind == c.to or (c.to == "placed" and t.declared and "parent" in t.declared.channels)
         own = self.sheet.thing.id if self.sheet.thing else None
-        return [(None, "– none –"), *((t.id, t.name) for t in s.doc.things if fits(t) and t.id != own)]
+        owner = s.doc.owner(own) if own else None
+        if c.to == "target_map":
+            held = s.doc.find(self.sheet.thing.constant(c.name.removesuffix("_map"))) if own else None
+            return [(None, "– none –"), *((m.id, m.name) for m in (held.maps if held else ()))]
+        if c.to == "joint":
+            return [(None, "– none –"), *((j.id, j.name) for j in (owner.joints if owner else ()) if j.id != own)]
+        fits = lambda t: t.kind == c.to or (c.to == "placed" and t.declared and "parent" in t.declared.channels)
+        found = [(t.id, t.name) for t in s.doc.things if fits(t) and t.id not in (own, owner.id if owner else None)]
+        if c.to == "placed":
+            found += [(j.id, f"{t.name} · {j.name}") for t in s.doc.skeletons for j in t.joints[:MOST_LISTED]]
+        return [(None, "– none –"), *found]
 
     def outdated(self) -> bool:
         if not isinstance(self.editor, QComboBox):

@@ -38,7 +38,7 @@ class Lanes(TimeAxis):
         for item in self.roster.items():
             rect = self.roster.visualItemRect(item)
             thing = self.session.doc.find(self.roster.id_of(item))
-            if thing is None or not rect.isValid() or (item.parent() and not item.parent().isExpanded()):
+            if thing is None or not rect.isValid():  # a row within one that is folded has no place
                 continue
             box = QRectF(0, rect.top() + RULER, self.width(), rect.height())
             if box.bottom() > RULER and box.top() < self.height():

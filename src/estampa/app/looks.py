@@ -7,6 +7,7 @@ import numpy as np
 from ..evaluate.evaluator import Evaluator
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
+from ..scene.bones import Bones
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.values import Rows
@@ -40,6 +41,23 @@ class Looked:
     shapes: dict[str, LookedShape] = field(default_factory=dict)
     ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
     held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
+    joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
+
+
+@dataclass
+class LookedJoints:
+    """A skeleton's joints at a frame: (n, 4, 4) in the world."""
+
+    bones: Bones
+    world: np.ndarray
+    true: bool = True
+    shown_frame: float | None = None
+
+    def ends(self) -> tuple[np.ndarray, np.ndarray]:
+        """((s, 3) starts, (s, 3) ends) of every segment."""
+        joint, end = self.bones.segments
+        world = self.world[joint]
+        return world[:, :3, 3], np.einsum("sij,sj->si", world[:, :3, :3], end) + world[:, :3, 3]
 
 
 def look_at_subject(evaluator: Evaluator, subject: Thing, frame: float) -> LookedShape:
@@ -93,6 +111,10 @@ def look(evaluator: Evaluator, frame: float) -> Looked:
             found = look_at_copies(evaluator, thing, frame)
             if found is not None:
                 result.shapes[thing.id] = found
+        elif thing.kind == "skeleton" and thing.joints:
+            posed = evaluator.poses.at(thing, frame)
+            world = evaluator.poses.world(thing, frame)
+            result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
     return result
 
 

@@ -134,3 +134,71 @@ def name(painter: QPainter, view, point, words: str) -> None:
     painter.drawRoundedRect(box, 2, 2)
     painter.setPen(PAPER)
     painter.drawText(box, Qt.AlignCenter, words)
+
+
+def skeleton(painter: QPainter, view, looked, chosen: set, active: bool, hot: int | None = None) -> None:
+    """Joints as needles from each to what hangs on it, with a ring where it turns."""
+    if not len(looked.world):
+        return
+    starts, ends = looked.ends()
+    joint, _ = looked.bones.segments
+    a, depth_a = view.camera.project(starts, view.width, view.height)
+    b, depth_b = view.camera.project(ends, view.width, view.height)
+    many = len(joint) > 600
+    painter.setPen(Qt.NoPen)
+    for s in range(len(joint)):
+        if depth_a[s] <= 0 or depth_b[s] <= 0 or np.abs([*a[s], *b[s]]).max() > 20_000:
+            continue
+        held = looked.bones.joints[joint[s]].id in chosen
+        colour = AMBER if held else PAPER
+        if many and not held:
+            painter.setPen(QPen(colour, 1.2))
+            painter.drawLine(QPointF(*a[s]), QPointF(*b[s]))
+            painter.setPen(Qt.NoPen)
+            continue
+        way = b[s] - a[s]
+        length = float(np.linalg.norm(way))
+        if length < 1.5:
+            continue
+        # a needle: broad where it turns, fine where it ends
+        across = np.array([-way[1], way[0]]) / length * min(3.6, 0.12 * length) * (1.0 if active else 0.75)
+        shape = QPolygonF([QPointF(*p) for p in (a[s] + across, b[s], a[s] - across)])
+        fill = QColor(colour)
+        fill.setAlpha(240 if held else 215 if active else 140)
+        painter.setBrush(fill)
+        painter.setPen(QPen(QColor(42, 36, 32, 215), 1.2))
+        painter.drawPolygon(shape)
+        painter.setPen(Qt.NoPen)
+    if many:
+        return
+    pixels, depth = view.camera.project(looked.world[:, :3, 3], view.width, view.height)
+    for i, place in enumerate(pixels):
+        if depth[i] > 0 and np.abs(place).max() < 20_000:
+            held = looked.bones.joints[i].id in chosen
+            painter.setPen(QPen(DARK, 1.2))
+            painter.setBrush(DARK)
+            painter.drawEllipse(QPointF(*place), 5.2 if held else 4.0, 5.2 if held else 4.0)
+            painter.setPen(QPen(AMBER if held else PAPER, 1.8))
+            painter.drawEllipse(QPointF(*place), 3.2 if held else 2.4, 3.2 if held else 2.4)
+
+
+def collider(painter: QPainter, view, place: Place, v: dict, chosen: bool) -> None:
+    """What is solid, by its outlines."""
+    colour, wide = (AMBER, 1.8) if chosen else (PAPER, 1.2)
+    r, h = v["radius"], v["reach"]
+    if v["shape"] == "box":
+        loops = list(_zone_lines({**v, "shape": "box"}, 1.0, None))
+    elif v["shape"] == "plane":
+        square = 1.5 * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1], [-1, -1], [1, 1], [1, -1], [-1, 1]])
+        loops = [np.stack([square[:, 0], np.zeros(len(square)), square[:, 1]], axis=1)]
+    elif v["shape"] == "mesh":
+        return
+    else:
+        h = h if v["shape"] == "capsule" else 0.0
+        flat = np.zeros(len(CIRCLE))
+        loops = [r * np.stack([CIRCLE[:, 0], flat, CIRCLE[:, 1]], axis=1) + [0, y, 0] for y in {h, -h}]
+        lift = np.where(CIRCLE[:, 1] >= 0, h, -h)
+        loops.append(np.stack([r * CIRCLE[:, 0], r * CIRCLE[:, 1] + lift, flat], axis=1))
+        loops.append(np.stack([flat, r * CIRCLE[:, 1] + lift, r * CIRCLE[:, 0]], axis=1))
+    for loop in loops:
+        line(painter, view, place.apply(loop[None])[0], colour, wide, halo=chosen)

@@ -19,8 +19,15 @@ class Overlay:
         s, view, look = self.session, self.view(), self.look
         active, selected = self.active_grip(), s.thing
         if s.playing:  # the eye is on the motion
+            if not look.meshes:
+                self.draw_skeletons(painter, view)
             self._draw_words(painter)
             return
+        if look.joints:
+            self.draw_skeletons(painter, view)
+        self.draw_brush(painter)
+        if self._strand_from is not None and s.tool == "joint":
+            marks.dot(painter, view, self._strand_from, 5, marks.AMBER)
         if s.tool in ("hand", "place") and look.controls:
             for thing in s.doc.things:
                 if thing.on and thing.declared is not None:
@@ -65,6 +72,9 @@ class Overlay:
             path = self.session.doc.find(v["path"])
             points = self.path_points(path)[0] if v["shape"] == "path" and path is not None else None
             marks.zone(painter, view, self.place(thing), v, points, chosen)
+        elif thing.kind == "collider":
+            v = {n: self.value(thing, n) for n in thing.declared.channels}
+            marks.collider(painter, view, self.place(thing), v, chosen)
         elif thing.kind == "path":
             points, spots = self.path_points(thing)
             marks.path(
@@ -97,10 +107,11 @@ class Overlay:
             y += 25
 
         subject = s.subject
-        if not s.doc.subjects:
+        if not s.doc.subjects and not s.doc.skeletons:
             self._draw_empty(painter)
             return
-        waiting = [(s.doc.find(i), shape) for i, shape in s.picture.shapes.items() if not shape.true]
+        looked = [*s.picture.shapes.items(), *s.picture.joints.items()]
+        waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
         for thing, shape in waiting:
             if thing is not None:
                 at = s.picture.frame
@@ -112,7 +123,13 @@ class Overlay:
                     else f"frame {shape.shown_frame:g} stands in"
                 )
                 say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
-        if s.tool in ("pick", "gradient") and subject is not None:
+        painted = self.painted() if s.tool in ("paint", "gradient") else None
+        if painted is not None and s.joints:
+            self._draw_ramp(painter, f"{s.joints[0].name}")
+            say(f"weights of {s.joints[0].name} on {painted[0].name}; others give way, but for the locked ones")
+        elif s.tool == "joint":
+            say("click into the mesh: a joint sits in the middle of what is under the pointer")
+        elif s.tool in ("pick", "gradient") and subject is not None:
             found = subject.map(s.map_id)
             chosen = int(s.chosen_of(subject).sum())
             say(f"{subject.name} · {chosen:,} of {s.scene.mesh(subject.mesh).count:,} vertices chosen")

@@ -138,10 +138,15 @@ class Picking:
     def _select_at(self, x, y):
         """Select the grip, zone, path, camera, subject or copies under a pixel."""
         s, view = self.session, self.view()
-        placed = [t for t in s.doc.things if t.kind in ("grip", "zone", "path", "camera") and t.id != self.look.camera]
+        kinds = ("grip", "zone", "path", "camera", "collider")
+        placed = [t for t in s.doc.things if t.kind in kinds and t.id != self.look.camera]
         near = [(float(np.linalg.norm(view.at(self.place(t).origin[0]) - [x, y])), i) for i, t in enumerate(placed)]
         if near and min(near)[0] < 12 and self.look.controls:
             s.select(placed[min(near)[1]].id)
+            return
+        joint = self.joint_under(x, y) if self.look.joints else None
+        if joint is not None:
+            s.select(joint)
             return
         best, found = np.inf, None
         for item in self.drawn():

@@ -8,7 +8,8 @@ from . import theme
 from .session import Session
 
 ROW, UNFOLDED = 26, 96  # pixels
-ALWAYS = ("grip", "path", "camera")  # what only stands there is neither on nor off
+MOST_JOINTS = 3000  # of a skeleton, that are listed
+ALWAYS = ("grip", "path", "camera", "joint")  # what only stands there is neither on nor off
 ID = Qt.UserRole
 
 
@@ -19,6 +20,7 @@ class Roster(QTreeWidget):
         self.unfolded: set[str] = set()
         self._filling = False
         self._shown: list | None = None
+        self._seen: set[str] = set()  # joints that have been listed before
         self.setColumnCount(2)
         self.setHeaderLabels(["Roster", ""])
         header = self.header()
@@ -38,7 +40,9 @@ class Roster(QTreeWidget):
         self.setAccessibleName("Roster")
         self.customContextMenuRequested.connect(self._menu)
         self.itemClicked.connect(self._clicked)
+        self.setSelectionMode(QAbstractItemView.ExtendedSelection)
         self.currentItemChanged.connect(self._current)
+        self.itemSelectionChanged.connect(self._chosen)
         self.itemChanged.connect(self._edited)
         session.replaced.connect(self.refresh)
         session.doc_changed.connect(lambda *_: self.refresh())
@@ -52,7 +56,8 @@ class Roster(QTreeWidget):
 
     def refresh(self):
         """Fill the tree again, unless all that it shows is as it was: a drag of a channel changes nothing here."""
-        shown = [(t.id, t.kind, t.name, t.on, o.id if o else None) for t, o in self.session.doc.everything()]
+        hangs = lambda t: t.values.get("parent") if t.kind == "joint" else None
+        shown = [(t.id, t.kind, t.name, t.on, o.id if o else None, hangs(t)) for t, o in self.session.doc.everything()]
         if shown == self._shown:
             return
         self._shown = shown
@@ -61,11 +66,13 @@ class Roster(QTreeWidget):
         scroll = self.verticalScrollBar().value()
         self.clear()
         doc = self.session.doc
-        order = ("subject", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground", "backdrop")
+        order = ("subject", "skeleton", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground")
         for thing in sorted(doc.things, key=lambda t: order.index(t.kind) if t.kind in order else len(order)):
             item = self._item(self, thing)
             for layer in thing.stack:
                 self._item(item, layer)
+            if thing.joints:
+                self._joints(item, thing, folded)
             item.setExpanded(thing.id not in folded)
         if not doc.things:
             hint = QTreeWidgetItem(self, ["Import a mesh to begin (Ctrl+I)"])
@@ -79,9 +86,9 @@ class Roster(QTreeWidget):
         item.setData(0, ID, thing.id)
         owner = self.session.doc.owner(thing.id)
         flags = Qt.ItemIsEnabled | Qt.ItemIsSelectable | Qt.ItemIsEditable
-        if owner is not None:
+        if owner is not None and thing.kind != "joint":
             flags |= Qt.ItemIsDragEnabled
-        if thing.kind == "subject":
+        if thing.kind in ("subject", "skeleton"):
             flags |= Qt.ItemIsDropEnabled
         item.setFlags(flags)
         shade = theme.ink.ink if thing.on else theme.ink.rule
@@ -100,13 +107,25 @@ class Roster(QTreeWidget):
         item.setSizeHint(0, QSize(100, UNFOLDED if thing.id in self.unfolded else ROW))
         return item
 
+    def _joints(self, item, skeleton, folded):
+        """The joints as they hang on one another, folded away until they are asked for."""
+        bones = self.session.scene.values.bones(skeleton)
+        made = {}
+        for i in bones.order[:MOST_JOINTS]:
+            parent = made.get(int(bones.parents[i]), item)
+            made[int(i)] = self._item(parent, bones.joints[i])
+        for i, held in made.items():
+            ident = bones.joints[i].id
+            held.setExpanded(ident not in folded and bool(bones.depth[i] > 0 or ident in self._seen))
+        self._seen |= {bones.joints[i].id for i in made}
+
     def items(self) -> list[QTreeWidgetItem]:
-        """Items from top to bottom, layers after their subject."""
-        found = []
-        for i in range(self.topLevelItemCount()):
-            top = self.topLevelItem(i)
-            found.append(top)
-            found += [top.child(k) for k in range(top.childCount())]
+        """Items from top to bottom, what is within another after it."""
+        found, left = [], [self.topLevelItem(i) for i in range(self.topLevelItemCount())][::-1]
+        while left:
+            item = left.pop()
+            found.append(item)
+            left += [item.child(k) for k in range(item.childCount())][::-1]
         return found
 
     @staticmethod
@@ -130,11 +149,20 @@ class Roster(QTreeWidget):
             folded = item is not None and item.parent() is not None and not item.parent().isExpanded()
             self.setAutoScroll(not folded)  # scrolling to it would unfold its subject
             self.setCurrentItem(item)
+            for other in self.items() if self.session.also else ():
+                if self.id_of(other) in self.session.also:
+                    other.setSelected(True)
             self._filling = False
 
     def _current(self, item, _before):
         if not self._filling and self.id_of(item):
             self.session.select(self.id_of(item))
+
+    def _chosen(self):
+        """Several joints can be chosen at once, for their curves and for what is done to many."""
+        ids = [self.id_of(i) for i in self.selectedItems()]
+        if not self._filling and self.session.selected_id in ids:
+            self.session.select(self.session.selected_id, ids)
 
     def _clicked(self, item, column):
         thing = self.session.doc.find(self.id_of(item))

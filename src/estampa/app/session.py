@@ -11,6 +11,7 @@ from ..errors import EstampaError, disk_trouble
 from ..evaluate import sync
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.lanes import LaneMemory, LaneState
+from ..evaluate.live import Live
 from ..evaluate.remarks import remarks
 from ..evaluate.sync import InStep
 from ..scene import commands as do
@@ -46,9 +47,21 @@ class Pane:
     meshes: bool = True
     controls: bool = True  # grips, zones, paths, cameras, winds
     floor: bool = True
+    joints: bool = True  # joints of skeletons, over the mesh
     ghosts: bool = False
     trails: bool = True
     camera: str | None = None  # id of the camera that is looked through
+
+
+@dataclass
+class Brush:
+    """How weights are painted."""
+
+    how: str = "add"  # add, take, smooth, set
+    radius: float = 0.15  # m
+    strength: float = 0.5
+    through: bool = False  # on both sides of a thin thing
+    mirror: str = ""  # x, y or z
 
 
 @dataclass
@@ -94,6 +107,10 @@ class Session(QObject):
         self.lock_is_ours = True
         self.frame = 1
         self.selected_id: str | None = None
+        self.also: frozenset[str] = frozenset()
+        self.brush = Brush()
+        self.live: Live | None = None  # solvers that run on while hands move things
+        self.test_turn = 0.0  # rad that the selected joint is bent for a look at the weights; never saved
         self.map_id: str | None = None
         self.chosen: dict[str, np.ndarray] = {}
         self.panes, self.pane = [Pane(), Pane(meshes=False)], 0
@@ -138,6 +155,8 @@ class Session(QObject):
         """Work on another scene from now on."""
         self.jobs.cancel()
         self.play(False)
+        if self.live is not None:
+            self.toggle_live()
         self.scene.changed.disconnect()
         if self.lock:
             self.lock.release()
@@ -234,8 +253,11 @@ class Session(QObject):
         self.saver.ask(lambda: file.autosave(scene, doc), then)
 
     # -- selection -----------------------------------------------------------------------------------------
-    def select(self, thing_id: str | None) -> None:
-        if thing_id != self.selected_id:
+    def select(self, thing_id: str | None, also=()) -> None:
+        """Select a thing; `also` are others that some commands take along, as joints."""
+        also = frozenset(also) - {thing_id}
+        if thing_id != self.selected_id or also != self.also:
+            self.also = also
             before = self.subject
             self.selected_id = thing_id
             subject = self.subject
@@ -265,10 +287,44 @@ class Session(QObject):
     @property
     def subject(self) -> Thing | None:
         """The selected subject, or the owner of the selected layer."""
+        return self._owner("subject")
+
+    @property
+    def skeleton(self) -> Thing | None:
+        """The selected skeleton, that of the selected joint, layer or skin; or else the only one there is."""
+        found, subject = self._owner("skeleton"), self.subject
+        if found is None and subject is not None:
+            skins = [l for l in subject.stack if l.kind == "skin"]
+            found = self.doc.find(skins[0].constant("skeleton")) if skins else None
+        every = self.doc.skeletons
+        return found or (every[0] if len(every) == 1 else None)
+
+    def _owner(self, kind: str) -> Thing | None:
         thing = self.thing
         if thing is None:
             return None
-        return thing if thing.kind == "subject" else self.doc.owner(thing.id)
+        found = thing if thing.kind == kind else self.doc.owner(thing.id)
+        return found if found is not None and found.kind == kind else None
+
+    @property
+    def joints(self) -> list[Thing]:
+        """The joints that are selected, the one whose sheet is shown first."""
+        found = [self.doc.find(i) for i in (self.selected_id, *sorted(self.also))]
+        return [t for t in found if t is not None and t.kind == "joint"]
+
+    @property
+    def skin(self) -> Thing | None:
+        """The skin that is painted: the selected one, that of the selected subject, or one of the selected joint."""
+        thing, subject = self.thing, self.subject
+        if thing is not None and thing.kind == "skin" and thing.bind is not None:
+            return thing
+        skeleton = self.skeleton
+        for owner in [subject] if subject is not None else self.doc.subjects:
+            for layer in owner.stack:
+                bound = layer.kind == "skin" and layer.bind is not None
+                if bound and (subject is not None or (skeleton and layer.constant("skeleton") == skeleton.id)):
+                    return layer
+        return None
 
     def chosen_of(self, subject: Thing) -> np.ndarray:
         count = len(self.scene.arrays.get(subject.mesh.points))
@@ -323,7 +379,9 @@ class Session(QObject):
 
     def look(self) -> None:
         """Work out the present frame beside the window; the last true one stays until then."""
-        evaluator, frame, beside, held = self.evaluator("look"), self.frame, self.beside, self.held
+        if self.live is not None:
+            return  # the next step shows it
+        evaluator, frame, beside, held = self._looking(), self.frame, self.beside, self.held
         watched = self.watched
         ghosts = [k * self.ghost_step for k in range(-self.ghost_count, self.ghost_count + 1) if k]
         ghosts = ghosts if any(p.ghosts for p in self.panes) and not self.playing else []
@@ -350,6 +408,14 @@ class Session(QObject):
 
         self.looker.ask(work, self._on_looked)
 
+    def _looking(self) -> Evaluator:
+        """What is looked at: the scene, with the selected joint bent while weights are tried."""
+        joint = self.thing
+        if not self.test_turn or joint is None or joint.kind != "joint":
+            return self.evaluator("look")
+        bent = joint.with_(values={**joint.values, "turn_x": self.test_turn})
+        return Evaluator(self.doc.replace(bent), self.scene, self.store)
+
     def _on_looked(self, result, trouble):
         if trouble is not None:
             self.tell(told(trouble))
@@ -367,10 +433,10 @@ class Session(QObject):
         def work():
             doc, lanes = evaluator.doc, {}
             copied = {t.constant("subject") for t in doc.things if t.kind == "copies" and t.on}
-            for subject in doc.subjects:
-                for layer in evaluator.layers(subject) if subject.on or subject.id in copied else ():
-                    state = memory.state(evaluator, subject, layer) if layer.declared.memory else None
-                    lanes[layer.id] = Lane(*self._envelope(evaluator, subject, layer), state)
+            for owner in (*doc.subjects, *doc.skeletons):
+                for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
+                    state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
+                    lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state)
             frames = np.arange(doc.start, doc.end + 1, dtype=float)
             trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
             return doc, lanes, {i: p for i, p in trails.items() if p is not None}, remarks(snapshot)
@@ -381,7 +447,7 @@ class Session(QObject):
         doc = evaluator.doc
         count = doc.end - doc.start + 1
         reach, mean = np.full(count, np.nan), np.full(count, np.nan)
-        vertices = len(self.scene.arrays.get(subject.mesh.points))
+        vertices = len(self.scene.arrays.get(subject.mesh.points)) if subject.mesh else 200 * len(subject.joints)
         step = max(1, int(count * vertices / 4_000_000))  # a heavy subject is sampled, so that lanes keep up
         for i in range(0, count, step):
             if self.planner.superseded:
@@ -468,8 +534,39 @@ class Session(QObject):
     def cancel(self) -> None:
         self.wants_solved = False
         self.play(False)
+        if self.live is not None:
+            self.toggle_live()
         self.jobs.cancel()
         self.plan()
+
+    def toggle_live(self) -> None:
+        """Let solvers run on from this frame while hands move things; again, and what is solved is shown again. With
+        auto-key on, what the hand does is kept as keys."""
+        if self.live is not None:
+            self.live = None
+            self._clock.stop()
+            self.look()
+        else:
+            self.play(False)
+            self.live = Live(Evaluator(self.doc, self.scene, self.store), self.frame)
+            self._clock.start(max(1, int(1000 / self.doc.frame_rate)))
+        self.playing_changed.emit()
+
+    def _live_tick(self):
+        live, doc = self.live, self.doc
+
+        def then(result, trouble):
+            if self.live is not live:
+                return
+            if trouble is not None:
+                self.toggle_live()
+                self.tell(told(trouble))
+                return
+            self.frame = live.frame
+            self.frame_changed.emit()
+            self._on_looked(result, None)
+
+        self.looker.ask(lambda: look(live.step(doc), live.frame), then)
 
     @property
     def play_rate(self) -> float | None:
@@ -478,6 +575,8 @@ class Session(QObject):
         return (len(times) - 1) / max(times[-1] - times[0], 1e-6) if len(times) > 6 else None
 
     def play(self, on: bool) -> None:
+        if self.live is not None and on:
+            self.toggle_live()
         if on == self.playing:
             return
         self.playing = on
@@ -492,6 +591,9 @@ class Session(QObject):
     def _tick(self):
         if self.looker.busy:
             return  # never run ahead of the picture
+        if self.live is not None:
+            self._live_tick()
+            return
         following = self.frame + 1 if self.frame < self.doc.end else self.doc.start
         evaluator = self.evaluator("window")
         if self.jobs.busy and any(not self.store.has(evaluator.key(s, l, following)) for s, l in evaluator.solvers()):

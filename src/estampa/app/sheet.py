@@ -1,5 +1,6 @@
 """The sheet: the channels of what is selected, drawn from its declaration."""
 
+import numpy as np
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import (
     QFrame,
@@ -16,13 +17,19 @@ from PySide6.QtWidgets import (
 )
 
 from ..errors import EstampaError
+from ..geometry.pose import turn_matrices
+from ..scene import clips
 from ..scene import commands as do
-from ..scene.channels import kinds_in
+from ..scene.channels import kind_of, kinds_in, layers_for
 from ..scene.document import Formula, Link
+from ..scene.values import Rows
+from ..solve.stems import parts_of
 from ..units import format_length
 from . import theme
 from .channel_row import Row
 from .session import Session
+
+MOST_PARTS = 12  # joints whose frequencies are listed
 
 
 class Sheet(QWidget):
@@ -107,6 +114,10 @@ class Sheet(QWidget):
         else:
             if thing.kind == "subject":
                 self._subject(grid, thing)
+            elif thing.kind == "skeleton":
+                self._skeleton(grid, thing)
+            elif thing.kind == "stems":
+                self._frequencies(grid, thing)
             self._channels(grid, thing)
         grid.setRowStretch(grid.rowCount(), 1)
         before = self._scroll.takeWidget()
@@ -132,26 +143,68 @@ class Sheet(QWidget):
             ("From file", thing.mesh.source or "–"),
             ("Layers", f"{len(thing.stack)}"),
         ]
+        self._facts(grid, facts)
+        if not thing.stack:
+            grid.addWidget(
+                self._empty("It has no layers yet. Add one: a bend, a noise or a cloth."), len(facts), 0, 1, 4
+            )
+        grid.addWidget(self._add_button(thing), len(facts) + 1, 0, 1, 4)
+        if thing.targets:
+            names = ", ".join(t.name for t in thing.targets)
+            grid.addWidget(self._empty(f"Morph targets: {names}."), len(facts) + 2, 0, 1, 4)
+
+    def _add_button(self, thing):
+        add = QPushButton(theme.icon("add"), "Add a layer")
+        menu = QMenu(add)
+        for kind in layers_for(thing.kind):
+            menu.addAction(
+                theme.icon(kind.kind), kind.title, lambda k=kind: add_layer(self.session, k.kind)
+            ).setToolTip(kind.summary())
+        add.setMenu(menu)
+        return add
+
+    def _skeleton(self, grid, thing):
+        bones = self.session.scene.values.bones(thing)
+        strands = len(bones.strands(bones.order)) if len(bones) else 0
+        present = clips.present(thing)
+        facts = [
+            ("Joints", f"{len(bones):,} in {strands:,} strand{'s' if strands != 1 else ''}"),
+            ("Longest", format_length(float(bones.lengths.max(initial=0)))),
+            ("Clips", f"{len(thing.clips)}" + (f", “{present.name}” is played" if present else "")),
+            ("Layers", f"{len(thing.stack)}" + (f", {len(thing.live)} baked to keys" if thing.live else "")),
+        ]
+        self._facts(grid, facts)
+        if not thing.stack:
+            words = "It has no layers yet. Add one: wind on stems, a swinging chain, an aim."
+            grid.addWidget(self._empty(words), len(facts), 0, 1, 4)
+        grid.addWidget(self._add_button(thing), len(facts) + 1, 0, 1, 4)
+
+    def _frequencies(self, grid, thing):
+        """Natural frequency and period of each part, which is what people judge by eye."""
+        owner, rate = self.session.doc.owner(thing.id), self.session.doc.frame_rate
+        try:
+            bones, chain, parts = parts_of(self.session.evaluator("window"), owner, thing, self.session.frame)
+        except EstampaError:
+            return
+        found = list(zip(chain, parts.frequencies(), strict=True))
+        told = []
+        if len(chain) and len(chain) <= 120:
+            frame = np.tile(np.eye(3), (len(chain), 1, 1))
+            rest = turn_matrices(bones.rest.turn[chain])
+            lowest = float(parts.modes(rest, frame, np.zeros((len(chain), 3)), 1)[0])
+            told.append(("Sways as a whole", lowest))
+        told += [(bones.joints[i].name, float(f)) for i, f in found[:MOST_PARTS]]
+        facts = [(name, f"{f:.2f} Hz, {rate / f:.0f} frames" if f > 1e-6 else "hangs loose") for name, f in told]
+        if len(found) > MOST_PARTS:
+            facts.append(("", f"and {len(found) - MOST_PARTS} more joints"))
+        self._facts(grid, facts)
+
+    def _facts(self, grid, facts):
         for i, (name, value) in enumerate(facts):
             label = QLabel(name)
             label.setProperty("soft", True)
             grid.addWidget(label, i, 0)
             grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
-        if not thing.stack:
-            grid.addWidget(
-                self._empty("It has no layers yet. Add one: a bend, a noise or a cloth."), len(facts), 0, 1, 4
-            )
-        add = QPushButton(theme.icon("add"), "Add a layer")
-        menu = QMenu(add)
-        for kind in kinds_in("layer"):
-            menu.addAction(
-                theme.icon(kind.kind), kind.title, lambda k=kind: add_layer(self.session, k.kind)
-            ).setToolTip(kind.summary())
-        add.setMenu(menu)
-        grid.addWidget(add, len(facts) + 1, 0, 1, 4)
-        if thing.targets:
-            names = ", ".join(t.name for t in thing.targets)
-            grid.addWidget(self._empty(f"Morph targets: {names}."), len(facts) + 2, 0, 1, 4)
 
     def _channels(self, grid, thing):
         at, groups = grid.rowCount() + 1, {}
@@ -184,7 +237,10 @@ class Sheet(QWidget):
 
 
 def add_layer(session: Session, kind: str):
-    """Add a layer to the selected subject, with a grip of its own where it reads one."""
+    """Add a layer to the selected subject or skeleton, with a grip of its own where it reads one."""
+    if kind_of(kind).moves == "joints":
+        _add_pose_layer(session, kind)
+        return
     subject = session.subject
     if subject is None:
         subjects = session.doc.subjects
@@ -208,6 +264,29 @@ def add_layer(session: Session, kind: str):
         values |= {"pins": session.map_id}
     layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)
     session.select(layer.id)
+
+
+def _add_pose_layer(session: Session, kind: str):
+    """On the joint that is selected and all that hang on it, or on the whole skeleton."""
+    skeleton, declared = session.skeleton, kind_of(kind)
+    if skeleton is None:
+        raise EstampaError(declared.title, "needs a skeleton.", "Build one first (Joint tool, J).")
+    joint = session.thing if session.thing is not None and session.thing.kind == "joint" else None
+    bones = session.scene.values.bones(skeleton)
+    values = {}
+    if joint is not None and kind == "reach":
+        values["last"] = joint.id
+    elif joint is not None and "first" in declared.channels and bones.parents[bones.where[joint.id]] >= 0:
+        values["first"] = joint.id
+    if "target" in declared.channels and kind != "copy_turn":
+        place = session.scene.values.place(joint, Rows.one(session.frame)).origin[0] if joint else np.zeros(3)
+        size = float(bones.lengths.sum()) if len(bones) else 1.0
+        grip = do.add_thing(
+            session.scene, "grip", f"{declared.title} target",
+            {"x": float(place[0] + 0.5 * size), "y": float(place[1] + 0.3 * size), "z": float(place[2]), "size": 0.3},
+        )  # fmt: skip
+        values["target"] = grip.id
+    session.select(do.add_layer(session.scene, skeleton.id, kind, values=values).id)
 
 
 class Head(QFrame):

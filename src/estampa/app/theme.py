@@ -177,6 +177,27 @@ _PATHS = {
     "open": "M2.5 12.5 V4 H6.5 L8 5.5 H13.5 V12.5 Z",
     "save": "M8 2.5 V10 M5 7.2 L8 10.2 L11 7.2 M3 13 H13",
     "more": "M4 6 L8 10 L12 6",
+    "skeleton": "M8 2.2 a1.5 1.5 0 1 0 .01 0 M8 5.2 V8.5 L4 12 M8 8.5 L12 12 M4 11.2 a1.4 1.4 0 1 0 .01 0 M12 11.2 a1.4 1.4 0 1 0 .01 0",
+    "joint": "M4 10 a2 2 0 1 0 .01 0 M5.3 10.4 L12.5 3 L6 12 Z",
+    "skin": "M3 12 C3 6 6 3.5 8 3.5 S13 6 13 12 M5.5 12 C5.5 8 7 6 8 6 S10.5 8 10.5 12 M8 8.5 V13",
+    "cage": "M4 6 L8 3.5 L12 6 V11 L8 13.5 L4 11 Z M4 6 L8 8 L12 6 M8 8 V13.5 M2 2 H5 M11 2 H14 M2 14.5 H5 M11 14.5 H14",
+    "stems": "M8 14 V9 M8 9 C8 5 6 4 3 4 M8 9 C8 6 10 5 13 5.5 M8 12 C9.5 10 11.5 9.5 13.5 10 M1.5 7 H4 M1.5 9.5 H5",
+    "chain": "M3 2.5 H13 M8 2.5 C8 5 5 6 5.5 8.5 S10 11 9 13.5 M8 4 a.9 .9 0 1 0 .01 0 M5.6 7.4 a.9 .9 0 1 0 .01 0 M9 12.4 a1.2 1.2 0 1 0 .01 0",
+    "beads": "M4 2 V14 M8 2 V14 M12 2 V14 M4 4 a1.2 1.2 0 1 0 .01 0 M8 7 a1.2 1.2 0 1 0 .01 0 M12 4 a1.2 1.2 0 1 0 .01 0 M4 10 a1.2 1.2 0 1 0 .01 0 M12 10 a1.2 1.2 0 1 0 .01 0",
+    "collider": "M2.5 13.5 C2.5 9 6 8 8 8 S13.5 9 13.5 13.5 Z M8 2 V5.5 M6 4 L8 6 L10 4",
+    "aim": "M3 13 L8 8 M8 4.5 a3.5 3.5 0 1 0 .01 0 M8 7 a1 1 0 1 0 .01 0 M8 2.5 V4.5 M11.5 8 H13.5",
+    "copy_turn": "M5 4.5 A4 4 0 1 1 3 9 M5 2 V4.8 H7.5 M11 12.5 L13.5 12.5 L13.5 10",
+    "reach": "M3 13 L4.5 6 L10 5 M4.5 5 a1.2 1.2 0 1 0 .01 0 M10 3.5 H13 M11.5 2 V5 M10 8 a1.5 1.5 0 1 1 .01 0",
+    "along": "M2 11 C5 3 7 3 8 8 S12 13 14 5 M4 6.4 a1 1 0 1 0 .01 0 M8 7 a1 1 0 1 0 .01 0 M11.5 9.4 a1 1 0 1 0 .01 0",
+    "turn_noise": "M8 13.5 V8 M8 8 L4.5 3.5 M8 8 L11.5 3.5 M3 6.5 A6 6 0 0 1 5.5 2.3 M10.5 2.3 A6 6 0 0 1 13 6.5",
+    "delay": "M2 12.5 C5 12.5 5 4 7 4 S9 12.5 12 12.5 M6 12.5 C9 12.5 9 7 11 7 S12.5 12.5 14.5 12.5",
+    "bake": "M3 13 H13 M4.5 13 C4.5 7 6 7 6 4 M8 13 V5 M11.5 13 C11.5 7 10 7 10 4 M6 3 a1 1 0 1 0 .01 0 M10 3 a1 1 0 1 0 .01 0",
+    "paint": "M12.5 2.5 L7.5 8 M7.5 8 C5 7.5 4.5 10 3 13 C6.5 12.8 9 11.5 7.5 8",
+    "live": "M4.5 3.5 L10 7 L4.5 10.5 Z M12 3 V11 M3 13.5 C6 12 9 15 13 13",
+    "skinned_mesh": "M3 4 H13 V12 H3 Z M5.5 10 L8 6 L10.5 10 M8 6 a.8 .8 0 1 0 .01 0",
+    "skinned_usd": "M3 4 H13 V12 H3 Z M5 6.5 V8.5 A3 2 0 0 0 11 8.5 V6.5",
+    "joint_bvh": "M3 3 H9 L13 7 V13 H3 Z M5.5 7 V11 M5.5 9 H8 M8 9 V11",
+    "joint_csv": "M3 3 H13 V13 H3 Z M3 6.3 H13 M3 9.7 H13 M7 3 V13",
 }
 
 
@@ -230,7 +251,7 @@ QCheckBox:focus {{ color: {accent}; }}
 QTabWidget::pane {{ border: none; border-top: 1px solid {rule}; background: {paper}; }}
 QTabWidget {{ background: {fold}; }}
 QTabBar {{ background: {fold}; border: none; }}
-QTabBar::tab {{ background: {fold}; border: 1px solid {rule}; border-bottom: none; padding: 4px 12px; margin-right: 2px; color: {soft}; }}
+QTabBar::tab {{ background: {fold}; border: 1px solid {rule}; border-bottom: none; padding: 4px 8px; margin-right: 1px; color: {soft}; }}
 QTabBar::tab:selected {{ background: {paper}; color: {ink}; border-top: 2px solid {accent}; }}
 QTabBar::tab:focus {{ color: {accent}; }}
 QTreeWidget, QListWidget {{ background: {paper}; border: none; outline: none; }}

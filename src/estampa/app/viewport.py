@@ -10,11 +10,13 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from ..errors import EstampaError
 from ..geometry.place import Place
 from ..scene import commands as do
+from ..scene import joints as build
 from ..scene.things import Grip
 from ..scene.values import Rows
 from . import backdrops
 from .camera import Camera
 from .handles import Handles, View
+from .jointing import Jointing
 from .looks import tints
 from .overlay import Overlay
 from .picking import Picking
@@ -37,7 +39,7 @@ def _drawn(id, shape, colour, **more) -> Drawn:
     return Drawn(id, narrow(shape.points), narrow(shape.normals), mesh.triangles, mesh.edges, colour, **more)
 
 
-class Viewport(Overlay, Picking, QWidget):
+class Viewport(Overlay, Picking, Jointing, QWidget):
     picture_shown = Signal()
     activated = Signal(int)  # the hand is in this pane
 
@@ -61,6 +63,9 @@ class Viewport(Overlay, Picking, QWidget):
         self._press = None  # (what is dragged, start position, more)
         self._hot: str | None = None
         self._band: tuple | None = None
+        self._strand_from: np.ndarray | None = None  # where a strand of joints begins that has no joint yet
+        self._stroke: np.ndarray | None = None  # weights while they are painted
+        self._brush_at: tuple | None = None
         self._framed_for, self._frame_with_beside = None, False
         self._fine_later = QTimer(self, singleShot=True, interval=180)
         self._fine_later.timeout.connect(lambda: self._redraw(fine=True))
@@ -118,7 +123,9 @@ class Viewport(Overlay, Picking, QWidget):
 
     def drawn(self) -> list[Drawn]:
         s, look, items = self.session, self.look, []
-        active, at_work = s.subject, s.tool in ("pick", "gradient")
+        active, at_work, painted = s.subject, s.tool in ("pick", "gradient"), self.painted()
+        if painted is not None and (s.tool == "paint" or (s.tool == "gradient" and s.joints)):
+            active = None
         if not look.meshes:
             return items
         for thing in s.doc.things:
@@ -135,6 +142,9 @@ class Viewport(Overlay, Picking, QWidget):
                     more["weights"] = s.scene.arrays.get(found.weights)
                 chosen = s.chosen_of(subject)
                 more["chosen"] = chosen if len(chosen) == len(shape.points) else None
+            if painted is not None and active is None and painted[0].id == thing.id and look.show_map:
+                dense = build.weights_of(s.scene, painted[1])
+                more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None
             if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
                 more["yarn"] = self._yarn(shape.mesh)
             items.append(_drawn(thing.id, shape, CLOTH if subject.stack else STALL, **more))
@@ -220,8 +230,15 @@ class Viewport(Overlay, Picking, QWidget):
 
     def place(self, thing) -> Place:
         """Where a thing stands in the world at this frame; its own origin while a link of it gives no number."""
+        if thing.kind == "joint":
+            return self.joint_place(thing)
         try:
-            return self.session.scene.values.place(thing, Rows.one(self.session.frame))
+            values = self.session.scene.values
+            held = self.session.doc.find(thing.constant("parent")) if "parent" in thing.declared.channels else None
+            if held is not None and held.kind == "joint":  # it rides on the joint as that is seen
+                own = values.place(thing.with_(values={**thing.values, "parent": None}), Rows.one(self.session.frame))
+                return self.joint_place(held) @ own
+            return values.place(thing, Rows.one(self.session.frame))
         except EstampaError:
             return Place.still()
 
@@ -372,8 +389,11 @@ class Viewport(Overlay, Picking, QWidget):
                 self._press = ("spot", at, (spot, points[spot], frame, (word, of.spots[spot]) if word else None))
             elif hold:
                 self._press = ("handle", at, (hold, handles))
-            elif self.session.tool == "place":
-                self._press = ("place", at, at)
+            elif self.session.tool in ("place", "joint"):
+                self._press = (self.session.tool, at, at)
+            elif self.session.tool == "paint":
+                self._press = ("paint", at, at)
+                self.begin_stroke(*at)
             elif self.session.tool == "hand":
                 self._press = ("orbit", at, at)
             else:
@@ -381,6 +401,8 @@ class Viewport(Overlay, Picking, QWidget):
 
     def mouseMoveEvent(self, event):
         at = (event.position().x(), event.position().y())
+        if self.session.tool == "paint":
+            self.move_brush(*at)
         if self._press is None:
             handles = self.handles()
             hot = self.spot_under(*at)
@@ -403,7 +425,9 @@ class Viewport(Overlay, Picking, QWidget):
             self._turn_copy(more[0], *more[3], at[0] - start[0], at[1] - start[1])
         elif what == "spot":
             self._drag_spot(more[0], more[1], at)
-        elif what == "place":
+        elif what == "paint":
+            self.stroke(*at)
+        elif what in ("place", "joint"):
             pass
         else:
             self._band = (start, at)
@@ -418,16 +442,22 @@ class Viewport(Overlay, Picking, QWidget):
         still = abs(at[0] - start[0]) + abs(at[1] - start[1]) <= CLICK
         if what in ("handle", "spot"):
             self.session.scene.end_merge()
+        elif what == "paint":
+            self.end_stroke()
         elif what == "place":
             if still:
                 self._place_at(*at)
+        elif what == "joint":
+            if still:
+                self.click_joint(*at)
         elif what == "orbit" and still and event.button() == Qt.LeftButton:
             self._select_at(*at)
         elif what == "band" and self.session.tool == "pick":
             how = self._how(event.modifiers())
             self.pick_at(*at, how) if still else self.pick_box(start, at, how)
         elif what == "band" and self.session.tool == "gradient" and band and not still:
-            self.lay_gradient(start, at)
+            if not (self.session.joints and self.lay_joint_gradient(start, at)):
+                self.lay_gradient(start, at)
         self.update()
 
     def mouseDoubleClickEvent(self, event):
@@ -464,6 +494,10 @@ class Viewport(Overlay, Picking, QWidget):
         """Values are in the world; the thing's own are within what it rides on."""
         s, grip = self.session, self.active_grip()
         word = hold.split()[0].capitalize()
+        if grip.kind == "joint":
+            values = {n: v for n, v in self.joint_values(grip, values).items() if n not in grip.locked}
+            s.carry_out(lambda: s.set(grip.id, values, merge=f"grip {grip.id}", label=f"{word} {grip.name}"))
+            return
         parent = s.doc.find(grip.constant("parent"))
         if parent is not None:
             world = Place.of({**self.grip_values(grip), **values})

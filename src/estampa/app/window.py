@@ -23,10 +23,12 @@ from PySide6.QtWidgets import (
 from .. import demo
 from ..formats.meshfile import SUFFIXES
 from ..scene import commands as do
+from ..scene import joints as build
 from . import theme
 from .actions import PANELS, declare
 from .files import Files
 from .finder import Finder
+from .joints_panel import JointsPanel
 from .loop_panel import LoopPanel
 from .maps_panel import MapsPanel
 from .movie import MovieDialog
@@ -37,13 +39,15 @@ from .rigging import Rigging
 from .score import Score
 from .session import Session
 from .sheet import Sheet
+from .skeletons import Skeletons
 from .viewport import Viewport
 
 TOOLS = (
-    "tool_hand", "tool_pick", "tool_gradient", "tool_place", None, "frame_selection", "shading", "wire", "yarns", None,
-    "meshes", "controls", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
+    "tool_hand", "tool_pick", "tool_gradient", "tool_place", "tool_joint", "tool_paint", None,
+    "frame_selection", "shading", "wire", "yarns", None,
+    "meshes", "controls", "joints", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
 )  # fmt: skip
-WORDED = ("tool_hand", "tool_pick", "tool_gradient", "tool_place", "frame_selection", "shading")
+WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")
 
 
 class Window(QMainWindow):
@@ -54,7 +58,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.files = Files(self)
         self._left = False  # the person chose to leave unsaved work
-        self.rigging = Rigging(self)
+        self.rigging, self.skeletons = Rigging(self), Skeletons(self)
         self.actions_by_name = declare(self)
         self.viewport = Viewport(self.session)
         self.second: Viewport | None = None  # made when it is first asked for
@@ -62,6 +66,7 @@ class Window(QMainWindow):
         self.score = Score(self.session, self.actions_by_name)
         self.sheet = Sheet(self.session)
         self.maps = MapsPanel(self.session, self.actions_by_name)
+        self.joints = JointsPanel(self.session, self.actions_by_name)
         self.loop = LoopPanel(self.session, self.actions_by_name)
         self.press = PressPanel(self.session, self.actions_by_name)
         self.remarks = RemarksPanel(self.session)
@@ -94,7 +99,8 @@ class Window(QMainWindow):
         self.sheets = QSplitter(Qt.Vertical)
         self.sheets.setHandleWidth(3)
         self.sheets.addWidget(self.sheet)
-        for word, widget in zip(PANELS, (self.sheets, self.maps, self.loop, self.press, self.remarks), strict=True):
+        shown = (self.sheets, self.maps, self.joints, self.loop, self.press, self.remarks)
+        for word, widget in zip(PANELS, shown, strict=True):
             self.panels.addTab(widget, word.capitalize())
         left = QWidget()
         column = QVBoxLayout(left)
@@ -181,15 +187,16 @@ class Window(QMainWindow):
         a["redo"].setEnabled(scene.redo_label is not None)
         a["play"].setIcon(theme.icon("pause" if s.playing else "play"))
         a["play"].setText("Pause" if s.playing else "Play")
-        for tool in ("hand", "pick", "gradient", "place"):
+        for tool in ("hand", "pick", "gradient", "place", "joint", "paint"):
             a[f"tool_{tool}"].setChecked(s.tool == tool)
         look = s.look_of_pane
-        for name in ("wire", "yarns", "meshes", "controls", "trails", "ghosts"):
+        for name in ("wire", "yarns", "meshes", "controls", "trails", "ghosts", "joints"):
             a[name].setChecked(getattr(look, name))
         a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[look.shading])
         a["look_through"].setChecked(s.doc.find(look.camera) is not None)
         a["auto_key"].setChecked(s.auto_key)
         a["hold"].setChecked(s.held is not None)
+        a["live"].setChecked(s.live is not None)
         a["isolate"].setChecked(bool(s.isolated))
         a["second_pane"].setChecked(self.second is not None and self.second.isVisible())
         a["curves"].setChecked(self.score.stack.currentWidget() is self.score.curves)
@@ -329,7 +336,10 @@ class Window(QMainWindow):
 
     def remove(self):
         if self.session.thing is not None:
-            do.remove(self.session.scene, self.session.selected_id)
+            if self.session.thing.kind == "joint":
+                build.remove_joint(self.session.scene, self.session.selected_id)
+            else:
+                do.remove(self.session.scene, self.session.selected_id)
 
     def move_layer(self, by: int):
         owner = self.session.doc.owner(self.session.selected_id)
@@ -355,11 +365,15 @@ class Window(QMainWindow):
             return
         if kind == "path":
             spots = ((0.0, 0.0, 0.0), (1.0, 0.0, 0.4), (2.0, 0.0, 0.0))
-        if kind in ("zone", "camera"):
+        if kind in ("zone", "camera", "collider"):
             middle, size = self._middle()
             values = {n: float(x) for n, x in zip("xyz", middle, strict=True)}
             values |= (
-                {"reach": 0.5 * size} if kind == "zone" else {"z": float(middle[2] + 2.2 * size), "y": float(middle[1])}
+                {"reach": 0.5 * size}
+                if kind == "zone"
+                else {"radius": 0.2 * size}
+                if kind == "collider"
+                else {"z": float(middle[2] + 2.2 * size), "y": float(middle[1])}
             )
         if kind == "wind":  # its grip stands upwind of what is there, and is as large
             bounds = [s.scene.mesh(t.mesh).bounds for t in s.doc.subjects] or [(np.zeros(3), np.ones(3))]

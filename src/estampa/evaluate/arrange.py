@@ -74,7 +74,7 @@ class Stage:
         name = digest(words, pivot, copies.spots, held, world)
         kept = self.scene.solver_cache.get(("copies", copies.id))
         if kept is None or kept[0] != name:
-            made = arranged(v, pivot, self._in_world(path), self._ground(v, ground), copies.spots)
+            made = arranged(v, pivot, self.in_world(path), self._ground(v, ground), copies.spots)
             if made.rows > MOST:
                 raise EstampaError(copies.name, f"would be {made.rows:,} copies.", f"At most {MOST:,} are made.")
             kept = self.scene.solver_cache["copies", copies.id] = (name, made)
@@ -91,7 +91,8 @@ class Stage:
         """A path in its own space; None when it has no length."""
         return self._sampled(path, path.spots)
 
-    def _in_world(self, path: Thing | None) -> Sampled | None:
+    def in_world(self, path: Thing | None) -> Sampled | None:
+        """A path in the world at the first frame; None when it has no length."""
         if path is None or path.kind != "path" or not path.spots:
             return None
         place = self.values.place(path, Rows.one(self.values.doc.start))

@@ -647,6 +647,8 @@ class Evaluator:
         """How far a layer moves its subject at a frame: (mean, largest) in metres; None when it is not solved."""
         above = self.layers_above(subject, layer)
         through = [*above, layer]
+        if subject.kind == "skeleton":
+            return self.poses.travel_of(subject, above, through, frame)
         if any(l.declared.memory and not self.store.has(self.key(subject, l, frame)) for l in through):
             return None
         many = self.stage.one(subject, frame)
@@ -737,7 +739,11 @@ class Evaluator:
 
     def advanced(self, subject: Thing, layer: Thing, frame: int, state: State | None) -> State:
         """The state of a solver at a frame from that at the frame before; without one, its first."""
-        solver, inputs = layer.declared(), self._inputs(subject, layer, frame)
+        return self.stepped(subject, layer, frame, state, self.inputs(subject, layer, frame))
+
+    def stepped(self, subject: Thing, layer: Thing, frame: int, state: State | None, inputs) -> State:
+        """The same, with what the solver reads given."""
+        solver = layer.declared()
         try:
             state = solver.start(inputs) if state is None else solver.step(state, inputs, 1 / self.doc.frame_rate)
         except EstampaError as err:
@@ -747,7 +753,7 @@ class Evaluator:
         _refuse_nonsense(state, layer, subject, frame)
         return state
 
-    def _inputs(self, owner: Thing, layer: Thing, frame: int) -> Inputs | PoseInputs:
+    def inputs(self, owner: Thing, layer: Thing, frame: int) -> Inputs | PoseInputs:
         v, cache = self.resolve(layer, owner, frame), self.scene.solver_cache
         world = self.world(frame, layer.constant("wind") if "wind" in layer.declared.channels else None)
         earlier = max(frame - 1, self.doc.start)
@@ -763,6 +769,11 @@ class Evaluator:
         if hang is not None and hang.mesh is not None:
             carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
         return PoseInputs(bones, *entering, v, world, own, cache, carried)
+
+    def fits(self, owner: Thing, layer: Thing, state: State) -> bool:
+        """Whether a state is of a solver as it is now."""
+        solver, inputs = layer.declared(), self.inputs(owner, layer, self.doc.start)
+        return len(solver.start(inputs).points) == len(state.points)
 
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""

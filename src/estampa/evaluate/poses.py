@@ -204,6 +204,16 @@ class Poses:
             true = shape.true
         return back.matrices[0] @ matrix, true
 
+    def travel_of(self, skeleton: Thing, above, through, frame: float) -> tuple[float, float] | None:
+        """How far a layer moves the tips of the joints at a frame: (mean, largest) in metres; None when not solved."""
+        before, after = self.at(skeleton, frame, above), self.at(skeleton, frame, through)
+        if not after.true or not len(after.bones):
+            return None
+        tips = np.einsum("nij,nj->ni", after.at[:, :3, :3] - before.at[:, :3, :3], after.bones.tips)
+        apart = np.linalg.norm(tips + after.at[:, :3, 3] - before.at[:, :3, 3], axis=1)
+        size = float(self.skeleton_place(skeleton, frame).size[0])
+        return float(apart.mean()) * size, float(apart.max()) * size
+
     # -- in the world ----------------------------------------------------------------------------------------
     def skeleton_place(self, skeleton: Thing, frame: float) -> Place:
         return self.values.place(skeleton, Rows.one(frame))

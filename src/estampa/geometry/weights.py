@@ -152,3 +152,45 @@ def _first_seen(points, near, order, corners, low, cell, counts, starts, members
                 found[i], chosen[i] = True, s
                 break
     return found, chosen
+
+
+# -- by hand -------------------------------------------------------------------------------------------------
+def given(dense: np.ndarray, joint: int, wanted: np.ndarray, locked=()) -> np.ndarray:
+    """Weights (n, j) with those of one joint as `wanted` (n,): the others give or take the rest in proportion, but for
+    the locked ones. Rows go on summing to 1."""
+    result = dense.copy()
+    kept = [k for k in locked if k != joint]
+    if joint in locked:
+        return result
+    free = np.ones(dense.shape[1], bool)
+    free[[joint, *kept]] = False
+    held = result[:, kept].sum(axis=1)
+    wanted = np.clip(wanted, 0, 1 - held)
+    others = result[:, free].sum(axis=1)
+    left = 1 - held - wanted
+    times = np.where(others > 1e-9, left / np.where(others > 1e-9, others, 1), 0)
+    result[:, free] *= times[:, None]
+    # where no other joint is felt, this one keeps it all
+    result[:, joint] = np.where(others > 1e-9, wanted, 1 - held)
+    return result
+
+
+def painted(dense, joint: int, how: str, felt: np.ndarray, mesh: Mesh, locked=()) -> np.ndarray:
+    """Weights after a dab of the brush. how -- add, take, set (towards 1) or smooth; felt (n,) in 0 to 1."""
+    now = dense[:, joint]
+    if how == "smooth":
+        e = mesh.edges
+        degree = np.bincount(e.ravel(), minlength=mesh.count)
+        total = np.bincount(e[:, 0], now[e[:, 1]], minlength=mesh.count)
+        total += np.bincount(e[:, 1], now[e[:, 0]], minlength=mesh.count)
+        mean = np.where(degree > 0, total / np.maximum(degree, 1), now)
+        wanted = now + felt * (mean - now)
+    else:
+        wanted = {"add": now + 0.25 * felt, "take": now - 0.25 * felt, "set": now + felt * (1 - now)}[how]
+    return np.where((felt > 0)[:, None], given(dense, joint, wanted, locked), dense)
+
+
+def jumps(mesh: Mesh, dense: np.ndarray) -> np.ndarray:
+    """(e,) how much the weights differ between the ends of each edge: 0 not at all, 1 wholly."""
+    e = mesh.edges
+    return 0.5 * np.abs(dense[e[:, 0]] - dense[e[:, 1]]).sum(axis=1)

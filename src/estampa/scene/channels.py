@@ -126,5 +126,10 @@ def kind_of(word: str) -> type[Kind] | None:
     return _KINDS.get(word) if hasattr(load_kinds, "done") else load_kinds().get(word)
 
 
+def layers_for(owner: str) -> list[type[Kind]]:
+    """The layers that can stand in the stack of a "subject" or of a "skeleton"."""
+    return [k for k in kinds_in("layer") if k.moves == ("joints" if owner == "skeleton" else "points")]
+
+
 def kinds_in(family: str) -> list[type[Kind]]:
     return [kind for kind in load_kinds().values() if kind.family == family]

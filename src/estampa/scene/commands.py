@@ -4,7 +4,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
-from .channels import kind_of
+from .channels import kind_of, layers_for
 from .curves import Curve, Key
 from .document import Document, Formula, Link, Material, MeshRef, Source, Target, Thing, WeightMap, check_value, new_id
 from .formula import Refused, read, refusal
@@ -92,10 +92,13 @@ def add_layer(
     values: dict | None = None,
     grip: dict | None = None,
 ) -> Thing:
-    """Add a layer at the foot of a subject's stack. With `grip`, a new grip of these values goes with it, in the
+    """Add a layer at the foot of a stack. With `grip`, a new grip of these values goes with it, in the
     same step of the history, on the layer's channel `grip`."""
     declared = _declared(kind)
     subject = _thing(scene, subject_id)
+    if declared not in layers_for(subject.kind) or subject.kind not in ("subject", "skeleton"):
+        moved = "the joints of a skeleton" if declared.moves == "joints" else "the points of a subject"
+        raise EstampaError(declared.title, f"moves {moved}, so it cannot go on {subject.name}.", "Select another one.")
     doc, values = scene.doc, dict(values or {})
     layer_name = unique_name(doc, name or declared.title)
     if grip is not None:

@@ -9,7 +9,7 @@ from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose, pose_of
 from ..motion.cage import coordinates
 from .bones import MOST_JOINTS, Bones, hand_pose
-from .commands import _thing, unique_name
+from .commands import _thing, add_layer, unique_name
 from .document import Bind, Document, Rest, Thing, new_id
 from .scene import Scene
 from .skeleton import POSED
@@ -474,3 +474,32 @@ def bind_cage(scene: Scene, subject_id: str, cage_id: str, layer_id: str | None 
         doc = scene.doc.replace(subject.with_(stack=(layer, *subject.stack)))
     scene.apply(f"Bind {subject.name} to {cage.name}", doc)
     return layer
+
+
+def from_beads(scene: Scene, subject_id: str, every: int = 1, swing: bool = True) -> Thing:
+    """Skeleton, skin and swinging chain from a mesh of beads, in one step of the history."""
+    subject = _thing(scene, subject_id)
+    mesh, before = scene.mesh(subject.mesh), scene.doc
+    place = scene.values.place(subject, Rows.one(before.start))
+    lines = [place.apply(line[None])[0] for line in bead_lines(mesh, every)]
+    skeleton = add_skeleton(scene, lines, f"{subject.name} strings", "Bead")
+    # every bead follows one joint as a whole: the nearest to its middle
+    bones = scene.values.bones(skeleton)
+    joint, ends = bones.segments
+    starts = _in_subject(scene, subject, skeleton, bones.at_rest[joint, :3, 3])
+    ends = np.einsum("sij,sj->si", bones.at_rest[joint, :3, :3], ends) + bones.at_rest[joint, :3, 3]
+    sizes = np.bincount(mesh.islands, minlength=mesh.island_count).astype(float)
+    middle = [np.bincount(mesh.islands, mesh.points[:, j], minlength=mesh.island_count) / sizes for j in range(3)]
+    apart = bound.distances(np.stack(middle, axis=1), starts, _in_subject(scene, subject, skeleton, ends))[0]
+    dense = np.zeros((mesh.count, len(bones)))
+    dense[np.arange(mesh.count), joint[apart.argmin(axis=1)][mesh.islands]] = 1
+    put_skin(scene, subject_id, skeleton.id, dense, 1)
+    if swing:
+        preset = {"mass": 0.06, "bend": 0.0, "twist": 0.0, "clamp": False}
+        radius = float(np.median([np.linalg.norm(line[1] - line[0]) for line in lines])) / 3
+        add_layer(scene, skeleton.id, "chain", values={**preset, "radius": max(radius, 1e-4)})
+    after = scene.doc
+    for _ in range(3 if swing else 2):
+        scene.undo()
+    scene.apply(f"Strings of {subject.name}", after)
+    return scene.doc.find(skeleton.id)

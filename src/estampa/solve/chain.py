@@ -214,8 +214,8 @@ class Layout(NamedTuple):
         weight = 1 / np.maximum(mass, 1e-9)
         if v.held in ("root", "both"):
             weight[self.points[:-1]] = 0
-        if v.held in ("tip", "both"):
-            weight[self.points[1:] - 1] = 0
+        if v.held in ("tip", "both"):  # what hangs on another strand is held there alone
+            weight[self.points[1:][self.hung < 0] - 1] = 0
         tip = bones.tips[j]
         far = np.linalg.norm(tip, axis=1, keepdims=True)
         ahead = np.where(far > 1e-9, tip / np.maximum(far, 1e-12), [0.0, 1, 0])

@@ -16,6 +16,7 @@ from numba import njit, prange
 
 from ..geometry.near import edge, on_triangle
 
+OUT = 1.0  # m/s at which what began inside something else is let out
 LOOKED = 4  # steps between two searches for what may touch
 
 
@@ -280,8 +281,12 @@ def _outside(shape, dim0, dim1, dim2, x, y, z):
 
 @njit(cache=True, nogil=True)
 def _push(x, before, i, depth, nx, ny, nz, m0, m1, m2, friction, most):
-    """Push a point out along a normal and let it rub against what moved by m since the last step."""
-    out = min(depth, most)
+    """Push a point out along a normal and let it rub against what moved by m since the last step.
+
+    It is stopped at once, and what began inside is let out by at most `most` metres, so that nothing is thrown.
+    """
+    t0, t1, t2 = x[i, 0] - before[i, 0] - m0, x[i, 1] - before[i, 1] - m1, x[i, 2] - before[i, 2] - m2
+    out = min(depth, max(-(t0 * nx + t1 * ny + t2 * nz), 0.0) + most)
     x[i, 0] += out * nx
     x[i, 1] += out * ny
     x[i, 2] += out * nz
@@ -294,7 +299,7 @@ def _push(x, before, i, depth, nx, ny, nz, m0, m1, m2, friction, most):
         x[i, 0] -= share * t0
         x[i, 1] -= share * t1
         x[i, 2] -= share * t2
-    if depth > most:  # it began inside: let it out without throwing it
+    if depth > out:  # it is still inside: it goes along with the obstacle, and gathers no speed
         before[i, 0], before[i, 1], before[i, 2] = x[i, 0] - m0, x[i, 1] - m1, x[i, 2] - m2
 
 
@@ -361,14 +366,14 @@ def _skin(radius, i, x, before, surface, corners, steps, most):
 
 
 @njit(cache=True, nogil=True)
-def _apart(pairs, point_of, x, weight, radius):
+def _apart(pairs, point_of, x, before, weight, radius, most):
     """Push segments of different strands apart, one pair after another."""
     for c in range(len(pairs)):
-        _between(point_of[pairs[c, 0]], point_of[pairs[c, 1]], x, weight, radius)
+        _between(point_of[pairs[c, 0]], point_of[pairs[c, 1]], x, before, weight, radius, most)
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _between(p, r, x, weight, radius):
+def _between(p, r, x, before, weight, radius, most):
     """Push two segments apart, from their first points on (closest points of segments: Ericson 2004, 5.1.9)."""
     wide = radius[p] + radius[r]
     d10, d11, d12 = x[p + 1, 0] - x[p, 0], x[p + 1, 1] - x[p, 1], x[p + 1, 2] - x[p, 2]
@@ -394,7 +399,15 @@ def _between(p, r, x, weight, radius):
     total = w0 * (1 - s) ** 2 + w1 * s * s + w2 * (1 - t) ** 2 + w3 * t * t
     if total <= 0:
         return
-    times = (wide - far) / (total * far)
+    if min(w0, w1, w2, w3) == 0:  # close to where one is held, a push would have a long lever on its other end
+        total += 0.25 * max(w0, w1, w2, w3)
+    closer = 0.0  # how much nearer they have come in this step, which is taken back at once; the rest little by little
+    for j in range(3):
+        n = n0 if j == 0 else (n1 if j == 1 else n2)
+        a = (1 - s) * (x[p, j] - before[p, j]) + s * (x[p + 1, j] - before[p + 1, j])
+        b = (1 - t) * (x[r, j] - before[r, j]) + t * (x[r + 1, j] - before[r + 1, j])
+        closer -= n * (a - b) / far
+    times = min(wide - far, max(closer, 0.0) + most) / (total * far)
     w0, w1, w2, w3 = w0 * (1 - s) * times, w1 * s * times, w2 * (1 - t) * times, w3 * t * times
     x[p, 0], x[p, 1], x[p, 2] = x[p, 0] + w0 * n0, x[p, 1] + w0 * n1, x[p, 2] + w0 * n2
     x[p + 1, 0], x[p + 1, 1], x[p + 1, 2] = x[p + 1, 0] + w1 * n0, x[p + 1, 1] + w1 * n1, x[p + 1, 2] + w1 * n2
@@ -441,7 +454,7 @@ def _strand(
         _follow(ahead, s, first + s - s0, x, q)
     # from the root and from the tip by turns, so that neither is favoured
     _twist(rods, strand, q, base, h, step % 2 == 0)
-    most = 3.0 * h  # m: nothing is pushed out faster than 3 m/s
+    most = OUT * h
     if len(solids.shape):
         _solid(rods, first, last, x, before, solids, step, most)
     if len(corners):
@@ -490,7 +503,7 @@ def advance(
                 for j in range(3):
                     fast = max(fast, abs(x[i, j] - before[i, j]))
             pairs = close_pairs(x, point_of, strand_of, rods.radius, 2 * LOOKED * fast + 1e-3)
-        _apart(pairs, point_of, x, rods.weight, rods.radius)
+        _apart(pairs, point_of, x, before, rods.weight, rods.radius, OUT * h)
         for strand in range(strands):
             i = rods.points[strand]
             if hung[strand] >= 0 and rods.weight[i] == 0:
