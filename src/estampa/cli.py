@@ -55,6 +55,15 @@ def main(argv: list[str] | None = None) -> int:
     loop.add_argument("--close", action="store_true", help="carry out all that closes it, and save the scene")
     loop.add_argument("--blend", type=int, default=12, metavar="FRAMES", help="frames over which keys go back (12)")
 
+    keys = command("keys", _keys, "Bake the layers of a skeleton to keys on its joints, and save the scene.")
+    keys.add_argument("scene")
+    keys.add_argument("--skeleton", metavar="NAME", help="which skeleton (default: the only one)")
+    keys.add_argument("--tips", type=float, default=2.0, metavar="MM", help="how far a tip may be off (2 mm)")
+    keys.add_argument("--turn", type=float, default=0.5, metavar="DEG", help="how far a joint may be turned off (0.5)")
+    keys.add_argument("--every", action="store_true", help="a key at every frame")
+    keys.add_argument("--clip", default="Baked", metavar="NAME", help="name of the new clip (Baked)")
+    keys.add_argument("--live", action="store_true", help="instead, switch the baked layers on again")
+
     store = command(
         "store", _store, "Tell where solved frames are kept and how large they are; with --clear, let go of them all."
     )
@@ -197,6 +206,30 @@ def _loop(a) -> int:
     for group in sync.in_step(evaluator):
         print(f"in step: {group.words(scene.doc.find(group.thing).name)}")
     return 0 if all(seam.closed for seam in found) else 1
+
+
+def _keys(a) -> int:
+    import math
+
+    from .bake import keys
+    from .bake.reduce import Tolerance
+    from .scene.file import save_scene
+
+    scene = _load(a.scene)
+    found = [t for t in scene.doc.skeletons if a.skeleton in (None, t.name)]
+    if len(found) != 1:
+        names = ", ".join(t.name for t in scene.doc.skeletons) or "none"
+        raise EstampaError(a.skeleton or "The skeleton", "is not the only one there.", f"Skeletons: {names}.")
+    if a.live:
+        keys.back_to_live(scene, found[0].id)
+    else:
+        tolerance = None if a.every else Tolerance(a.tips / 1000, math.radians(a.turn))
+        with Progress("baking to keys") as progress:
+            baked = keys.bake(scene, found[0].id, tolerance=tolerance, progress=progress)
+        keys.put(scene, baked, a.clip)
+        print(f"{found[0].name}: {baked.words()}")
+    save_scene(scene)
+    return 0
 
 
 def _store(a) -> int:

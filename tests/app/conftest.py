@@ -65,7 +65,8 @@ class User:
     def select(self, name):
         roster = self.window.score.roster
         item = roster.item_for(self.thing(name).id)
-        self.click(roster.viewport(), (60, roster.visualItemRect(item).center().y()))
+        box = roster.visualItemRect(item)
+        self.click(roster.viewport(), (box.left() + 30, box.center().y()))
 
     @property
     def notice(self):

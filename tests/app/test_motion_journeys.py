@@ -159,8 +159,8 @@ def curve_user(plant_user):
 def test_keys_are_moved_scaled_turned_copied_and_removed_in_the_curve_view(curve_user):
     user, s = curve_user, curve_user.session
     view, graph = user.window.score.curves, user.window.score.curves.graph
-    curve = lambda: user.thing("Hand").curve("y")
-    at = lambda i: graph.place("y", curve().keys[i])
+    curve, track = lambda: user.thing("Hand").curve("y"), (user.thing("Hand").id, "y")
+    at = lambda i: graph.place(track, curve().keys[i])
     point = lambda p: (p.x(), p.y())
     step = graph.x_of(2) - graph.x_of(1)
     user.drag(graph, point(at(1)), (at(1).x() + 2.2 * step, at(1).y()))
@@ -176,7 +176,7 @@ def test_keys_are_moved_scaled_turned_copied_and_removed_in_the_curve_view(curve
     user.click(view.soft)
     # a tangent that is turned becomes free, and its other side follows
     user.click(graph, point(at(1)))
-    handle = dict(graph.handle_places("y", curve(), 1))["right"]
+    handle = dict(graph.handle_places(track, curve(), 1))["right"]
     user.drag(graph, point(handle), (handle.x(), handle.y() - 30))
     key = curve().keys[1]
     assert key.tangent == "free" and key.right[1] > 0 > key.left[1]
@@ -200,7 +200,7 @@ def test_keys_are_moved_scaled_turned_copied_and_removed_in_the_curve_view(curve
     view.after.activated.emit(view.after.currentIndex())
     assert curve().after == "cycle"
     user.click(view.normalised)
-    assert graph.span("y") != graph._view
+    assert graph.span(track) != graph._view
     user.do("curves")
     assert user.window.score.stack.currentWidget() is user.window.score.lanes
 

@@ -43,8 +43,8 @@ class CurveView(QWidget):
         row.setContentsMargins(6, 2, 6, 2)
         row.setSpacing(2)
         g, s = self.graph, self.session
-        tangent = lambda w: lambda: g.each_chosen(lambda n, f: do.set_tangent(s.scene, s.selected_id, n, f, w))
-        segment = lambda w: lambda: g.each_chosen(lambda n, f: do.set_segment(s.scene, s.selected_id, n, f, w))
+        tangent = lambda w: lambda: g.each_chosen(lambda n, f: do.set_tangent(s.scene, *n, f, w))
+        segment = lambda w: lambda: g.each_chosen(lambda n, f: do.set_segment(s.scene, *n, f, w))
         for word in ("flat", "smooth", "free", "broken"):
             self._button(row, f"tangent_{word}", f"{TANGENTS[word]} tangent on the chosen keys", tangent(word))
         row.addSpacing(8)
@@ -105,7 +105,7 @@ class CurveView(QWidget):
     def _set_extend(self, side, word):
         s, names = self.session, {n for n, _ in self.graph.chosen} or set(self.graph.curves())
         for name in names:
-            do.set_extend(s.scene, s.selected_id, name, **{side: word})
+            do.set_extend(s.scene, *name, **{side: word})
 
     def _soft(self):
         self.graph.options.soft = self.soft.isChecked()

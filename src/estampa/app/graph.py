@@ -14,6 +14,7 @@ from . import theme
 from .session import Session
 from .time_axis import LEFT, RIGHT, RULER, TimeAxis
 
+Track = tuple[str, str]  # (id of a thing, channel)
 NEAR = 8  # pixels
 INKS = ("#b5391f", "#2f6a7a", "#8a6d1d", "#5b6b3a", "#75265e", "#63584b")
 NIGHT_INKS = ("#e4694a", "#6fb3c4", "#d6b04a", "#a3b573", "#c77fb0", "#b3a899")
@@ -35,8 +36,8 @@ class Graph(TimeAxis):
     def __init__(self, session: Session):
         super().__init__(session)
         self.options = Options()
-        self.chosen: set[tuple[str, float]] = set()  # (channel, frame)
-        self.copied: list[tuple[str, Key]] = []
+        self.chosen: set[tuple[Track, float]] = set()
+        self.copied: list[tuple[Track, Key]] = []
         self._view = (0.0, 1.0)
         self._drag = None
         self._band = None
@@ -52,13 +53,19 @@ class Graph(TimeAxis):
         self.fit()
 
     # -- what is shown ---------------------------------------------------------------------------------------
+    def things(self) -> list:
+        """What is selected: one thing, or several joints."""
+        s = self.session
+        found = s.joints if len(s.joints) > 1 else [s.thing]
+        return [t for t in found if t is not None and t.declared is not None]
+
     def curves(self) -> dict:
-        """Channel name -> curve of what is selected."""
-        thing = self.session.thing
-        if thing is None or thing.declared is None:
-            return {}
-        found = {n: thing.curve(n) for n in thing.declared.channels}
-        return {n: c for n, c in found.items() if c is not None}
+        """Track -> curve of what is selected."""
+        found = {(t.id, n): t.curve(n) for t in self.things() for n in t.declared.channels}
+        return {track: c for track, c in found.items() if c is not None}
+
+    def channel(self, track: Track):
+        return self.session.doc.find(track[0]).declared.channels[track[1]]
 
     def colour(self, name) -> QColor:
         inks = NIGHT_INKS if theme.ink is theme.NIGHT else INKS
@@ -139,10 +146,9 @@ class Graph(TimeAxis):
         painter.drawText(self.rect().adjusted(20, 0, -20, 0), Qt.AlignCenter | Qt.TextWordWrap, text)
 
     def _draw_grid(self, painter):
-        ink, thing = theme.ink, self.session.thing
-        name = next(iter(self.curves()))
+        ink, name = theme.ink, next(iter(self.curves()))
         low, high = self.span(name)
-        unit = thing.declared.channels[name].unit
+        unit = self.channel(name).unit
         painter.setFont(theme.type_face(8.5))
         shown = [to_shown(v, unit) for v in (low, high)]
         step = 10.0 ** np.floor(np.log10(max(shown[1] - shown[0], 1e-12) / 3))
@@ -187,13 +193,16 @@ class Graph(TimeAxis):
             painter.drawEllipse(at, 5.5 if held else 4.5, 5.5 if held else 4.5)
 
     def _draw_names(self, painter, curves):
-        thing = self.session.thing
         painter.setFont(theme.type_face(9))
+        several = len(self.things()) > 1
         for i, name in enumerate(curves):
-            channel = thing.declared.channels[name]
+            channel = self.channel(name)
             y = RULER + 8 + 30 * i
+            if y > self.height() - 26:
+                break
             painter.setPen(self.colour(name))
             label = f"{channel.group} {channel.label}" if channel.group else channel.label
+            label = f"{self.session.doc.find(name[0]).name} {channel.label}" if several else label
             painter.drawText(QRectF(self.width() - RIGHT + 14, y, RIGHT - 16, 15), Qt.AlignLeft, label)
             painter.setPen(QColor(theme.ink.soft))
             now = format_value(curves[name].at(self.session.frame), channel.unit, 3)
@@ -236,7 +245,7 @@ class Graph(TimeAxis):
         return found
 
     def handle_under(self, at):
-        """(channel, frame, side) of a tangent handle of a chosen key."""
+        """(track, frame, side) of a tangent handle of a chosen key."""
         for name, curve in self.curves().items():
             for i, key in enumerate(curve.keys):
                 if (name, key.frame) in self.chosen:
@@ -327,16 +336,13 @@ class Graph(TimeAxis):
         self.update()
 
     def _by_channel(self, chosen):
-        found: dict[str, list[float]] = {}
+        found: dict[Track, list[float]] = {}
         for name, frame in chosen:
             found.setdefault(name, []).append(frame)
         return found
 
     def _put(self, curves, label):
-        thing = self.session.thing
-        do.set_curves(
-            self.session.scene, {(thing.id, n): c for n, c in curves.items()}, label, merge=f"curves {thing.id}"
-        )
+        do.set_curves(self.session.scene, curves, label, merge=f"curves {self.session.selected_id}")
 
     def _move(self, at, modifiers):
         _, from_, start, chosen = self._drag
@@ -422,14 +428,14 @@ class Graph(TimeAxis):
         self.update()
 
     def remove_chosen(self):
-        thing, curves = self.session.thing, self.curves()
+        curves = self.curves()
         left = {n: curves[n].without(*frames) for n, frames in self._by_channel(self.chosen).items() if n in curves}
-        kept = {(thing.id, n): c for n, c in left.items() if c is not None}
+        kept = {n: c for n, c in left.items() if c is not None}
         do.set_curves(self.session.scene, kept, "Remove keys")
         for name, curve in left.items():  # the last key went: the channel keeps its value as a constant
             if curve is None:
                 for key in curves[name].keys:
-                    do.remove_key(self.session.scene, thing.id, name, key.frame)
+                    do.remove_key(self.session.scene, *name, key.frame)
         self.chosen.clear()
         self.update()
 
@@ -441,21 +447,23 @@ class Graph(TimeAxis):
     def paste(self, offset: bool = False):
         """Put the copied keys so that the first stands at this frame; with `offset`, raised to begin at the value that
         the channel has here."""
-        thing = self.session.thing
-        if not self.copied or thing is None:
+        things = {t.id for t in self.things()}
+        if not self.copied or not things:
             self.session.notice.emit("note", "Choose keys and copy them first (Ctrl+C in the curves).", "")
             return
         first, frame = min(k.frame for _, k in self.copied), self.session.frame
         curves, now = self.curves(), set()
-        for name in dict.fromkeys(n for n, _ in self.copied):
+        for track in dict.fromkeys(n for n, _ in self.copied):
+            # on the same thing when it is still selected, else on the same channel of the one that is
+            name = track if track[0] in things else (self.session.selected_id, track[1])
             if name not in curves:
                 continue
-            keys = [k for n, k in self.copied if n == name]
+            keys = [k for n, k in self.copied if n == track]
             rise = curves[name].at(frame) - keys[0].value if offset else 0.0
             placed = [k.with_(frame=k.frame - first + frame, value=k.value + rise) for k in keys]
             curves[name] = curves[name].with_keys([*curves[name].keys, *placed])
             now |= {(name, k.frame) for k in placed}
-        do.set_curves(self.session.scene, {(thing.id, n): c for n, c in curves.items()}, "Paste keys")
+        do.set_curves(self.session.scene, curves, "Paste keys")
         self.chosen = now
         self.fit()
 
@@ -470,17 +478,13 @@ class Graph(TimeAxis):
             return
         if hit not in self.chosen:
             self.chosen = {hit}
-        s, thing = self.session, self.session.thing
+        scene = self.session.scene
         self.menu = menu = QMenu(self)
         for word, words in TANGENTS.items():
-            menu.addAction(
-                words, lambda w=word: self.each_chosen(lambda n, f: do.set_tangent(s.scene, thing.id, n, f, w))
-            )
+            menu.addAction(words, lambda w=word: self.each_chosen(lambda n, f: do.set_tangent(scene, *n, f, w)))
         menu.addSeparator()
         for word, words in SEGMENTS.items():
-            menu.addAction(
-                words, lambda w=word: self.each_chosen(lambda n, f: do.set_segment(s.scene, thing.id, n, f, w))
-            )
+            menu.addAction(words, lambda w=word: self.each_chosen(lambda n, f: do.set_segment(scene, *n, f, w)))
         menu.addSeparator()
         menu.addAction("Remove the chosen keys", self.remove_chosen)
         self.update()

@@ -207,7 +207,8 @@ class Jointing:
         if felt is None or not felt.any():
             return
         mesh, locked = s.scene.mesh(subject.mesh), [layer.bind.joints.index(j) for j in layer.bind.locked]
-        change = lambda joint, felt: bound.painted(self._stroke, joint, s.brush.how, felt, mesh, locked)
+        heir = self._heir(layer)
+        change = lambda joint, felt: bound.painted(self._stroke, joint, s.brush.how, felt, mesh, locked, heir)
         self._stroke = change(joint, felt)
         if s.brush.mirror:
             other, across = self._mirrored(subject, layer, joint)
@@ -242,6 +243,15 @@ class Jointing:
         places = np.linalg.inv(s.scene.arrays.get(layer.bind.back))[:, :3, 3]
         return int(np.linalg.norm(places - places[joint] * flip, axis=1).argmin()), across
 
+    def _heir(self, layer) -> int | None:
+        """The joint that takes weights which no other one has: what the painted one hangs on, or its first own."""
+        joint = self.session.joints[0]
+        bones = self.session.scene.values.bones(self.session.doc.owner(joint.id))
+        where = bones.where[joint.id]
+        near = [bones.parents[where], *bones.children[where]]
+        ids = [bones.joints[i].id for i in near if i >= 0]
+        return next((layer.bind.joints.index(i) for i in ids if i in layer.bind.joints), None)
+
     def end_stroke(self):
         self._stroke = None
         self.session.scene.end_merge()
@@ -267,6 +277,6 @@ class Jointing:
         a, b = (self._surface_point(*p, shape.own, pixels) for p in (start, end))
         along = (shape.own - a) @ (b - a) / max(float((b - a) @ (b - a)), 1e-12)
         locked = [layer.bind.joints.index(j) for j in layer.bind.locked]
-        wanted = bound.given(dense, joint, np.clip(along, 0, 1), locked)
+        wanted = bound.given(dense, joint, np.clip(along, 0, 1), locked, self._heir(layer))
         build.set_weights(s.scene, layer.id, wanted, f"Gradient of {s.joints[0].name}")
         return True

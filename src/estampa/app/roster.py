@@ -41,7 +41,6 @@ class Roster(QTreeWidget):
         self.customContextMenuRequested.connect(self._menu)
         self.itemClicked.connect(self._clicked)
         self.setSelectionMode(QAbstractItemView.ExtendedSelection)
-        self.currentItemChanged.connect(self._current)
         self.itemSelectionChanged.connect(self._chosen)
         self.itemChanged.connect(self._edited)
         session.replaced.connect(self.refresh)
@@ -148,21 +147,20 @@ class Roster(QTreeWidget):
             item = self.item_for(self.session.selected_id)
             folded = item is not None and item.parent() is not None and not item.parent().isExpanded()
             self.setAutoScroll(not folded)  # scrolling to it would unfold its subject
-            self.setCurrentItem(item)
-            for other in self.items() if self.session.also else ():
-                if self.id_of(other) in self.session.also:
-                    other.setSelected(True)
+            wanted = {self.session.selected_id, *self.session.also}
+            if {self.id_of(i) for i in self.selectedItems()} != wanted:
+                self.setCurrentItem(item)
+                for other in self.items() if self.session.also else ():
+                    if self.id_of(other) in self.session.also:
+                        other.setSelected(True)
             self._filling = False
 
-    def _current(self, item, _before):
-        if not self._filling and self.id_of(item):
-            self.session.select(self.id_of(item))
-
     def _chosen(self):
-        """Several joints can be chosen at once, for their curves and for what is done to many."""
-        ids = [self.id_of(i) for i in self.selectedItems()]
-        if not self._filling and self.session.selected_id in ids:
-            self.session.select(self.session.selected_id, ids)
+        """The last one that was chosen is selected; other joints go along, for their curves and more."""
+        ids = [self.id_of(i) for i in self.selectedItems() if self.id_of(i)]
+        if not self._filling and ids:
+            current = self.id_of(self.currentItem())
+            self.session.select(current if current in ids else ids[0], ids)
 
     def _clicked(self, item, column):
         thing = self.session.doc.find(self.id_of(item))

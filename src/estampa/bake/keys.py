@@ -226,7 +226,8 @@ def in_place(scene: Scene, skeleton_id: str, axes: str = "xz", keep: bool = True
             curve = lead.curve(axis)
             if curve is not None:
                 base = curve.at(start)
-                values[axis] = curve.with_keys([k.with_(value=k.value - base) for k in curve.keys])
+                way = curve.with_keys([k.with_(value=k.value - base) for k in curve.keys])
+                values[axis] = way.with_extend("accumulate", "accumulate")  # round after round it goes on
         grip = Thing(kind="grip", name=unique_name(doc, f"{skeleton.name} travel"), values=values)
         doc = doc.with_(things=(*doc.things, grip))
     changed = {}

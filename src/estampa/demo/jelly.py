@@ -110,6 +110,7 @@ def baked(scene: Scene, store: FrameStore) -> Scene:
         keys.put(scene, found, "Drift", loops=True)
     kite = next(t for t in scene.doc.skeletons if t.name == "Kite")
     keys.in_place(scene, kite.id, "z")
+    do.set_range(scene, LOOP[0], LOOP[1] - 1)
     loops.close(scene, [o for o in loops.offers(scene.doc, 20) if scene.doc.owner(o.thing) is not None])
     return scene
 

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import EstampaError
-from ..geometry.paths import sampled
+from ..geometry.paths import Sampled, sampled
+from ..geometry.pose import split, turn_matrices
 from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
 from ..scene.document import Document, Thing
@@ -13,6 +14,7 @@ from ..scene.scene import Scene
 from ..scene.values import Rows, Values
 from .evaluator import Evaluator
 
+MOST_JOINTS, LISTED = 400, 8  # joints whose seams are looked at, and that are listed
 WHOLE = 1e-6  # rounds; nearer than this to a whole number is whole
 
 
@@ -47,6 +49,8 @@ def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
             continue
         if thing.on and thing.kind == "subject":
             found.append(_seam(evaluator, thing, lambda f, t=thing: _subject(evaluator, t, f), seen_from))
+        elif thing.kind == "skeleton" and thing.joints:
+            found += _joints(evaluator, thing, seen_from)
         elif thing.on and thing.kind == "copies" and doc.shape_of(thing) is not None:
             found.append(_seam(evaluator, thing, lambda f, t=thing: _copies(evaluator, t, f), seen_from))
     return found
@@ -63,6 +67,27 @@ def _copies(evaluator, copies, frame):
     return found.points().reshape(-1, 3), found.places.axes, found.shape.true
 
 
+def _joints(evaluator, skeleton, seen_from) -> list[Seam]:
+    """The seam of a skeleton, and of those of its joints that are the most open."""
+    poses, tips = evaluator.poses, evaluator.poses.bones(skeleton).tips
+    reach = np.concatenate([tips, np.ones((len(tips), 1))], axis=1)
+
+    def at(frame):
+        world = poses.world(skeleton, frame)
+        ends = np.einsum("nij,nj->ni", world[:, :3], reach)
+        return ends, turn_matrices(split(world[:, :3, :3])[0]), poses.at(skeleton, frame).true
+
+    whole = _seam(evaluator, skeleton, at, seen_from)
+    if whole.closed or not whole.solved:
+        return [whole]
+    found = []
+    for i, joint in enumerate(poses.bones(skeleton).joints[:MOST_JOINTS]):
+        own = lambda f, i=i: tuple(part[i : i + 1] if not isinstance(part, bool) else part for part in at(f))
+        found.append(_seam(evaluator, joint, own, seen_from))
+    opened = sorted((s for s in found if not s.closed), key=lambda s: -s.pose)
+    return [whole, *opened[:LISTED]]
+
+
 def _seam(evaluator, thing, at, seen_from):
     first, last = loop_range(evaluator.doc)
 
@@ -74,7 +99,7 @@ def _seam(evaluator, thing, at, seen_from):
         return points, axes, true
 
     # on whole frames where something is solved; else so close that a quick motion is not taken for a seam
-    step = 1.0 if _is_solved(evaluator, thing) else 1 / 16
+    step = 1.0 if _is_solved(evaluator, thing) else 1 / 128
     frames = [first, first + step, first + 2 * step, last - 2 * step, last - step, last]
     looked = [look(f) for f in frames]
     p = [l[0] for l in looked]
@@ -88,6 +113,10 @@ def _seam(evaluator, thing, at, seen_from):
     turn = np.arccos(np.clip((np.trace(between, axis1=1, axis2=2) - 1) / 2, -1, 1))
     worst = int(gap.argmax() if gap.max() > 1e-9 else jump.argmax())
     where = f"vertex {worst}"
+    if thing.kind == "skeleton":
+        where = f"at the end of {thing.joints[worst].name}"
+    elif thing.kind == "joint":
+        where = "at its end"
     if thing.kind == "copies":
         each = len(p[0]) // max(len(turn), 1)
         where = f"copy {worst // max(each, 1)}, vertex {worst % max(each, 1)}"
@@ -98,7 +127,13 @@ def _seam(evaluator, thing, at, seen_from):
 
 
 def _is_solved(evaluator, thing) -> bool:
-    return any(layer.declared.memory for layer in evaluator.layers(evaluator.doc.shape_of(thing)))
+    owner = evaluator.values.owner(thing.id) if thing.kind == "joint" else thing
+    owner = owner if owner.kind == "skeleton" else evaluator.doc.shape_of(owner)
+    if any(layer.declared.memory for layer in evaluator.layers(owner)):
+        return True
+    skins = [l for l in evaluator.layers(owner) if l.kind == "skin"]
+    held = [evaluator.values.find(l.constant("skeleton")) for l in skins]
+    return any(_is_solved(evaluator, h) for h in held if h is not None)
 
 
 # -- what closes it ----------------------------------------------------------------------------------------
@@ -135,7 +170,7 @@ def offers(doc: Document, blend: int = 12) -> list[Offer]:
                     near = round(rounds) or int(np.copysign(1, rounds))
                     words = f"{here}: {value:.4g} becomes {near / seconds:.4g} Hz, {abs(near)} rounds in the loop"
                     found.append(Offer(thing.id, name, words, near / seconds))
-            elif isinstance(value, Curve) and channel.animates:
+            elif isinstance(value, Curve) and channel.animates and name != "slide":
                 closed = closed_curve(value, first, last, blend)
                 if closed is not None:
                     gap = abs(value.at(last) - value.at(first))
@@ -143,6 +178,8 @@ def offers(doc: Document, blend: int = 12) -> list[Offer]:
                         f"{here}: its last {min(blend, last - first)} frames go back to the first value (gap {gap:.3g})"
                     )
                     found.append(Offer(thing.id, name, words, closed))
+            elif name == "slide" and thing.kind == "along" and isinstance(value, Curve):
+                found += _slide_offer(doc, thing, here, value, first, last)
             elif channel.accumulates and thing.kind == "follow":
                 found += _path_offer(thing, name, here, value, seconds, values)
     return found
@@ -159,6 +196,52 @@ def _path_offer(thing, name, here, value, seconds, values):
     near = round(rounds) or int(np.copysign(1, rounds))
     speed = near * line.length / seconds
     return [Offer(thing.id, name, f"{here}: {value:.4g} becomes {speed:.4g} m/s, {abs(near)} times along", speed)]
+
+
+def wave_length(line: Sampled) -> float | None:
+    """Metres along a path after which its course comes again, moved on; None when it does not.
+
+    Looked for by how well the path's sideways course agrees with itself moved along.
+    """
+    s = np.linspace(0, line.length, 600)
+    points = line.at(s)[0]
+    way = points[-1] - points[0]
+    if np.linalg.norm(way) < 1e-6 * line.length:
+        return None
+    way = way / np.linalg.norm(way)
+    aside = points - np.outer(points @ way, way)
+    best, found = 0.02, None
+    for k in range(12, 400):
+        a, b = aside[:-k], aside[k:]
+        a, b = a - a.mean(axis=0), b - b.mean(axis=0)
+        power = (a**2).sum() + (b**2).sum()
+        if power < 1e-12:
+            return None
+        off = ((a - b) ** 2).sum() / power
+        if off < best:
+            best, found = off, k
+        elif found is not None and off > 4 * best + 0.02:
+            break
+    return None if found is None else float(s[found])
+
+
+def _slide_offer(doc, thing, here, curve, first, last):
+    """On a wavy path, a slide over whole wave lengths: the pose comes again, moved on."""
+    path = doc.find(thing.constant("path"))
+    line = sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+    length = None if line is None else line.length if line.closed else wave_length(line)
+    gone = curve.at(last) - curve.at(first)
+    if not length or abs(gone) < 1e-9:
+        return []
+    waves = gone / length
+    near = round(waves) or int(np.copysign(1, waves))
+    if abs(waves - near) < 1e-3:
+        return []
+    factor = near * length / gone
+    begin = curve.at(first)
+    value = curve.scaled_values([k.frame for k in curve.keys], factor, begin)
+    words = f"{here}: goes {near * length:.4g} m instead of {gone:.4g} m, {abs(near)} wave length(s) of the path"
+    return [Offer(thing.id, "slide", words, value)]
 
 
 def closed_curve(curve: Curve, first: int, last: int, blend: int) -> Curve | None:

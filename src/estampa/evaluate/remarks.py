@@ -8,14 +8,14 @@ from ..errors import EstampaError
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
 from ..units import format_length
-from . import remarks_motion
+from . import remarks_joints, remarks_motion
 from .remark import Remark
 
 
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = []
-    for check in (*CHECKS, *remarks_motion.CHECKS):
+    for check in (*CHECKS, *remarks_motion.CHECKS, *remarks_joints.CHECKS):
         try:
             found += check(scene)
         except EstampaError:

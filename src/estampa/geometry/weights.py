@@ -155,9 +155,9 @@ def _first_seen(points, near, order, corners, low, cell, counts, starts, members
 
 
 # -- by hand -------------------------------------------------------------------------------------------------
-def given(dense: np.ndarray, joint: int, wanted: np.ndarray, locked=()) -> np.ndarray:
+def given(dense: np.ndarray, joint: int, wanted: np.ndarray, locked=(), heir: int | None = None) -> np.ndarray:
     """Weights (n, j) with those of one joint as `wanted` (n,): the others give or take the rest in proportion, but for
-    the locked ones. Rows go on summing to 1."""
+    the locked ones; where none of them is felt, the heir takes it. Rows go on summing to 1."""
     result = dense.copy()
     kept = [k for k in locked if k != joint]
     if joint in locked:
@@ -170,13 +170,16 @@ def given(dense: np.ndarray, joint: int, wanted: np.ndarray, locked=()) -> np.nd
     left = 1 - held - wanted
     times = np.where(others > 1e-9, left / np.where(others > 1e-9, others, 1), 0)
     result[:, free] *= times[:, None]
-    # where no other joint is felt, this one keeps it all
-    result[:, joint] = np.where(others > 1e-9, wanted, 1 - held)
+    alone = others <= 1e-9
+    if heir is not None and heir != joint and heir not in kept:
+        result[alone, heir] = left[alone]
+        alone = alone & False
+    result[:, joint] = np.where(alone, 1 - held, wanted)  # with nobody to take the rest, it keeps all
     return result
 
 
-def painted(dense, joint: int, how: str, felt: np.ndarray, mesh: Mesh, locked=()) -> np.ndarray:
-    """Weights after a dab of the brush. how -- add, take, set (towards 1) or smooth; felt (n,) in 0 to 1."""
+def painted(dense, joint: int, how: str, felt: np.ndarray, mesh: Mesh, locked=(), heir: int | None = None):
+    """Weights (n, j) after a dab of the brush. how -- add, take, set (towards 1) or smooth; felt (n,) in 0 to 1."""
     now = dense[:, joint]
     if how == "smooth":
         e = mesh.edges
@@ -187,7 +190,7 @@ def painted(dense, joint: int, how: str, felt: np.ndarray, mesh: Mesh, locked=()
         wanted = now + felt * (mean - now)
     else:
         wanted = {"add": now + 0.25 * felt, "take": now - 0.25 * felt, "set": now + felt * (1 - now)}[how]
-    return np.where((felt > 0)[:, None], given(dense, joint, wanted, locked), dense)
+    return np.where((felt > 0)[:, None], given(dense, joint, wanted, locked, heir), dense)
 
 
 def jumps(mesh: Mesh, dense: np.ndarray) -> np.ndarray:

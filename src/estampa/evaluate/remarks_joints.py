@@ -1,0 +1,228 @@
+"""Remarks on skeletons, skins, chains and cages; the checks are run by remarks.py."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.paths import sampled
+from ..geometry.weights import jumps, spread
+from ..scene.bones import Bones
+from ..scene.document import Thing
+from ..scene.scene import Scene, Snapshot
+from .remark import Remark
+
+JUMP = 0.6  # of the weights, over one edge, that makes a crease
+LOOKED_AT = 200_000  # vertices of a skin up to which weights are looked at
+
+
+def _bones(scene, skeleton: Thing) -> Bones | None:
+    try:
+        return scene.values.bones(skeleton)
+    except EstampaError:
+        return None
+
+
+def rings(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for skeleton in scene.doc.skeletons:
+        try:
+            scene.values.bones(skeleton)
+        except EstampaError as err:
+            yield Remark("error", skeleton.id, f"{err.what} {err.cause}", "It cannot be posed.", err.cure)
+
+
+def short_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for skeleton in scene.doc.skeletons:
+        bones = _bones(scene, skeleton)
+        if bones is None or not skeleton.joints:
+            continue
+        short = [i for i in np.flatnonzero(bones.lengths < 1e-6)]
+        if short and any(l.declared is not None and l.declared.memory and l.on for l in skeleton.stack):
+            yield Remark(
+                "warning",
+                bones.joints[short[0]].id,
+                f"{len(short)} joint(s) of {skeleton.name} have no length, first {bones.joints[short[0]].name}.",
+                "Wind finds nothing to push, and a chain has nothing to swing.",
+                "Extend them, or remove them.",
+            )
+
+
+def flat_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for skeleton in scene.doc.skeletons:
+        for joint in skeleton.joints:
+            names = [n for n in ("stretch_x", "stretch_y", "stretch_z") if joint.values.get(n) == 0]
+            if names:
+                yield Remark(
+                    "warning",
+                    joint.id,
+                    f"{joint.name} is scaled to nothing along {', '.join(n[-1].upper() for n in names)}.",
+                    "What hangs on it is pressed flat, and nothing below it can be aimed.",
+                    "Give its stretch a value, or take it back to rest.",
+                )
+
+
+def skins(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for subject in scene.doc.subjects:
+        for layer in subject.stack:
+            if layer.kind != "skin" or not layer.on:
+                continue
+            skeleton = scene.doc.find(layer.constant("skeleton"))
+            if skeleton is None or layer.bind is None:
+                yield Remark(
+                    "warning",
+                    layer.id,
+                    f"{layer.name} is bound to no skeleton.",
+                    "The mesh stays where it is.",
+                    f"Select {subject.name} and bind it (Joints panel, Ctrl+B).",
+                )
+                continue
+            yield from _bound(scene, subject, layer, skeleton)
+
+
+def _bound(scene, subject, layer, skeleton) -> Iterator[Remark]:
+    bind, there = layer.bind, {j.id for j in skeleton.joints}
+    indices, weights = scene.arrays.get(bind.indices), scene.arrays.get(bind.weights)
+    gone = [k for k, j in enumerate(bind.joints) if j not in there]
+    felt = np.isin(indices, gone) & (weights > 0)
+    if felt.any():
+        yield Remark(
+            "error",
+            layer.id,
+            f"{layer.name} follows {len(gone)} joint(s) that are gone, with {int(felt.any(axis=1).sum()):,} vertices.",
+            "Those vertices stay where they were bound, and the skin cannot be printed.",
+            "Undo the removal, or bind it again.",
+        )
+    mesh = scene.mesh(subject.mesh)
+    if len(weights) != mesh.count or mesh.count > LOOKED_AT:
+        return
+    none = weights.sum(axis=1) <= 0
+    if none.any():
+        yield Remark(
+            "warning",
+            layer.id,
+            f"{int(none.sum()):,} vertices of {subject.name} have no weight at all.",
+            "They are drawn to the origin of the skeleton.",
+            "Paint them, or bind again: each then follows its nearest joint.",
+        )
+    dense = spread(indices, weights, len(bind.joints))
+    jump = jumps(mesh, dense)
+    hard = jump > JUMP
+    if hard.any():
+        at = int(jump.argmax())
+        a, b = (scene.doc.find(bind.joints[int(dense[v].argmax())]) for v in mesh.edges[at])
+        names = " and ".join(t.name for t in (a, b) if t is not None)
+        yield Remark(
+            "note",
+            layer.id,
+            f"Weights of {subject.name} jump over {int(hard.sum()):,} edges, most between {names}.",
+            "The mesh creases there when the joints bend.",
+            "Smooth the weights with the brush (Paint, T), or put a relax layer below the skin.",
+        )
+
+
+def layers_of_skeletons(scene: Scene | Snapshot) -> Iterator[Remark]:
+    doc = scene.doc
+    for skeleton in doc.skeletons:
+        bones = _bones(scene, skeleton)
+        for layer in skeleton.stack if bones is not None else ():
+            if not layer.on or layer.declared is None:
+                continue
+            if layer.kind in ("aim", "copy_turn", "reach") and doc.find(layer.constant("target")) is None:
+                yield Remark("note", layer.id, f"{layer.name} names no target.", "It does nothing yet.", "Choose one.")
+            if layer.kind == "reach" and (
+                layer.constant("last") not in bones.where or bones.depth[bones.where[layer.constant("last")]] < 2
+            ):
+                yield Remark(
+                    "note",
+                    layer.id,
+                    f"{layer.name} needs a last joint that hangs on two others.",
+                    "It does nothing yet.",
+                    "Choose the hand or foot under “To joint”.",
+                )
+            if layer.kind == "along":
+                yield from _along(scene, skeleton, bones, layer)
+            if layer.kind == "chain":
+                yield from _chain(scene, skeleton, bones, layer)
+
+
+def _along(scene, skeleton, bones, layer):
+    path = scene.doc.find(layer.constant("path"))
+    line = sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+    if line is None:
+        yield Remark(
+            "note", layer.id, f"{layer.name} names no path with a length.", "It does nothing yet.", "Choose one."
+        )
+        return
+    first, last = (bones.where.get(layer.constant(n)) for n in ("first", "last"))
+    long = float(bones.lengths[bones.chain(first, last)].sum())
+    if long > line.length and not line.closed:
+        yield Remark(
+            "warning",
+            layer.id,
+            f"{path.name} is {line.length:.2f} m long, and the chain on it {long:.2f} m.",
+            "The chain goes straight on past the path's end.",
+            "Draw the path longer, or let fewer joints lie on it.",
+        )
+
+
+def _chain(scene, skeleton, bones, layer):
+    first = bones.where.get(layer.constant("first"))
+    chain = bones.chain(first, None)
+    if layer.constant("held") == "both" and len(chain):
+        for strand in bones.strands(chain):
+            start = bones.at_rest[strand[0], :3, 3]
+            end = (bones.at_rest[strand[-1]] @ [*bones.tips[strand[-1]], 1.0])[:3]
+            moved = any(n in bones.joints[i].values for i in strand for n in ("x", "y", "z", "stretch_y"))
+            apart, long = float(np.linalg.norm(end - start)), float(bones.lengths[strand].sum())
+            if apart > 0.999 * long and not moved:
+                yield Remark(
+                    "note",
+                    layer.id,
+                    f"{bones.joints[strand[0]].name} and those below it are held at both ends, and pulled straight.",
+                    "It has no slack, so it hardly swings; pulled further, it stretches within its stiffness.",
+                    "Build the chain with a sag, or hold one end.",
+                )
+                break
+    if not any(t.kind in ("gravity", "wind") and t.on for t in scene.doc.things):
+        yield Remark(
+            "note",
+            layer.id,
+            f"Nothing pulls at {layer.name}: the scene has no gravity and no wind.",
+            "It only follows what it hangs on.",
+            "Add gravity (Alt+1).",
+        )
+
+
+def cages(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for subject in scene.doc.subjects:
+        for layer in subject.stack:
+            if layer.kind == "cage" and layer.on:
+                cage = scene.doc.find(layer.constant("cage"))
+                if cage is None or layer.bind is None:
+                    yield Remark(
+                        "note", layer.id, f"{layer.name} is bound to no cage.", "It does nothing yet.", "Bind it again."
+                    )
+                elif any(l.declared is not None and l.declared.memory and l.on for l in cage.stack):
+                    yield Remark(
+                        "note",
+                        layer.id,
+                        f"{cage.name} is solved, and carries {subject.name} as a cage.",
+                        "It moves vertices, so it can be printed as a cache but not baked to keys.",
+                        "Where keys are wanted, let joints aim at the middle of a map on the cage instead.",
+                    )
+
+
+def colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for thing in scene.doc.things:
+        if thing.kind == "collider" and thing.on and thing.constant("shape") == "mesh":
+            if scene.doc.find(thing.constant("subject")) is None:
+                yield Remark(
+                    "note",
+                    thing.id,
+                    f"{thing.name} is the mesh of no subject.",
+                    "Nothing runs into it.",
+                    "Choose a subject under “Mesh of”, or another shape.",
+                )
+
+
+CHECKS = (rings, short_joints, flat_joints, skins, layers_of_skeletons, cages, colliders)
