@@ -87,7 +87,8 @@ def curve_of(frames: np.ndarray, values: np.ndarray, slopes: np.ndarray, keys: n
         right = (frames[keys[n + 1]] - frames[k]) / 3 if n + 1 < len(keys) else 1 / 3
         slope = float(slopes[k])
         handles = {"left": (-left, -left * slope), "right": (right, right * slope)}
-        made.append(Key(frame=float(frames[k]), value=float(values[k]), tangent="free", **handles))
+        # they are numbers of ours, and there may be many: Curve checks their order, which is all that is left to check
+        made.append(Key.model_construct(frame=float(frames[k]), value=float(values[k]), tangent="free", **handles))
     return Curve(keys=tuple(made))
 
 

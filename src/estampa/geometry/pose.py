@@ -228,20 +228,30 @@ def to_euler(turns: np.ndarray, near: np.ndarray | None = None) -> np.ndarray:
     x, z = np.arctan2(-m[:, 1, 2], m[:, 2, 2]), np.arctan2(-m[:, 0, 1], m[:, 0, 0])
     lock = np.abs(m[:, 0, 2]) > 1 - 1e-10  # X and Z turn about one axis
     x[lock], z[lock] = np.arctan2(m[lock, 2, 1], m[lock, 1, 1]), 0.0
-    result = np.empty((len(turns), 3))
-    before = np.zeros(3) if near is None else np.asarray(near, float)
-    for k in range(len(turns)):
+    before = np.zeros(3) if near is None else np.ascontiguousarray(near, float)
+    return _course(x, y, z, np.sign(m[:, 0, 2]), lock, before)
+
+
+@njit(cache=True, nogil=True)
+def _course(x, y, z, side, lock, near):
+    """Of the two ways to write each turn, and whole turns more or less, those that are nearest to the row before."""
+    result = np.empty((len(x), 3))
+    before = near.copy()
+    for k in range(len(x)):
         best = np.inf
-        if lock[k]:  # keep Z as it was; X takes the rest
-            side = np.sign(m[k, 0, 2])
-            one = np.array([x[k] - side * before[2], y[k], before[2]])
-            found = (one,)
-        else:
-            found = (np.array([x[k], y[k], z[k]]), np.array([x[k] + np.pi, np.pi - y[k], z[k] + np.pi]))
-        for way in found:
-            way = way + 2 * np.pi * np.round((before - way) / (2 * np.pi))
-            gap = np.abs(way - before).sum()
+        for way in range(1 if lock[k] else 2):
+            if lock[k]:  # keep Z as it was; X takes the rest
+                a, b, c = x[k] - side[k] * before[2], y[k], before[2]
+            elif way == 0:
+                a, b, c = x[k], y[k], z[k]
+            else:
+                a, b, c = x[k] + np.pi, np.pi - y[k], z[k] + np.pi
+            a += 2 * np.pi * np.round((before[0] - a) / (2 * np.pi))
+            b += 2 * np.pi * np.round((before[1] - b) / (2 * np.pi))
+            c += 2 * np.pi * np.round((before[2] - c) / (2 * np.pi))
+            gap = abs(a - before[0]) + abs(b - before[1]) + abs(c - before[2])
             if gap < best:
-                best, result[k] = gap, way
-        before = result[k]
+                best = gap
+                result[k, 0], result[k, 1], result[k, 2] = a, b, c
+        before[0], before[1], before[2] = result[k, 0], result[k, 1], result[k, 2]
     return result

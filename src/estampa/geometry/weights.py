@@ -1,5 +1,7 @@
 """Weights of joints on a mesh: heat diffusion, nearest segments, and the table of the few largest of each vertex."""
 
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 from numba import njit, prange
 from scipy.sparse import coo_matrix, csc_matrix, diags
@@ -85,7 +87,10 @@ def diffused(mesh: Mesh, starts, ends, joint_of, joints: int) -> tuple[np.ndarra
     if cold.any():  # keep the system regular; these rows are replaced
         system = system + diags(np.where(cold, area, 0.0))
     source = share * (heat * area)[:, None]
-    found = splu(csc_matrix(system), permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(source)
+    factors = splu(csc_matrix(system), permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True})
+    halves = [np.asfortranarray(half) for half in np.array_split(source, 2, axis=1) if half.shape[1]]
+    with ThreadPoolExecutor(2) as pool:  # the solve lets go of the interpreter
+        found = np.concatenate(list(pool.map(factors.solve, halves)), axis=1)
     found = np.clip(found, 0, 1)
     if cold.any():
         found[cold] = nearest(mesh, starts, ends, joint_of, joints)[cold]
@@ -128,30 +133,50 @@ def seen_joints(mesh: Mesh, starts, ends, joint_of, joints: int):
     grid = Grid(mesh.points, mesh.triangles)
     normals = mesh.normals(mesh.points)
     shell = 1e-3 * float(np.linalg.norm(mesh.size) or 1)
-    for first in range(0, n, 20_000):
-        part = slice(first, min(first + 20_000, n))
-        apart, near = distances(mesh.points[part], starts, ends)
-        order = np.argsort(apart, axis=1, kind="stable")[:, :4]  # further ones would hardly be felt
-        inside = mesh.points[part] - normals[part] * np.minimum(shell, 0.2 * apart.min(axis=1))[:, None]
-        found, chosen = _first_seen(inside, near, order, *grid.parts)
-        distance[part], seen[part] = apart[np.arange(len(apart)), chosen], found
-        alike = by_joint((apart <= distance[part, None] * EQUAL).astype(float), joint_of, joints, np.maximum)
-        share[part] = alike / alike.sum(axis=1, keepdims=True)
+    _seen(mesh.points, normals, starts, ends, np.asarray(joint_of), shell, share, distance, seen, *grid.parts)
     return share, distance, seen
 
 
 @njit(parallel=True, cache=True, nogil=True)
-def _first_seen(points, near, order, corners, low, cell, counts, starts, members):
-    from_ = len(points)
-    found, chosen = np.zeros(from_, np.bool_), np.empty(from_, np.int64)
-    for i in prange(from_):
-        chosen[i] = order[i, 0]
-        for k in range(order.shape[1]):
-            s = order[i, k]
-            if not crosses(points[i], near[i, s], corners, low, cell, counts, starts, members):
-                found[i], chosen[i] = True, s
+def _seen(
+    points, normals, starts, ends, joint_of, shell, share, distance, seen, corners, low, cell, counts, firsts, members
+):
+    segments = len(starts)
+    for i in prange(len(points)):
+        far, best = np.empty(segments), np.empty((4, 3))
+        order = np.full(4, -1)
+        for s in range(segments):
+            a0, a1, a2 = starts[s, 0], starts[s, 1], starts[s, 2]
+            d0, d1, d2 = ends[s, 0] - a0, ends[s, 1] - a1, ends[s, 2] - a2
+            p0, p1, p2 = points[i, 0] - a0, points[i, 1] - a1, points[i, 2] - a2
+            t = (p0 * d0 + p1 * d1 + p2 * d2) / max(d0 * d0 + d1 * d1 + d2 * d2, 1e-300)
+            t = min(max(t, 0.0), 1.0)
+            p0, p1, p2 = p0 - t * d0, p1 - t * d1, p2 - t * d2
+            far[s] = np.sqrt(p0 * p0 + p1 * p1 + p2 * p2)
+            k = 3  # keep the four nearest in order; further ones would hardly be felt
+            while k >= 0 and (order[k] < 0 or far[s] < far[order[k]]):
+                if k < 3:
+                    order[k + 1] = order[k]
+                    best[k + 1] = best[k]
+                order[k] = s
+                best[k, 0], best[k, 1], best[k, 2] = a0 + t * d0, a1 + t * d1, a2 + t * d2
+                k -= 1
+        chosen = order[0]
+        step = min(shell, 0.2 * far[chosen])
+        inside = points[i] - normals[i] * step
+        for k in range(4):
+            if order[k] >= 0 and not crosses(inside, best[k], corners, low, cell, counts, firsts, members):
+                chosen, seen[i] = order[k], True
                 break
-    return found, chosen
+        distance[i] = far[chosen]
+        total = 0.0
+        for s in range(segments):  # those that are as near share it
+            if far[s] <= far[chosen] * EQUAL and share[i, joint_of[s]] == 0:
+                share[i, joint_of[s]] = 1.0
+                total += 1.0
+        for s in range(segments):
+            if far[s] <= far[chosen] * EQUAL and share[i, joint_of[s]] == 1.0 and total > 1:
+                share[i, joint_of[s]] = 1.0 / total
 
 
 # -- by hand -------------------------------------------------------------------------------------------------

@@ -4,6 +4,7 @@ The shape of a segment is held by the key that begins it; the tangents are held 
 and in the channel's unit. Edits are functions that give a new curve, so that the old one stays for undo.
 """
 
+import math
 from functools import cached_property
 from typing import Literal
 
@@ -44,7 +45,7 @@ class Key(BaseModel):
     @model_validator(mode="after")
     def _handles(self):
         for handle, way in ((self.left, -1), (self.right, 1)):
-            if handle is not None and not (np.isfinite(handle).all() and handle[0] * way >= 0):
+            if handle is not None and not (all(map(math.isfinite, handle)) and handle[0] * way >= 0):
                 raise ValueError("a tangent handle must be finite, and lie on its own side of the key")
         return self
 

@@ -22,10 +22,10 @@ BIND_WAYS = {"heat": "Heat over the surface", "nearest": "Nearest joint, for loo
 def add_skeleton(scene: Scene, lines: list[np.ndarray], name: str = "Skeleton", joint_name: str = "Joint") -> Thing:
     """Add a skeleton with a strand of joints along each line of points (m, 3), metres in the world; the last point of a
     line is where its last joint ends. Raises EstampaError when a strand has no length."""
-    joints, taken = [], set()
+    _refuse_many(name, sum(len(line) - 1 for line in lines))
+    joints, names = [], Names(scene.doc)
     for line in lines:
-        joints += _strand(scene, line, None, np.eye(4), joint_name, taken)
-    _refuse_many(name, len(joints))
+        joints += _strand(line, None, np.eye(4), joint_name, names)
     skeleton = Thing(kind="skeleton", name=unique_name(scene.doc, name), joints=tuple(joints))
     scene.apply(f"Add {skeleton.name}", scene.doc.with_(things=(*scene.doc.things, skeleton)))
     return skeleton
@@ -38,10 +38,8 @@ def extend(scene: Scene, joint_id: str | None, skeleton_id: str, line, joint_nam
     above = scene.values.place(skeleton, Rows.one(scene.doc.start)).matrices[0]
     if joint_id is not None:
         above = above @ bones.at_rest[bones.where[joint_id]]
-    line = np.asarray(line, float)
-    taken = {t.name for t, _ in scene.doc.everything()}
-    made = _strand(scene, line, joint_id, above, joint_name, taken)
-    _refuse_many(skeleton.name, len(bones) + len(made))
+    _refuse_many(skeleton.name, len(bones) + len(line) - 1)
+    made = _strand(line, joint_id, above, joint_name, Names(scene.doc))
     joints = list(skeleton.joints)
     if joint_id is not None and not bones.children[bones.where[joint_id]]:
         i = bones.where[joint_id]  # it ends where the new one begins
@@ -51,7 +49,7 @@ def extend(scene: Scene, joint_id: str | None, skeleton_id: str, line, joint_nam
     return made
 
 
-def _strand(scene, line, parent, above, joint_name, taken) -> list[Thing]:
+def _strand(line, parent, above, joint_name, names) -> list[Thing]:
     line = np.asarray(line, float)
     steps = np.linalg.norm(np.diff(line, axis=0), axis=1) if len(line) > 1 else np.zeros(0)
     if len(line) < 2 or (steps < 1e-9).any():
@@ -72,7 +70,7 @@ def _strand(scene, line, parent, above, joint_name, taken) -> list[Thing]:
         place = turns.turned(turns.inverse(standing), local[k] - at)
         rest = Rest(place=_row(place), turn=_row(turn), tip=(0.0, float(np.linalg.norm(ahead)), 0.0))
         values = {"parent": parent} if parent else {}
-        joint = Thing(kind="joint", name=_numbered(joint_name, taken, scene.doc), rest=rest, values=values)
+        joint = Thing(kind="joint", name=names.numbered(joint_name), rest=rest, values=values)
         made.append(joint)
         parent, standing, at = joint.id, own, local[k]
     return made
@@ -82,14 +80,27 @@ def _row(values) -> tuple:
     return tuple(float(x) for x in values)
 
 
-def _numbered(base: str, taken: set, doc: Document) -> str:
-    if not taken:
-        taken |= {t.name for t, _ in doc.everything()}
-    i = 1
-    while f"{base} {i}" in taken:
-        i += 1
-    taken.add(f"{base} {i}")
-    return f"{base} {i}"
+class Names:
+    """Gives names that nothing in a document has yet."""
+
+    def __init__(self, doc: Document):
+        self._taken, self._next = {t.name for t, _ in doc.everything()}, {}
+
+    def numbered(self, base: str) -> str:
+        """The base with the next free number."""
+        i = self._next.get(base, 1)
+        while f"{base} {i}" in self._taken:
+            i += 1
+        self._next[base] = i + 1
+        self._taken.add(f"{base} {i}")
+        return f"{base} {i}"
+
+    def plain(self, name: str) -> str:
+        """The name itself, or with a number when it is taken."""
+        if name in self._taken:
+            return self.numbered(name)
+        self._taken.add(name)
+        return name
 
 
 def _refuse_many(name, count):
@@ -180,12 +191,12 @@ def subdivide(scene: Scene, joint_id: str, parts: int = 2) -> list[Thing]:
     joint, tip = bones.joints[i], bones.tips[i]
     if np.linalg.norm(tip) < 1e-9:
         raise EstampaError(joint.name, "has no length to be cut.", "Give it an end first: extend it.")
-    step, taken = tip / parts, {t.name for t, _ in scene.doc.everything()}
+    step, names = tip / parts, Names(scene.doc)
     joints, last = list(bones.joints), joint
     made = []
     for _ in range(parts - 1):
         rest = Rest(place=_row(step), tip=_row(step))
-        added = Thing(kind="joint", name=_numbered(joint.name, taken, scene.doc), rest=rest, values={"parent": last.id})
+        added = Thing(kind="joint", name=names.numbered(joint.name), rest=rest, values={"parent": last.id})
         made.append(added)
         last = added
     for k in bones.children[i]:
@@ -212,7 +223,7 @@ def mirror(scene: Scene, joint_id: str, axis: str = "x") -> list[Thing]:
     flip[across] = -1
     picked = bones.below(bones.where[joint_id])
     ids = {int(i): new_id() for i in picked}
-    taken, made, standing = {t.name for t, _ in scene.doc.everything()}, [], {}
+    names, made, standing = Names(scene.doc), [], {}
     for i in picked:
         matrix = bones.at_rest[i].copy()
         # mirrored in space, and about its own X too, so that it is a turn again
@@ -223,10 +234,7 @@ def mirror(scene: Scene, joint_id: str, axis: str = "x") -> list[Thing]:
         standing[int(i)] = matrix
         own = pose_of((np.linalg.inv(above) @ matrix)[None])
         joint = bones.joints[i]
-        name = _mirrored_name(joint.name)
-        if name in taken:
-            name = _numbered(name, taken, scene.doc)
-        taken.add(name)
+        name = names.plain(_mirrored_name(joint.name))
         hangs = ids.get(parent) or (bones.joints[parent].id if parent >= 0 else None)
         tip = bones.tips[i] * [-1, 1, 1]
         rest = Rest(place=_row(own.place[0]), turn=_row(own.turn[0]), stretch=_row(own.stretch[0]), tip=_row(tip))
