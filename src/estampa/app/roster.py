@@ -107,12 +107,16 @@ class Roster(QTreeWidget):
         return item
 
     def _joints(self, item, skeleton, folded):
-        """The joints as they hang on one another, folded away until they are asked for."""
+        """Strand by strand, folded away until they are asked for: the joints of a strand stand under its first one, and
+        a strand that hangs on a joint stands under that."""
         bones = self.session.scene.values.bones(skeleton)
         made = {}
-        for i in bones.order[:MOST_JOINTS]:
-            parent = made.get(int(bones.parents[i]), item)
-            made[int(i)] = self._item(parent, bones.joints[i])
+        for strand in bones.strands(bones.order[:MOST_JOINTS]):
+            first = made[int(strand[0])] = self._item(
+                made.get(int(bones.parents[strand[0]]), item), bones.joints[strand[0]]
+            )
+            for i in strand[1:]:
+                made[int(i)] = self._item(first, bones.joints[i])
         for i, held in made.items():
             ident = bones.joints[i].id
             held.setExpanded(ident not in folded and bool(bones.depth[i] > 0 or ident in self._seen))

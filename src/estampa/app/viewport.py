@@ -124,8 +124,8 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
     def drawn(self) -> list[Drawn]:
         s, look, items = self.session, self.look, []
         active, at_work, painted = s.subject, s.tool in ("pick", "gradient"), self.painted()
-        if painted is not None and (s.tool == "paint" or (s.tool == "gradient" and s.joints)):
-            active = None
+        painted = painted if s.tool in ("paint", "gradient") else None
+        active = None if painted is not None else active
         if not look.meshes:
             return items
         for thing in s.doc.things:
@@ -142,7 +142,7 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
                     more["weights"] = s.scene.arrays.get(found.weights)
                 chosen = s.chosen_of(subject)
                 more["chosen"] = chosen if len(chosen) == len(shape.points) else None
-            if painted is not None and active is None and painted[0].id == thing.id and look.show_map:
+            if painted is not None and painted[0].id == thing.id and look.show_map:
                 dense = build.weights_of(s.scene, painted[1])
                 more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None
             if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:

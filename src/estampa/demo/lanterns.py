@@ -79,8 +79,8 @@ def made() -> Scene:
     _door(scene)
     do.add_thing(scene, "gravity", "Gravity")
     grip = do.add_thing(scene, "grip", "Breeze direction", {"x": 0.0, "y": 1.2, "z": -4.2, "size": 0.6})
-    gusts = {"gustiness": 0.9, "gust_length": 2.2, "turbulence": 0.3, "eddy_length": 0.6}
-    do.add_thing(scene, "wind", "Evening breeze", {"grip": grip.id, "speed": 3.2, **gusts})
+    gusts = {"gustiness": 0.7, "gust_length": 4.5, "turbulence": 0.3, "eddy_length": 0.6}
+    do.add_thing(scene, "wind", "Evening breeze", {"grip": grip.id, "speed": 2.2, **gusts})
     cord = next(t for t in scene.doc.skeletons if t.name == "Cord")
     item = {"subject": next(t for t in scene.doc.subjects if t.name == "Lantern cord").id}
     do.add_thing(scene, "skinned_mesh", "Lantern cord skin", {**item, "file": "lantern_cord"})
@@ -103,7 +103,7 @@ def _cord(scene):
         holder = scene.doc.find(skeleton.id).joints[joint - 1]
         joints.extend(scene, holder.id, skeleton.id, np.array([line[joint], below, end]), "Lantern")
         do.set_value(scene, holder.id, "mass", 7.0)  # a lantern hangs on it
-        do.set_value(scene, scene.doc.find(skeleton.id).joints[-1].id, "area", 10.0)  # and catches the wind
+        do.set_value(scene, scene.doc.find(skeleton.id).joints[-1].id, "area", 6.0)  # and catches the wind
     mesh = scene.mesh(subject.mesh)
     bones = scene.values.bones(scene.doc.find(skeleton.id))
     dense, _ = joints.worked_out(scene, subject.id, skeleton.id, "nearest")

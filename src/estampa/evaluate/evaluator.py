@@ -29,7 +29,7 @@ from ..scene.zones import combined, weights
 from ..solve.solver import Inputs, PoseInputs, State
 from .arrange import Many, Stage
 from .poses import Poses
-from .reads import MOVED, Read, plain
+from .reads import MOVED, Read
 
 
 @dataclass(frozen=True)
@@ -74,6 +74,7 @@ class Evaluator:
         self.live: dict[str, State] = {}  # states of solvers that run on without the store, by layer
         # (layer, frame) -> key of its last result, if a view keeps them
         self.stale_keys: dict[tuple[str, int], bytes] = {}
+        self._untrue = 0  # how often something that is not solved has been read
         self._solvers: list[tuple[Thing, Thing]] | None = None
         self._keys: dict[str, list[bytes]] = {}
         self._reads: dict[tuple, list[Read]] = {}
@@ -82,8 +83,8 @@ class Evaluator:
         self._resolved: dict[tuple, tuple[Resolved, bytes]] = {}
 
     # -- what is read --------------------------------------------------------------------------------------
-    def thing_reads(self, thing: Thing, owner: Thing | None, frame: float, within: tuple = ()) -> list[Read]:
-        """Every value of a thing at a frame, those of the things it names included."""
+    def thing_reads(self, thing: Thing, owner: Thing | None, frame: float, within: tuple = (), own=()) -> list[Read]:
+        """Every value of a thing at a frame, those of the things it names included; of `own` joints only their ids."""
         declared, reads = thing.declared, []
         head = f"{thing.kind}/{declared.version}"
         for name, channel in declared.channels.items():
@@ -94,6 +95,8 @@ class Evaluator:
                 value = found.weights if found else None
             elif channel.to == "target":
                 value = next((t.points for t in owner.targets if t.id == value), None) if owner else None
+            elif channel.to and value in own:
+                pass
             elif channel.to:
                 held = self.values.find(value)
                 value = None
@@ -113,15 +116,29 @@ class Evaluator:
     def _held_reads(self, held, channel, frame, within) -> list[Read]:
         """What is read of a thing that another one names."""
         if held.kind == "joint":
-            return [Read("joint", f"{held.name} · where it is", plain(self.values.place(held, Rows.one(frame))))]
+            skeleton = self.values.owner(held.id)
+            value = (held.id, self.poses.name(skeleton, frame))
+            return [
+                Read("joint", f"{held.name} · where it is", value),
+                *self.thing_reads(skeleton, None, frame, within),
+            ]
         if channel.to == "skeleton":
-            return [Read("pose", f"{held.name} · pose", self.poses.at(held, frame).digest)]
+            pose = Read("pose", f"{held.name} · pose", self.poses.name(held, frame))
+            return [pose, *self.thing_reads(held, None, frame, within)]
         found = self.thing_reads(held, None, frame, within)
         if channel.to == "subject" and held.mesh is not None:
-            layers = self.layers(held)
-            shape = self.layer_digest(held, layers[-1] if layers else None, frame)
-            found.append(Read("shape", f"{held.name} · shape", shape))
+            found.append(Read("shape", f"{held.name} · shape", self.shape_name(held, frame)))
         return found
+
+    def shape_name(self, subject: Thing, frame: float) -> bytes:
+        """Digest of everything that decides a subject's shape in the world, whether it is solved yet or not."""
+        reads = self._own_reads(subject, frame)
+        for layer in self.layers(subject):
+            if layer.declared.memory:
+                reads.append(Read("solved", layer.name, self.key(subject, layer, frame)))
+            else:
+                reads += self.layer_reads(layer, subject, frame)
+        return digest(*((r.path, r.value) for r in reads))
 
     def layers(self, subject: Thing) -> list[Thing]:
         """The layers of a subject's or skeleton's stack that do something."""
@@ -146,8 +163,8 @@ class Evaluator:
                 if above.declared.memory:
                     found.append(Read("above", above.name, self.key(subject, above, frame)))
                 else:
-                    found += self._layer_reads(above, subject, frame)
-            found += self._layer_reads(layer, subject, frame)
+                    found += self.layer_reads(above, subject, frame)
+            found += self.layer_reads(layer, subject, frame)
             if layer.declared.memory:
                 found.append(Read("rate", "Frame rate", self.doc.frame_rate))
                 for force in self.forces():
@@ -164,7 +181,7 @@ class Evaluator:
         rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
         return [Read("mesh", f"{owner.name} · mesh", rest), *self.thing_reads(owner, None, frame)]
 
-    def _layer_reads(self, layer: Thing, subject: Thing, frame: float) -> list[Read]:
+    def layer_reads(self, layer: Thing, subject: Thing, frame: float) -> list[Read]:
         if layer.declared.moves == "joints":
             head = Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)
             return [head, *self.poses.target_reads(subject, layer, frame)]
@@ -336,11 +353,15 @@ class Evaluator:
     def _resolve(self, subject: Thing, layer: Thing, many: Many) -> tuple[Resolved, bytes]:
         """(channel values as a layer without memory reads them, their digest)."""
         key = (layer.id, many.key)
-        if key not in self._resolved:
-            if len(self._resolved) > 4000:
-                self._resolved.clear()
-            self._resolved[key] = self._resolve_now(subject, layer, many)
-        return self._resolved[key]
+        found = self._resolved.get(key)
+        if found is None:
+            untrue = self._untrue
+            found = self._resolve_now(subject, layer, many)
+            if self._untrue == untrue:  # else it may be solved before it is asked for again
+                if len(self._resolved) > 4000:
+                    self._resolved.clear()
+                self._resolved[key] = found
+        return found
 
     def _resolve_now(self, subject, layer, many):
         declared, rows = layer.declared, many.rows
@@ -440,6 +461,7 @@ class Evaluator:
                 return None, None
             back = self.scene.arrays.get(layer.bind.back)
             palette, true = self.poses.palette(held, layer.bind, back, many.own, many.rows)
+            self._untrue += not true
             return palette, (palette, true)
         if channel.to == "subject":
             return self._cage(held, many)
@@ -454,7 +476,9 @@ class Evaluator:
             return None, None
         _, which = np.unique(np.floor(many.rows.frames), return_inverse=True)
         points = many.own.inverse().apply(np.stack([s.points for s in shapes])[which])
-        return points, [s.digest for s in shapes] + [all(s.true for s in shapes)]
+        true = all(s.true for s in shapes)
+        self._untrue += not true
+        return points, [s.digest for s in shapes] + [true]
 
     def _course(self, layer, subject, rows: Rows):
         """(whole frames (m,), positions (m, 3) over the deck, its axes (m, 3, 3)) of a subject up to these frames."""
@@ -470,11 +494,15 @@ class Evaluator:
     def _digest(self, subject: Thing, layers: list[Thing], many: Many) -> bytes:
         """Digest of the rows after the given layers."""
         name = (subject.id, len(layers), layers[-1].id if layers else None, many.key)
-        if name not in self._digests:
-            if len(self._digests) > 20_000:
-                self._digests.clear()
-            self._digests[name] = self._digest_now(subject, layers, many)
-        return self._digests[name]
+        found = self._digests.get(name)
+        if found is None:
+            untrue = self._untrue
+            found = self._digest_now(subject, layers, many)
+            if self._untrue == untrue:
+                if len(self._digests) > 20_000:
+                    self._digests.clear()
+                self._digests[name] = found
+        return found
 
     def _digest_now(self, subject, layers, many):
         if not layers:

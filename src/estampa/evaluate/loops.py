@@ -210,15 +210,16 @@ def wave_length(line: Sampled) -> float | None:
         return None
     way = way / np.linalg.norm(way)
     aside = points - np.outer(points @ way, way)
-    best, found = 0.02, None
-    for k in range(12, 400):
+    best, found, unlike = 0.02, None, False  # it must have been unlike itself before it is alike again
+    for k in range(4, 400):
         a, b = aside[:-k], aside[k:]
         a, b = a - a.mean(axis=0), b - b.mean(axis=0)
         power = (a**2).sum() + (b**2).sum()
         if power < 1e-12:
             return None
         off = ((a - b) ** 2).sum() / power
-        if off < best:
+        unlike |= off > 0.5
+        if unlike and off < best:
             best, found = off, k
         elif found is not None and off > 4 * best + 0.02:
             break

@@ -1,5 +1,6 @@
 """Poses of skeletons at a frame: by hand, through the layers of the skeleton's stack, and in the world."""
 
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -14,7 +15,7 @@ from ..motion.pose_layer import PoseMoment
 from ..scene.bones import Bones, hand_pose
 from ..scene.document import Thing
 from ..scene.values import Rows
-from .reads import Read, plain
+from .reads import Read
 
 KEPT = 3_000_000  # joints in poses that are kept
 
@@ -46,7 +47,8 @@ class Poses:
         self.values.joint_place = self.joint_place
         self._kept: dict[tuple, Posed] = {}
         self._size = 0
-        self._open: list[str] = []  # skeletons being posed, to find rings
+        self._names: dict[tuple, bytes] = {}
+        self._open: list[tuple] = []  # skeletons being posed, to find rings
 
     def bones(self, skeleton: Thing) -> Bones:
         return self.values.bones(skeleton)
@@ -56,13 +58,43 @@ class Poses:
         """The pose after the given layers, which are the top part of the stack (all of them when none are given)."""
         layers = self.evaluator.layers(skeleton) if layers is None else layers
         key = (skeleton.id, len(layers), layers[-1].id if layers else None, float(frame))
-        if key not in self._kept:
+        found = self._kept.get(key)
+        if found is None:
             found = self._at(skeleton, frame, layers)
+            if not found.true:  # it may be solved before it is asked for again
+                return found
             if self._size > KEPT:
                 self._kept.clear()
                 self._size = 0
             self._kept[key], self._size = found, self._size + len(found.bones)
-        return self._kept[key]
+        return found
+
+    def name(self, skeleton: Thing, frame: float) -> bytes:
+        """Digest of everything that decides the pose after all layers, whether it is solved yet or not."""
+        key = (skeleton.id, float(frame))
+        if key not in self._names:
+            with self._guarded(skeleton, "names", skeleton):
+                reads = self.reads(skeleton, frame)
+                for layer in self.evaluator.layers(skeleton):
+                    reads += self._entering_reads(skeleton, layer, frame)
+                self._names[key] = digest(*((r.path, r.value) for r in reads))
+        return self._names[key]
+
+    @contextmanager
+    def _guarded(self, skeleton, what, layer):
+        """Refuses, by name, what reads itself."""
+        place = (skeleton.id, what)
+        if place in self._open:
+            raise EstampaError(
+                f"{layer.name} on {skeleton.name}" if layer is not skeleton else skeleton.name,
+                "reads what hangs on the same skeleton, so it would read itself.",
+                "Aim at something that does not ride on it, or at one of its own joints.",
+            )
+        self._open.append(place)
+        try:
+            yield
+        finally:
+            self._open.pop()
 
     def forget(self) -> None:
         """Let go of the poses that are kept, as when the state of a solver changed under them."""
@@ -73,18 +105,8 @@ class Poses:
             bones = self.bones(skeleton)
             pose = hand_pose(self.values, bones, Rows.one(frame))
             return Posed(bones, pose, digest("pose", bones.digest, *pose))
-        place = (skeleton.id, len(layers))
-        if place in self._open:
-            raise EstampaError(
-                f"{layers[-1].name} on {skeleton.name}",
-                "reads what hangs on the same skeleton, so it would read itself.",
-                "Aim at something that does not ride on it, or at one of its own joints.",
-            )
-        self._open.append(place)
-        try:
+        with self._guarded(skeleton, len(layers), layers[-1]):
             return self._through(skeleton, frame, layers)
-        finally:
-            self._open.pop()
 
     def _through(self, skeleton, frame, layers):
         layer, above = layers[-1], self.at(skeleton, frame, layers[:-1])
@@ -263,12 +285,25 @@ class Poses:
 
     def target_reads(self, skeleton: Thing, layer: Thing, frame: float) -> list[Read]:
         """What a layer of a skeleton reads, with where its targets are."""
-        found = []
-        v, told, _ = self.resolve(skeleton, layer, frame)
+        own = self.bones(skeleton).where
+        found = self.evaluator.thing_reads(layer, None, frame, own=own)
         for name, channel in layer.declared.channels.items():
-            label = f"{layer.name} · {channel.label.lower()}"
-            found.append(Read(f"{layer.kind}/{layer.declared.version}/{name}", label, plain(v[name])))
-        found += [Read(f"{layer.kind}/{n}/travel", f"{layer.name} · {n}", x) for n, x in v.travel.items()]
-        if v.loop:
-            found.append(Read(f"{layer.kind}/loop", "Loop range", plain(v.loop)))
+            if channel.to != "target_map":
+                continue
+            target = self.values.find(layer.constant(name.removesuffix("_map")))
+            chosen = target.map(layer.constant(name)) if target is not None else None
+            if chosen is not None and target.mesh is not None:
+                value = (chosen.weights, self.evaluator.shape_name(target, frame))
+                found.append(Read(f"{layer.kind}/{name}", f"{target.name} · {chosen.name}", value))
+        if layer.kind == "delay":  # it reads the poses of other frames
+            entering = self.evaluator.layers_above(skeleton, layer)
+            v = self.resolve(skeleton, layer, frame)[0]
+            for other in self._other_frames(layer, v, self.bones(skeleton), frame):
+                found += self.reads(skeleton, other)
+                found += [r for l in entering for r in self._entering_reads(skeleton, l, other)]
         return found
+
+    def _entering_reads(self, skeleton, layer, frame):
+        if layer.declared.memory:
+            return [Read("solved", layer.name, self.evaluator.key(skeleton, layer, frame))]
+        return self.evaluator.layer_reads(layer, skeleton, frame)
