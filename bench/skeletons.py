@@ -7,8 +7,8 @@ import numpy as np
 from scipy.sparse import csc_matrix
 from scipy.sparse.linalg import splu
 
-from estampa.bake.keys import bake
-from estampa.bake.reduce import Tolerance
+from estampa.baking.keys import bake
+from estampa.baking.reduce import Tolerance
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import weights
 from estampa.geometry.primitives import tube

@@ -211,8 +211,8 @@ def _loop(a) -> int:
 def _keys(a) -> int:
     import math
 
-    from .bake import keys
-    from .bake.reduce import Tolerance
+    from .baking import keys
+    from .baking.reduce import Tolerance
     from .scene.file import save_scene
 
     scene = _load(a.scene)

@@ -5,8 +5,8 @@ import time
 
 import numpy as np
 
-from .bake import keys
-from .bake.reduce import Tolerance
+from .baking import keys
+from .baking.reduce import Tolerance
 from .geometry.primitives import sheet, tube
 from .scene import commands as do
 from .scene import joints as build

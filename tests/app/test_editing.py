@@ -167,7 +167,7 @@ def test_a_thing_that_is_not_understood_is_shown_and_said_so(flag_user, tmp_path
     user.select("Undertow")
     labels = " ".join(l.text() for l in user.window.sheet._scroll.widget().findChildren(type(user.window.maps.hint)))
     assert "made by a newer Estampa" in labels
-    assert user.window.panels.tabText(4) == "Remarks (1)"
+    assert user.window.panels.tabText(5) == "Remarks (1)"
     user.do("solve")
     user.wait()
     assert s.lanes[user.thing("Cloth").id].state.done

@@ -289,7 +289,7 @@ def test_remarks_are_counted_and_lead_to_the_culprit(flag_user):
     cloth = user.thing("Cloth")
     do.set_value(user.session.scene, cloth.id, "pins", None)
     user.wait()
-    assert w.panels.tabText(4) == "Remarks (1)"
+    assert w.panels.tabText(5) == "Remarks (1)"
     user.do("panel_remarks")
     w.remarks.list.itemClicked.emit(w.remarks.list.item(0))
     assert user.session.selected_id == cloth.id and "held by nothing" in w.remarks.list.item(0).text()

@@ -9,7 +9,7 @@ import pygltflib as gl
 import pytest
 from scipy.spatial.transform import Rotation
 
-from estampa.bake.rigged import add_rigged
+from estampa.baking.rigged import add_rigged
 from estampa.errors import EstampaError
 from estampa.formats import bvh, gltf_skin, skinned
 from estampa.geometry.primitives import tube

@@ -112,3 +112,12 @@ def test_bad_curves_are_refused_in_words():
         Curve.model_validate({"keys": [{"frame": i, "value": 0} for i in range(MOST_KEYS + 1)]})
     with pytest.raises(ValueError, match="own side"):
         Key(frame=0, value=0, left=(3, 0))
+
+
+def test_dropping_the_last_keys_lands_on_the_first_pose_in_one_sweep():
+    """Twenty of a hundred frames (common practice, no source)."""
+    keys = tuple(Key(frame=f, value=float(np.sin(f)), tangent="smooth") for f in range(1, 102))
+    curve = Curve(keys=keys).closed(1, 101, 20, drop=True)
+    assert [k.frame for k in curve.keys][-2:] == [81, 101] and curve.at(101) == pytest.approx(np.sin(1))
+    assert curve.at(np.arange(1, 81)) == pytest.approx(np.sin(np.arange(1, 81)), abs=0.02)
+    assert curve.slope_at(101, -1) == pytest.approx(curve.slope_at(1, 1), rel=1e-2)

@@ -62,7 +62,13 @@ class LoopPanel(QScrollArea):
         self.list.setMinimumHeight(66)
         layout.addWidget(self.list, 3)
         row = QHBoxLayout()
-        row.addWidget(QLabel("Blend keys over"))
+        self.drop = QComboBox()
+        self.drop.addItem("Blend keys over", False)
+        self.drop.addItem("Drop keys of", True)
+        self.drop.setAccessibleName("How keys go back")
+        self.drop.setToolTip("Blend the last keys into the first pose, or drop them and land on it in one sweep")
+        self.drop.activated.connect(lambda _: self.refresh(again=True))
+        row.addWidget(self.drop)
         self.blend = self._frames("Frames over which keys go back to the first value", 12)
         self.blend.changed.connect(lambda v: self.refresh(again=True))
         row.addWidget(self.blend)
@@ -175,10 +181,10 @@ class LoopPanel(QScrollArea):
             return
         self._of = doc
         evaluator = Evaluator(doc, self.session.scene, self.session.store)
-        seen, blend = doc.find(self.seen_from.currentData()), int(self.blend.value)
+        seen, blend, drop = doc.find(self.seen_from.currentData()), int(self.blend.value), self.drop.currentData()
 
         def work(progress, cancelled):
-            return loops.seams(evaluator, seen), loops.offers(doc, blend)
+            return loops.seams(evaluator, seen), loops.offers(doc, blend, drop)
 
         self.session.jobs.replace(Job("Seam", work, self._show, alongside=True))
         self._fill_steps()
@@ -250,7 +256,7 @@ class LoopPanel(QScrollArea):
         if self.offers and self.list.count() == len(self.offers):
             chosen = [o for i, o in enumerate(self.offers) if self.list.item(i).checkState() == Qt.Checked]
         else:
-            chosen = loops.offers(self.session.doc, int(self.blend.value))
+            chosen = loops.offers(self.session.doc, int(self.blend.value), self.drop.currentData())
         done = loops.close(self.session.scene, chosen)
         words = f"{len(done)} changes close the seam; undo takes them back." if done else "There is nothing to close."
         self.session.notice.emit("done" if done else "note", words, "\n".join(o.words for o in done))

@@ -5,9 +5,9 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtWidgets import QFileDialog
 
-from ..bake import keys as baking
-from ..bake.reduce import Tolerance
-from ..bake.rigged import add_rigged
+from ..baking import keys as baking
+from ..baking.reduce import Tolerance
+from ..baking.rigged import add_rigged
 from ..errors import EstampaError
 from ..formats import gltf_skin
 from ..scene import clips

@@ -6,8 +6,8 @@ others can move the kite. Run `python -m estampa.demo.jelly` to make the scene f
 
 import numpy as np
 
-from ..bake import keys
-from ..bake.reduce import Tolerance
+from ..baking import keys
+from ..baking.reduce import Tolerance
 from ..evaluate import loops
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place

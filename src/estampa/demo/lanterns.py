@@ -6,8 +6,8 @@ The cord was solved and baked to keys, which can be edited; “Back to live” b
 
 import numpy as np
 
-from ..bake import keys
-from ..bake.reduce import Tolerance
+from ..baking import keys
+from ..baking.reduce import Tolerance
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, joined, tube
 from ..scene import commands as do

@@ -151,9 +151,9 @@ class Offer:
         return doc.replace(thing.with_(values={**thing.values, self.channel: self.value}))
 
 
-def offers(doc: Document, blend: int = 12) -> list[Offer]:
+def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
     """What would close the seams of a scene: noise made periodic, rates that go round a whole number of times, and
-    keys blended over the last `blend` frames into the first."""
+    keys blended over the last `blend` frames into the first (or dropped there, to land on the first pose)."""
     first, last = loop_range(doc)
     seconds, values, found = (last - first) / doc.frame_rate, Values(doc), []
     for thing, _ in doc.everything():
@@ -171,7 +171,7 @@ def offers(doc: Document, blend: int = 12) -> list[Offer]:
                     words = f"{here}: {value:.4g} becomes {near / seconds:.4g} Hz, {abs(near)} rounds in the loop"
                     found.append(Offer(thing.id, name, words, near / seconds))
             elif isinstance(value, Curve) and channel.animates and name != "slide":
-                closed = closed_curve(value, first, last, blend)
+                closed = closed_curve(value, first, last, blend, drop)
                 if closed is not None:
                     gap = abs(value.at(last) - value.at(first))
                     words = (
@@ -245,7 +245,7 @@ def _slide_offer(doc, thing, here, curve, first, last):
     return [Offer(thing.id, "slide", words, value)]
 
 
-def closed_curve(curve: Curve, first: int, last: int, blend: int) -> Curve | None:
+def closed_curve(curve: Curve, first: int, last: int, blend: int, drop: bool = False) -> Curve | None:
     """The curve with its end brought to its start, and going round outside the loop; None when it closes already."""
     span = curve.keys[-1].frame - curve.keys[0].frame
     if curve.after in ("cycle", "mirror", "accumulate") and span > 0:
@@ -263,7 +263,7 @@ def closed_curve(curve: Curve, first: int, last: int, blend: int) -> Curve | Non
     tall = max(abs(k.value) for k in curve.keys)
     if abs(start - end) <= 1e-9 * max(1.0, tall) and slopes <= 1e-6 * max(1.0, tall):
         return None
-    closed = curve.closed(first, last, min(blend, last - first))
+    closed = curve.closed(first, last, min(blend, last - first), drop)
     if closed.keys[0].frame == first and closed.keys[-1].frame == last:
         closed = closed.with_extend("cycle", "cycle")
     return closed

@@ -214,9 +214,12 @@ class Curve(BaseModel):
         change = lambda k: k.with_(value=about + (k.value - about) * factor, left=turn(k.left), right=turn(k.right))
         return self.with_keys([change(k) if k.frame in chosen else k for k in self.keys])
 
-    def closed(self, first: float, last: float, frames: float) -> "Curve":
+    def closed(self, first: float, last: float, frames: float, drop: bool = False) -> "Curve":
         """Blend the values of the last `frames` frames before `last` into the value at `first`, so that the end is
-        the start again: each key there is moved by its share of the gap (a smooth step), and one is put at the end."""
+        the start again: each key there is moved by its share of the gap (a smooth step), and one is put at the end.
+
+        With `drop` the keys there are left out instead, and the curve lands on the start in one sweep.
+        """
         gap = self.at(first) - self.at(last)
         share = lambda f: _smooth(np.clip((f - (last - frames)) / max(frames, 1e-9), 0, 1))
         # the key at the end takes the slope of the start, so that the speed closes too
@@ -225,6 +228,8 @@ class Curve(BaseModel):
         end = Key(frame=last, value=self.at(first), tangent="free", left=(-third, -slope * third))
         begin = self.key_at(last - frames) or Key(frame=last - frames, value=self.at(last - frames), tangent="smooth")
         kept = [k.with_(value=k.value + gap * float(share(k.frame))) for k in self.keys if k.frame != last]
+        if drop:
+            kept = [k for k in self.keys if not last - frames < k.frame <= last]
         return self.with_keys([begin, *kept, end])
 
 

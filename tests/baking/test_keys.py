@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from estampa.bake import keys as baking
-from estampa.bake.reduce import Tolerance
+from estampa.baking import keys as baking
+from estampa.baking.reduce import Tolerance
 from estampa.errors import EstampaError
 from estampa.scene import clips
 from estampa.scene import commands as do
