@@ -14,7 +14,8 @@ from estampa import open_scene, save_scene
 from estampa.errors import EstampaError
 from estampa.formats.meshfile import read_mesh
 from estampa.scene import commands as do
-from estampa.scene.channels import kinds_in
+from estampa.scene import joints
+from estampa.scene.channels import layers_for
 from estampa.scene.file import scene_bytes_to
 from estampa.scene.scene import Scene
 from tests.formats.test_meshfile import CUBE
@@ -125,6 +126,7 @@ def test_a_scene_with_any_value_anywhere_opens_or_says_why(flag, tmp_path, field
 @given(data=st.data())
 def test_any_run_of_edits_is_undone_to_where_it_began(flag, data):
     flag = Scene(flag.doc, flag.arrays)
+    joints.add_skeleton(flag, [np.array([[0.0, 0, 0], [0, 1, 0], [0, 2, 0]])])
     first = flag.doc
     for _ in range(data.draw(st.integers(1, 8))):
         things = [(t, o) for t, o in flag.doc.everything()]
@@ -141,21 +143,23 @@ def test_any_run_of_edits_is_undone_to_where_it_began(flag, data):
             else:
                 do.set_key(flag, thing.id, channel.name, data.draw(st.integers(-5, 20)), number)
         elif edit == "remove":
-            do.remove(flag, thing.id)
+            (joints.remove_joint if thing.kind == "joint" else do.remove)(flag, thing.id)
         elif edit == "duplicate":
             do.duplicate(flag, thing.id)
         elif edit == "switch":
             do.set_on(flag, thing.id, not thing.on)
         elif edit == "rename":
             do.rename(flag, thing.id, data.draw(st.text(min_size=1, max_size=8)))
-        elif edit == "move" and owner is not None:
+        elif edit == "move" and owner is not None and thing in owner.stack:
             do.move_layer(flag, thing.id, data.draw(st.integers(-2, 5)))
-        elif edit == "layer" and thing.kind == "subject":
-            do.add_layer(flag, thing.id, data.draw(st.sampled_from([k.kind for k in kinds_in("layer")])), grip=None)
+        elif edit == "layer" and thing.kind in ("subject", "skeleton"):
+            do.add_layer(flag, thing.id, data.draw(st.sampled_from([k.kind for k in layers_for(thing.kind)])))
+        ids = [t.id for t, _ in flag.doc.everything()]
+        assert len(ids) == len(set(ids)), "two things of one id"
         names = [t.name for t in (*flag.doc.things, *flag.doc.prints)]
         assert len(names) == len(set(names)), "two things of one name"
         whole = io.BytesIO()
         scene_bytes_to(flag, whole)  # whatever was made can be saved
-    while flag.undo():
+    while flag.doc is not first and flag.undo():
         pass
     assert flag.doc is first

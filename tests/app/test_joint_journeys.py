@@ -88,6 +88,15 @@ def test_joints_are_clicked_into_the_middle_bound_painted_and_tried(arm_user):
     changed = both[:, 2] > before[:, 2] + 0.3
     assert ((points[changed] * [1, 0, 1]) @ (eye * [1, 0, 1]) < 0).any()
 
+    # what is for layers leaves a joint alone; a copy of it hangs beside it
+    for name in ("layer_up", "layer_down", "duplicate"):
+        user.do(name)
+    assert s.thing.name == f"{skeleton.joints[2].name} 1" and len(s.doc.skeletons[0].joints) == 4
+    user.do("remove")
+    s.select(skeleton.joints[2].id)
+    user.wait()
+    assert [j.id for j in s.doc.skeletons[0].joints] == [j.id for j in skeleton.joints]
+
     # a test pose bends the joint for a look, and nothing is changed by it
     doc, shown = s.doc, s.picture.shapes[s.doc.subjects[0].id].points.copy()
     panel.test.setValue(80)

@@ -43,7 +43,7 @@ def test_the_seam_is_measured_offered_closed_and_undone_in_one_step(mat):
     words = " / ".join(o.words for o in loops.offers(mat.doc))
     assert (
         "Ripple · closes the loop" in words
-        and "Swell · rate: 0.37 becomes 0.5 Hz, 1 rounds" in words
+        and "Swell · rate: 0.37 becomes 0.5 Hz, 1 round in" in words
         and "Lift · y" in words
     )
     before = mat.doc

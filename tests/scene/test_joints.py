@@ -110,6 +110,27 @@ def test_joints_are_cut_mirrored_named_and_removed_in_place():
     assert places(scene, skeleton.id, rest=True) == pytest.approx(np.delete(before, 1, axis=0))
 
 
+def test_copies_of_joints_and_of_skeletons_stand_on_their_own():
+    scene = Scene()
+    skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0, 3, 0], 3)], "Arm", "Arm")
+    do.set_value(scene, skeleton.joints[1].id, "turn_z", 0.5)
+    branch = do.duplicate(scene, skeleton.joints[1].id)  # takes along what hangs on it
+    do.set_value(scene, branch.id, "turn_z", -0.5)
+    found = places(scene, skeleton.id)
+    assert len(found) == 5 and found[4] == pytest.approx(found[2] * [-1, 1, 1])
+    with pytest.raises(EstampaError, match="stands in no stack"):
+        do.move_layer(scene, branch.id, 0)
+    with pytest.raises(EstampaError, match="remove_joint"):
+        do.remove(scene, branch.id)
+
+    twin = do.duplicate(scene, skeleton.id)
+    do.set_value(scene, twin.joints[0].id, "x", 2.0)
+    assert places(scene, twin.id) == pytest.approx(found + [2, 0, 0])
+    assert places(scene, skeleton.id) == pytest.approx(found)
+    ids = [t.id for t, _ in scene.doc.everything()]
+    assert len(ids) == len(set(ids))
+
+
 def test_rest_and_present_are_apart_and_can_be_made_one():
     scene = Scene()
     skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0, 2, 0], 2)])

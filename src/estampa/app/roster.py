@@ -189,7 +189,7 @@ class Roster(QTreeWidget):
     def drop_layer(self, layer_id: str, target_id: str, after: bool):
         doc = self.session.doc
         owner = doc.owner(layer_id)
-        if owner is None:
+        if owner is None or doc.find(layer_id) not in owner.stack:
             return
         others = [l.id for l in owner.stack if l.id != layer_id]
         if target_id == owner.id:

@@ -343,8 +343,8 @@ class Window(QMainWindow):
 
     def move_layer(self, by: int):
         owner = self.session.doc.owner(self.session.selected_id)
-        if owner is not None:
-            place = [l.id for l in owner.stack].index(self.session.selected_id)
+        if owner is not None and self.session.thing in owner.stack:
+            place = owner.stack.index(self.session.thing)
             do.move_layer(self.session.scene, self.session.selected_id, place + by)
 
     def key_all(self):

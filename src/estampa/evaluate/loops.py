@@ -168,7 +168,8 @@ def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
                 rounds = value * seconds
                 if abs(rounds - round(rounds)) > WHOLE:
                     near = round(rounds) or int(np.copysign(1, rounds))
-                    words = f"{here}: {value:.4g} becomes {near / seconds:.4g} Hz, {abs(near)} rounds in the loop"
+                    often = f"{abs(near)} round{'s' if abs(near) > 1 else ''}"
+                    words = f"{here}: {value:.4g} becomes {near / seconds:.4g} Hz, {often} in the loop"
                     found.append(Offer(thing.id, name, words, near / seconds))
             elif isinstance(value, Curve) and channel.animates and name != "slide":
                 closed = closed_curve(value, first, last, blend, drop)

@@ -6,7 +6,20 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from .channels import kind_of, layers_for
 from .curves import Curve, Key
-from .document import Document, Formula, Link, Material, MeshRef, Source, Target, Thing, WeightMap, check_value, new_id
+from .document import (
+    Document,
+    Formula,
+    Frozen,
+    Link,
+    Material,
+    MeshRef,
+    Source,
+    Target,
+    Thing,
+    WeightMap,
+    check_value,
+    new_id,
+)
 from .formula import Refused, read, refusal
 from .scene import Scene
 from .values import Values, ring_of
@@ -18,6 +31,29 @@ def unique_name(doc: Document, wanted: str) -> str:
     while name in taken:
         name, i = f"{wanted} {i}", i + 1
     return name
+
+
+class Names:
+    """Gives names that nothing in a document has yet."""
+
+    def __init__(self, doc: Document):
+        self._taken, self._next = {t.name for t, _ in doc.everything()}, {}
+
+    def numbered(self, base: str) -> str:
+        """The base with the next free number."""
+        i = self._next.get(base, 1)
+        while f"{base} {i}" in self._taken:
+            i += 1
+        self._next[base] = i + 1
+        self._taken.add(f"{base} {i}")
+        return f"{base} {i}"
+
+    def plain(self, name: str) -> str:
+        """The name itself, or with a number when it is taken."""
+        if name in self._taken:
+            return self.numbered(name)
+        self._taken.add(name)
+        return name
 
 
 def _thing(scene: Scene, thing_id: str) -> Thing:
@@ -118,8 +154,10 @@ def _declared(kind: str):
 
 def remove(scene: Scene, thing_id: str) -> None:
     """Remove a thing. Channels that name it are cleared, and those that read its channels keep what they are worth
-    at the first frame, in the same step."""
+    at the first frame, in the same step. What hangs on a joint needs `joints.remove_joint`, which keeps it in place."""
     thing = _thing(scene, thing_id)
+    if thing.kind == "joint":
+        raise EstampaError(thing.name, "is a joint, on which others may hang.", "Take joints.remove_joint.")
     values, gone = Values(scene.doc), {thing_id, *(l.id for l in thing.stack)}
     doc = scene.doc.remove(thing_id)
     gone |= {j.id for j in thing.joints}
@@ -145,23 +183,53 @@ def set_on(scene: Scene, thing_id: str, on: bool) -> None:
 
 
 def duplicate(scene: Scene, thing_id: str) -> Thing:
-    thing, owner = _thing(scene, thing_id), scene.doc.owner(thing_id)
-    stack = tuple(l.with_(id=new_id()) for l in thing.stack)
-    copy = thing.with_(id=new_id(), name=unique_name(scene.doc, thing.name), stack=stack)
-    doc = scene.doc
-    if owner:
-        i = owner.stack.index(thing) + 1
-        doc = doc.replace(owner.with_(stack=(*owner.stack[:i], copy, *owner.stack[i:])))
+    """Copy a thing with all that is its own. A joint takes along what hangs on it, and hangs on the same joint."""
+    thing, owner, doc = _thing(scene, thing_id), scene.doc.owner(thing_id), scene.doc
+    if owner is not None and thing in owner.joints:
+        hung = _hung_on(owner, thing)
+        ids, names = {j.id: new_id() for j in hung}, Names(doc)
+        copies = [_with_ids(joint, ids).with_(name=names.plain(joint.name)) for joint in hung]
+        copy = copies[0]
+        doc = doc.replace(owner.with_(joints=(*owner.joints, *copies)))
     else:
-        where = "prints" if thing in doc.prints else "things"
-        doc = doc.with_(**{where: (*getattr(doc, where), copy)})
+        ids = {t.id: new_id() for t in (thing, *thing.stack, *thing.joints, *thing.clips)}
+        copy = _with_ids(thing, ids).with_(name=unique_name(doc, thing.name))
+        if owner is not None:
+            i = owner.stack.index(thing) + 1
+            doc = doc.replace(owner.with_(stack=(*owner.stack[:i], copy, *owner.stack[i:])))
+        else:
+            where = "prints" if thing in doc.prints else "things"
+            doc = doc.with_(**{where: (*getattr(doc, where), copy)})
     scene.apply(f"Duplicate {thing.name}", doc)
     return copy
+
+
+def _hung_on(skeleton: Thing, joint: Thing) -> list[Thing]:
+    """A joint and all that hang on it, itself first."""
+    hung, ids = [joint], {joint.id}
+    while more := [j for j in skeleton.joints if j.id not in ids and j.values.get("parent") in ids]:
+        hung += more
+        ids |= {j.id for j in more}
+    return hung
+
+
+def _with_ids(value, ids: dict[str, str]):
+    """A thing, or a part of one, with other ids wherever it names itself or a part of itself."""
+    if isinstance(value, Frozen):
+        parts = type(value).model_fields
+        return value.with_(**{n: _with_ids(getattr(value, n), ids) for n in parts})
+    if isinstance(value, dict):
+        return {n: _with_ids(v, ids) for n, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return type(value)(_with_ids(v, ids) for v in value)
+    return ids.get(value, value) if isinstance(value, str) else value
 
 
 def move_layer(scene: Scene, layer_id: str, place: int) -> None:
     """Move a layer to a place in its own stack, 0 on top."""
     layer, owner = _thing(scene, layer_id), scene.doc.owner(layer_id)
+    if owner is None or layer not in owner.stack:
+        raise EstampaError(layer.name, "stands in no stack, so it has no order.", "Select a layer.")
     rest = [l for l in owner.stack if l.id != layer_id]
     rest.insert(max(0, min(place, len(rest))), layer)
     if tuple(rest) != owner.stack:

@@ -9,7 +9,7 @@ from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose, pose_of
 from ..motion.cage import coordinates
 from .bones import MOST_JOINTS, Bones, hand_pose
-from .commands import _thing, add_layer, unique_name
+from .commands import Names, _thing, add_layer, unique_name
 from .document import Bind, Document, Rest, Thing, new_id
 from .scene import Scene
 from .skeleton import POSED
@@ -78,29 +78,6 @@ def _strand(line, parent, above, joint_name, names) -> list[Thing]:
 
 def _row(values) -> tuple:
     return tuple(float(x) for x in values)
-
-
-class Names:
-    """Gives names that nothing in a document has yet."""
-
-    def __init__(self, doc: Document):
-        self._taken, self._next = {t.name for t, _ in doc.everything()}, {}
-
-    def numbered(self, base: str) -> str:
-        """The base with the next free number."""
-        i = self._next.get(base, 1)
-        while f"{base} {i}" in self._taken:
-            i += 1
-        self._next[base] = i + 1
-        self._taken.add(f"{base} {i}")
-        return f"{base} {i}"
-
-    def plain(self, name: str) -> str:
-        """The name itself, or with a number when it is taken."""
-        if name in self._taken:
-            return self.numbered(name)
-        self._taken.add(name)
-        return name
 
 
 def _refuse_many(name, count):
