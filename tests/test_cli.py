@@ -139,6 +139,7 @@ def test_the_example_for_python_runs_as_it_is_written(tmp_path, monkeypatch):
     assert names["again"].doc.find(names["cloth"].id) == names["saved"].find(names["cloth"].id)
     assert names["shape"].shape == (77, 3) and names["copied"].points().shape == (6, 77, 3)
     assert names["closed"] and all(pose > 1e-3 for _, pose, _ in names["gaps"]), "a cloth that falls does not loop"
+    assert names["baked"].gap <= 0.002 and names["world"].shape == (4, 4, 4)
     assert (tmp_path / "prints" / "Banner_cache.usdc").exists()
 
 
