@@ -86,8 +86,8 @@ def made() -> Scene:
     _stand_as_built(scene, strands.id, root)
     for subject, skeleton in ((bell, kite), (tails, strands)):
         joints.bind_skin(scene, subject.id, skeleton.id, "nearest")
-    values = {"mass": 0.08, "tip_mass": 0.5, "bend": 0.004, "tip_bend": 0.15, "twist": 0.004, "radius": 0.03}
-    do.add_layer(scene, strands.id, "chain", "Tails trail", {**values, "damping": 1.2, "drag": 1.3})
+    values = {"mass": 0.08, "tip_mass": 0.6, "bend": 0.02, "tip_bend": 0.3, "twist": 0.02, "radius": 0.03}
+    do.add_layer(scene, strands.id, "chain", "Tails trail", {**values, "damping": 2.0, "drag": 1.3})
     do.add_thing(scene, "gravity", "Light as a kite", {"pull": 0.5})
     for subject in (bell, tails):
         do.add_thing(scene, "skinned_mesh", f"{subject.name} skin", {"subject": subject.id})
