@@ -114,6 +114,123 @@ def test_joints_are_clicked_into_the_middle_bound_painted_and_tried(arm_user):
     assert np.corrcoef(laid, points[:, 1])[0, 1] > 0.95
 
 
+def test_a_skeleton_is_laid_out_by_dialogs_and_every_step_is_undone(arm_user):
+    user, s = arm_user, arm_user.session
+    ask = lambda: user.window.skeletons.dialog
+    skeleton = lambda: s.doc.skeletons[0]
+    bare = s.doc
+    user.select("Arm")
+    user.do("joint_chain")  # offered along the longest side of the mesh
+    user.type_in(ask().editors["joints"], "3")
+    user.type_in(ask().editors["to_y"], "150 cm")
+    accept(ask())
+    bones = s.scene.values.bones(skeleton())
+    assert bones.at_rest[:, :3, 3] == pytest.approx(np.array([[0, 0, 0], [0, 0.5, 0], [0, 1, 0]]), abs=1e-6)
+    assert user.window.panels.currentWidget() is user.window.joints
+
+    s.select(skeleton().joints[2].id)
+    user.do("joint_subdivide")
+    user.type_in(ask().editors["parts"], "2")
+    accept(ask())
+    assert s.scene.values.bones(skeleton()).at_rest[:, 1, 3] == pytest.approx([0, 0.5, 1, 1.25])
+    s.select(skeleton().joints[0].id)
+    user.do("joint_rename")  # the joint and all that hang on it
+    ask().editors["base"].setText("Left arm")
+    accept(ask())
+    assert [j.name for j in skeleton().joints] == [f"Left arm 0{k}" for k in (1, 2, 3, 4)]
+    do.set_value(s.scene, skeleton().joints[2].id, "turn_z", 0.6)
+    user.do("rest_here")  # and what is posed by hand is the rest from here on
+    assert not any("turn_z" in j.values for j in skeleton().joints)
+    leaned = s.scene.values.bones(skeleton()).at_rest[3, :3, 3]
+    assert leaned[0] == pytest.approx(-0.25 * np.sin(0.6), abs=1e-6)
+    s.select(skeleton().joints[3].id)
+    user.do("joint_mirror")
+    accept(ask())
+    assert s.thing.name == "Right arm 04"
+    assert s.scene.values.bones(skeleton()).at_rest[-1, :3, 3] == pytest.approx(leaned * [-1, 1, 1])
+
+    path = do.add_thing(s.scene, "path", "Garland", spots=((0, 0, 1), (1, 0.5, 1), (2, 0, 1)))
+    s.select(path.id)
+    user.do("joint_path")
+    user.type_in(ask().editors["joints"], "8")
+    accept(ask())
+    second = s.doc.skeletons[1]
+    steps = np.diff(s.scene.values.bones(second).at_rest[:, :3, 3], axis=0)
+    assert second.name == "Garland chain" and len(second.joints) == 8
+    assert np.linalg.norm(steps, axis=1) == pytest.approx(np.linalg.norm(steps[0]), rel=0.02)
+    while s.doc is not bare:
+        user.do("undo")
+
+
+def test_commands_say_what_they_need_before_they_ask(user):
+    s = user.session
+    for name, needed in {
+        "bind_skin": "needs a subject",
+        "bake_keys": "needs a skeleton",
+        "joint_mirror": "needs a joint",
+        "joint_path": "needs a path",
+        "clip_new": "is of a skeleton",
+        "in_place": "needs a skeleton",
+        "joint_beads": "needs a subject",
+    }.items():
+        user.do(name)
+        assert needed in user.notice, name
+    do.add_mesh(s.scene, ring(0.3, 0.1, 12, 8), "Buoy")
+    user.wait()
+    user.do("bind_cage")
+    assert "another subject of few faces" in user.notice
+    user.do("bind_skin")
+    assert "needs a skeleton" in user.notice
+    user.do("joint_chain")
+    user.type_in(user.window.skeletons.dialog.editors["joints"], "20000")  # no more than a field allows
+    accept(user.window.skeletons.dialog)
+    assert len(s.doc.skeletons) == 1 and len(s.doc.skeletons[0].joints) <= 10_000
+
+
+def test_a_walk_is_taken_in_place_and_kept_as_clips(user):
+    s = user.session
+    scene = Scene(Document(start=1, end=13))
+    skeleton = build.add_skeleton(scene, [build.straight([0, 1, 0], [0, 0, 0], 2)], "Puppet", "Puppet")
+    root = skeleton.joints[0].id
+    for frame, z in ((1, 0.0), (13, 1.2)):
+        do.set_key(scene, root, "z", frame, z)
+    for frame, angle in ((1, -0.3), (7, 0.3), (13, -0.3)):
+        do.set_key(scene, skeleton.joints[1].id, "turn_x", frame, angle)
+    s.replace(scene)
+    user.wait()
+    user.select("Puppet")
+    world = lambda frame: s.evaluator("window").poses.world(s.doc.find(skeleton.id), frame)[0, :3, 3]
+    was = world(13)
+    user.do("clip_new")
+    user.window.skeletons.dialog.editors["name"].setText("Walk")
+    accept(user.window.skeletons.dialog)
+    user.do("in_place")
+    accept(user.window.skeletons.dialog)
+    assert np.ptp([world(f)[2] for f in (1, 7, 13)]) < 1e-9  # it walks on the spot
+    grip = next(t for t in s.doc.things if t.kind == "grip")
+    assert [s.scene.values.at(grip, "z", f) for f in (1, 13)] == pytest.approx([0.0, 1.2])  # and its travel is kept
+    do.set_value(s.scene, skeleton.id, "parent", grip.id)
+    assert world(13) == pytest.approx(was)  # as before, when it rides on it
+
+    user.select("Puppet")
+    panel = user.window.joints
+    user.window.show_panel("joints")
+    panel.clips.setCurrentRow(0)
+    user.type_in(panel.speed, "2")
+    user.click(panel.loops, (8, panel.loops.height() / 2))
+    clip = s.doc.find(skeleton.id).clips[0]
+    assert clip.loops and clip.speed == 2 and "Walk" in panel.clips.item(0).text()
+    user.do("clip_reverse")
+    panel.clips.setCurrentRow(1)
+    user.do("clip_play")
+    turned = s.scene.values.at(s.doc.find(skeleton.joints[1].id), "turn_x", 7)
+    assert turned == pytest.approx(0.3)  # the middle is the middle, forwards and backwards
+    user.do("clip_remove")
+    assert [c.name for c in s.doc.find(skeleton.id).clips] == ["Walk"]
+    user.do("undo")
+    assert len(s.doc.find(skeleton.id).clips) == 2
+
+
 def test_a_joint_is_turned_by_its_ring_keyed_and_taken_back_to_rest(arm_user):
     user, s = arm_user, arm_user.session
     skeleton = build.add_skeleton(s.scene, [build.straight([0, 0, 0], [0, 1.5, 0], 3)], "Bones", "Bone")

@@ -74,26 +74,6 @@ class Jointing:
         return Place.of_matrices(looked.world[where : where + 1])
 
     # -- the joint tool --------------------------------------------------------------------------------------
-    def depth_under(self, x, y) -> list[float]:
-        """Distances along the sight line at which it goes through meshes, nearest first."""
-        eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        found = []
-        for item in self.drawn():
-            if item.stand is not None or item.opacity < 1:
-                continue
-            a, b, c = item.points[item.triangles].astype(float).transpose(1, 0, 2)
-            e1, e2 = b - a, c - a
-            h = np.cross(direction, e2)
-            det = (e1 * h).sum(axis=1)
-            with np.errstate(all="ignore"):  # Moeller and Trumbore 1997
-                f, away = 1 / det, eye - a
-                u = f * (away * h).sum(axis=1)
-                q = np.cross(away, e1)
-                v, t = f * (q @ direction), f * (e2 * q).sum(axis=1)
-            hit = (np.abs(det) > 1e-14) & (u >= 0) & (v >= 0) & (u + v <= 1) & (t > 1e-6)
-            found += t[hit].tolist()
-        return sorted(found)
-
     def middle_under(self, x, y) -> np.ndarray:
         """The middle of the volume under a pixel; of a mere surface the surface; else the floor, or a plane before the
         camera."""

@@ -37,7 +37,16 @@ class Picking:
     def ground_under(self, x, y) -> np.ndarray | None:
         """The point of the nearest mesh under a pixel, else of the floor."""
         eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        best = np.inf
+        hits = self.depth_under(x, y)
+        if hits:
+            return eye + direction * hits[0]
+        down = -eye[1] / direction[1] if abs(direction[1]) > 1e-6 else 0.0
+        return eye + direction * down if down > 0 else None
+
+    def depth_under(self, x, y) -> list[float]:
+        """Distances along the sight line at which it goes through meshes, nearest first."""
+        eye, direction = self.camera.ray(x, y, self.width(), self.height())
+        found = []
         for item in self.drawn():
             if item.stand is not None or item.opacity < 1:
                 continue
@@ -46,16 +55,13 @@ class Picking:
             h = np.cross(direction, e2)
             det = (e1 * h).sum(axis=1)
             with np.errstate(all="ignore"):  # Moeller and Trumbore 1997
-                f, s_ = 1 / det, eye - a
-                u = f * (s_ * h).sum(axis=1)
-                q = np.cross(s_, e1)
+                f, away = 1 / det, eye - a
+                u = f * (away * h).sum(axis=1)
+                q = np.cross(away, e1)
                 v, t = f * (q @ direction), f * (e2 * q).sum(axis=1)
             hit = (np.abs(det) > 1e-14) & (u >= 0) & (v >= 0) & (u + v <= 1) & (t > 1e-6)
-            if hit.any():
-                best = min(best, float(t[hit].min()))
-        if not np.isfinite(best) and abs(direction[1]) > 1e-6 and -eye[1] / direction[1] > 0:
-            best = -eye[1] / direction[1]
-        return eye + direction * best if np.isfinite(best) else None
+            found += t[hit].tolist()
+        return sorted(found)
 
     def seen(self, subject) -> tuple[np.ndarray, np.ndarray]:
         """((n, 2) pixels, (n,) whether nothing stands before it) of a subject's vertices."""

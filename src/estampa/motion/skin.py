@@ -47,6 +47,14 @@ def _sum(palette, k, indices, weights, i, out):
                     out[4 * r + c] += w * palette[k, j, r, c]
 
 
+@inline
+def _move(points, k, i, b, result):
+    x, y, z = points[k, i, 0], points[k, i, 1], points[k, i, 2]
+    result[k, i, 0] = b[0] * x + b[1] * y + b[2] * z + b[3]
+    result[k, i, 1] = b[4] * x + b[5] * y + b[6] * z + b[7]
+    result[k, i, 2] = b[8] * x + b[9] * y + b[10] * z + b[11]
+
+
 @kernel
 def blend(points, palette, indices, weights):
     """(k, n, 3) points moved by the weighted sum of matrices. palette (k, j, 3, 4); indices, weights (n, m)."""
@@ -58,10 +66,7 @@ def blend(points, palette, indices, weights):
         b = np.empty(12)
         for i in range(first, last):
             _sum(palette, k, indices, weights, i, b)
-            x, y, z = points[k, i, 0], points[k, i, 1], points[k, i, 2]
-            result[k, i, 0] = b[0] * x + b[1] * y + b[2] * z + b[3]
-            result[k, i, 1] = b[4] * x + b[5] * y + b[6] * z + b[7]
-            result[k, i, 2] = b[8] * x + b[9] * y + b[10] * z + b[11]
+            _move(points, k, i, b, result)
     return result
 
 
@@ -76,10 +81,7 @@ def blend_normals(points, normals, palette, indices, weights):
         b = np.empty(12)
         for i in range(first, last):
             _sum(palette, k, indices, weights, i, b)
-            x, y, z = points[k, i, 0], points[k, i, 1], points[k, i, 2]
-            result[k, i, 0] = b[0] * x + b[1] * y + b[2] * z + b[3]
-            result[k, i, 1] = b[4] * x + b[5] * y + b[6] * z + b[7]
-            result[k, i, 2] = b[8] * x + b[9] * y + b[10] * z + b[11]
+            _move(points, k, i, b, result)
             x, y, z = normals[k, i, 0], normals[k, i, 1], normals[k, i, 2]
             p, q, r = b[0] * x + b[1] * y + b[2] * z, b[4] * x + b[5] * y + b[6] * z, b[8] * x + b[9] * y + b[10] * z
             length = np.sqrt(p * p + q * q + r * r)
