@@ -15,6 +15,7 @@ from .session import Session
 from .time_axis import LEFT, RIGHT, RULER, TimeAxis
 
 BAND = 5
+STILL = 1e-6  # m; less is how numbers are rounded, not motion
 
 
 class Lanes(TimeAxis):
@@ -95,6 +96,7 @@ class Lanes(TimeAxis):
         """The envelope of a layer: its largest travel, with the mean inside it; the band of solved frames beneath."""
         ink, doc = theme.ink, self.session.doc
         top = np.nanmax(lane.reach) if np.isfinite(lane.reach).any() else 0.0
+        top = top if top > STILL else 0.0
         frames = np.arange(len(lane.reach)) + doc.start
         floor = box.top() + min(box.height(), ROW) - BAND - 2
         tall = min(box.height(), ROW) - BAND - 6

@@ -59,8 +59,18 @@ class Skeletons:
 
     # -- building --------------------------------------------------------------------------------------------
     def use_tool(self, tool):
+        if tool == "paint":
+            self._fit_brush()
         self.session.set_view(tool=tool)
         self.show()
+
+    def _fit_brush(self):
+        """A brush that would paint nearly all at once, or next to nothing, is made to fit what it paints."""
+        s, layer = self.session, self.session.skin
+        if layer is not None:
+            size = float(np.ptp(s.scene.mesh(s.doc.owner(layer.id).mesh).bounds, axis=0).max())
+            if not 0.01 * size < s.brush.radius < 0.3 * size:
+                s.brush.radius = float(f"{0.08 * size:.1g}")
 
     def chain(self):
         """A straight chain through a mesh along its longest side, or upwards."""

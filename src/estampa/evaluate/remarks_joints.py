@@ -108,8 +108,9 @@ def _bound(scene, subject, layer, skeleton) -> Iterator[Remark]:
     jump = jumps(mesh, dense)
     hard = jump > JUMP
     if hard.any():
-        at = int(jump.argmax())
-        a, b = (scene.doc.find(bind.joints[int(dense[v].argmax())]) for v in mesh.edges[at])
+        v, w = mesh.edges[int(jump.argmax())]
+        apart = dense[v] - dense[w]  # across that edge one joint gives way to another
+        a, b = (scene.doc.find(bind.joints[int(k)]) for k in (apart.argmax(), apart.argmin()))
         names = " and ".join(t.name for t in (a, b) if t is not None)
         yield Remark(
             "note",

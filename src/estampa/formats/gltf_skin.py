@@ -77,6 +77,7 @@ def _read(path, reader: Reader, frame_rate) -> RiggedFile:
         if not (np.isfinite(felt).all() and (felt >= 0).all()):
             raise EstampaError(path.name, "has weights that are not numbers, or negative.", "Export it again.")
         result.indices, result.weights = _few(indices, felt)
+        _tips(reader, result, joints)
     _animations(reader, result, joints, node, frame_rate)
     return result
 
@@ -154,19 +155,48 @@ def _skeleton(path, reader: Reader, result: RiggedFile, joints):
         result.back = np.linalg.inv(stands)
     if len(result.back) != len(joints) or not np.isfinite(result.back).all():
         raise EstampaError(path.name, "has a skin whose matrices do not fit its joints.", "Export it again.")
+
+
+def _tips(reader: Reader, result: RiggedFile, joints):
+    """Where joints end on which nothing hangs: at a node that is no joint, else where what they carry ends, else away
+    from the joint that they hang on, or the nearest one."""
     result.tips = np.zeros((len(joints), 3))
+    stands = in_skeleton(reader.rest, reader.parents, reader.order)[joints]
     for k, j in enumerate(joints):
-        if k in above:
+        if k in result.parents:
             continue
-        ends = [c for c in reader.nodes[j].children or [] if c not in where and not reader.nodes[c].mesh]
+        ends = [c for c in reader.nodes[j].children or [] if c not in joints and reader.nodes[c].mesh is None]
         place = reader.nodes[ends[0]].translation if ends else None
         if place and np.linalg.norm(place) > 1e-6:
             result.tips[k] = place
-        elif above[k] >= 0:  # as long as the one before, straight on
-            far = float(np.linalg.norm(result.rest.place[k]))
-            result.tips[k] = [0, 0.7 * far, 0] if far > 0 else [0, 0.1, 0]
-        else:
-            result.tips[k] = [0, 0.1, 0]
+            continue
+        tip = _carried(result, k)
+        if tip is None:
+            others = stands[result.parents[k] :][:1] if result.parents[k] >= 0 else np.delete(stands, k, axis=0)
+            own = (others[:, :3, 3] - stands[k, :3, 3]) @ np.linalg.pinv(stands[k, :3, :3]).T
+            own = own[np.linalg.norm(own, axis=1) > 1e-6]
+            tip = _on_axis(-0.5 * own[np.linalg.norm(own, axis=1).argmin()]) if len(own) else [0, 0.1, 0]
+        result.tips[k] = tip
+
+
+def _on_axis(v: np.ndarray) -> np.ndarray:
+    """A vector as long, along the axis that it is nearest to."""
+    found, axis = np.zeros(3), int(np.abs(v).argmax())
+    found[axis] = np.copysign(np.linalg.norm(v), v[axis])
+    return found
+
+
+def _carried(result: RiggedFile, k: int) -> np.ndarray | None:
+    """The end of what follows a joint, along the axis of the joint that goes through it best."""
+    felt = (result.weights * (result.indices == k)).sum(axis=1)
+    near = felt > 0.3 * max(felt.max(initial=0), 0.1)
+    own = result.mesh.points[near] @ result.back[k, :3, :3].T + result.back[k, :3, 3]
+    if not len(own):
+        return None
+    axis = _on_axis(own.mean(axis=0))
+    length = np.linalg.norm(axis)
+    far = np.quantile(own @ axis, 0.9) / length if length > 1e-6 else 0.0
+    return axis / length * far if far > 1e-6 else None
 
 
 def _within(stands: np.ndarray, above: np.ndarray) -> Pose:
