@@ -39,8 +39,7 @@ class Ask(QDialog):
             combo.setCurrentIndex(max(combo.findData(channel.default), 0))
             return combo
         if channel.type == "text":
-            line = QLineEdit(channel.default)
-            return line
+            return QLineEdit(channel.default)
         if channel.type == "switch":
             box = QCheckBox()
             box.setChecked(channel.default)

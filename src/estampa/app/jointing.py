@@ -46,6 +46,7 @@ class Jointing:
         if s.tool != "paint" or self._brush_at is None:
             return
         at, point = self._brush_at
+        point = self.camera.target if point is None else point
         size = s.brush.radius / self.camera.metres_per_pixel(self.height(), point)
         for colour, wide in ((QColor(42, 36, 32, 190), 3.0), (marks.AMBER, 1.5)):
             painter.setPen(QPen(colour, wide, Qt.DashLine if s.brush.through else Qt.SolidLine))
@@ -174,16 +175,17 @@ class Jointing:
             self.session.notice.emit("note", words, "")
             return
         self._stroke = build.weights_of(self.session.scene, found[1])
-        self.stroke(x, y)
+        self.move_brush(x, y)
+        self.stroke()
 
-    def stroke(self, x, y):
+    def stroke(self):
         """Paint where the brush is. The whole stroke is one step of the history."""
         s, found = self.session, self.painted()
         shape = s.picture.shapes.get(found[0].id) if found else None
         if self._stroke is None or shape is None or len(shape.own) != len(self._stroke):
             return
         subject, layer, joint = found
-        felt = self._felt(shape, x, y)
+        felt = self._felt(shape)
         if felt is None or not felt.any():
             return
         mesh, locked = s.scene.mesh(subject.mesh), [layer.bind.joints.index(j) for j in layer.bind.locked]
@@ -196,16 +198,15 @@ class Jointing:
         name = next((j.name for j in s.joints[:1]), "")
         build.set_weights(s.scene, layer.id, self._stroke, f"Paint {name}", f"paint {layer.id}")
 
-    def _felt(self, shape, x, y) -> np.ndarray | None:
-        """(n,) how much each vertex feels of the brush at a pixel."""
-        brush, points = self.session.brush, shape.own
-        eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        hits = self.depth_under(x, y)
+    def _felt(self, shape) -> np.ndarray | None:
+        """(n,) how much each vertex feels of the brush where it is."""
+        brush, points, (at, surface) = self.session.brush, shape.own, self._brush_at
+        eye, direction = self.camera.ray(*at, self.width(), self.height())
         if brush.through:
             away = points - eye
             far = np.linalg.norm(away - np.outer(away @ direction, direction), axis=1)
-        elif hits:
-            far = np.linalg.norm(points - (eye + direction * hits[0]), axis=1)
+        elif surface is not None:
+            far = np.linalg.norm(points - surface, axis=1)
             if shape.base is None:  # only what faces the eye
                 far = np.where(((eye - points) * shape.normals).sum(axis=1) > 0, far, np.inf)
         else:
@@ -237,11 +238,14 @@ class Jointing:
         self.session.scene.end_merge()
 
     def move_brush(self, x, y):
-        hits = self.depth_under(x, y)
-        eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        point = eye + direction * hits[0] if hits else self.camera.target
-        self._brush_at = ((x, y), point)
+        self._brush_at = ((x, y), self.surface_under(x, y))
         self.update()
+
+    def weights_shown(self, layer) -> np.ndarray:
+        """Weights of a skin; spread out anew only when they changed, since every picture and every sight line asks."""
+        if self._spread is None or self._spread[0] is not layer.bind:
+            self._spread = (layer.bind, build.weights_of(self.session.scene, layer))
+        return self._spread[1]
 
     def lay_joint_gradient(self, start, end) -> bool:
         """A straight gradient of the selected joint's weights, 0 where the drag begins and 1 where it ends."""

@@ -55,9 +55,7 @@ class LookedJoints:
 
     def ends(self) -> tuple[np.ndarray, np.ndarray]:
         """((s, 3) starts, (s, 3) ends) of every segment."""
-        joint, end = self.bones.segments
-        world = self.world[joint]
-        return world[:, :3, 3], np.einsum("sij,sj->si", world[:, :3, :3], end) + world[:, :3, 3]
+        return self.bones.segment_ends(self.world)
 
 
 def look_at_subject(evaluator: Evaluator, subject: Thing, frame: float) -> LookedShape:

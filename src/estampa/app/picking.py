@@ -36,12 +36,18 @@ class Picking:
 
     def ground_under(self, x, y) -> np.ndarray | None:
         """The point of the nearest mesh under a pixel, else of the floor."""
+        surface = self.surface_under(x, y)
+        if surface is not None:
+            return surface
         eye, direction = self.camera.ray(x, y, self.width(), self.height())
-        hits = self.depth_under(x, y)
-        if hits:
-            return eye + direction * hits[0]
         down = -eye[1] / direction[1] if abs(direction[1]) > 1e-6 else 0.0
         return eye + direction * down if down > 0 else None
+
+    def surface_under(self, x, y) -> np.ndarray | None:
+        """The point of the nearest mesh under a pixel."""
+        eye, direction = self.camera.ray(x, y, self.width(), self.height())
+        hits = self.depth_under(x, y)
+        return eye + direction * hits[0] if hits else None
 
     def depth_under(self, x, y) -> list[float]:
         """Distances along the sight line at which it goes through meshes, nearest first."""

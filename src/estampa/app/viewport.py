@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from ..errors import EstampaError
 from ..geometry.place import Place
 from ..scene import commands as do
-from ..scene import joints as build
 from ..scene.things import Grip
 from ..scene.values import Rows
 from . import backdrops
@@ -65,7 +64,8 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
         self._band: tuple | None = None
         self._strand_from: np.ndarray | None = None  # where a strand of joints begins that has no joint yet
         self._stroke: np.ndarray | None = None  # weights while they are painted
-        self._brush_at: tuple | None = None
+        self._brush_at: tuple | None = None  # (pixel, point of the mesh there or None)
+        self._spread: tuple | None = None
         self._framed_for, self._frame_with_beside = None, False
         self._fine_later = QTimer(self, singleShot=True, interval=180)
         self._fine_later.timeout.connect(lambda: self._redraw(fine=True))
@@ -143,7 +143,7 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
                 chosen = s.chosen_of(subject)
                 more["chosen"] = chosen if len(chosen) == len(shape.points) else None
             if painted is not None and painted[0].id == thing.id and look.show_map:
-                dense = build.weights_of(s.scene, painted[1])
+                dense = self.weights_shown(painted[1])
                 more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None
             if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
                 more["yarn"] = self._yarn(shape.mesh)
@@ -426,7 +426,7 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
         elif what == "spot":
             self._drag_spot(more[0], more[1], at)
         elif what == "paint":
-            self.stroke(*at)
+            self.stroke()
         elif what in ("place", "joint"):
             pass
         else:

@@ -368,13 +368,8 @@ class Window(QMainWindow):
         if kind in ("zone", "camera", "collider"):
             middle, size = self._middle()
             values = {n: float(x) for n, x in zip("xyz", middle, strict=True)}
-            values |= (
-                {"reach": 0.5 * size}
-                if kind == "zone"
-                else {"radius": 0.2 * size}
-                if kind == "collider"
-                else {"z": float(middle[2] + 2.2 * size), "y": float(middle[1])}
-            )
+            back = {"z": float(middle[2] + 2.2 * size)}
+            values |= {"zone": {"reach": 0.5 * size}, "collider": {"radius": 0.2 * size}, "camera": back}[kind]
         if kind == "wind":  # its grip stands upwind of what is there, and is as large
             bounds = [s.scene.mesh(t.mesh).bounds for t in s.doc.subjects] or [(np.zeros(3), np.ones(3))]
             low, high = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)

@@ -11,7 +11,7 @@ from ..scene import clips
 from ..scene.bones import Bones
 from ..scene.commands import unique_name
 from ..scene.curves import Curve
-from ..scene.document import Document, Thing
+from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
 from ..units import format_length
@@ -79,8 +79,7 @@ def bake(
             raise EstampaError(skeleton.name, f"is not solved at frame {frame}.", "Solve the scene first.")
         found.append(posed.pose)
         step(0.6 + 0.3 * k / (last - first + 1), f"Baking frame {frame}")
-    poses = Pose(*(np.stack(parts) for parts in zip(*found, strict=True)))
-    return _keyed(bones, skeleton, chosen, (first, last), poses, tolerance, layers)
+    return _keyed(bones, skeleton, chosen, (first, last), Pose.stacked(found), tolerance, layers)
 
 
 def _keyed(bones, skeleton, chosen, frames, poses: Pose, tolerance, layers) -> Baked:
@@ -88,18 +87,9 @@ def _keyed(bones, skeleton, chosen, frames, poses: Pose, tolerance, layers) -> B
     values = channel_values(bones, poses, chosen)
     every = Tolerance(0.0, 0.0)
     result = reduced(bones, values, chosen, poses, tolerance or every)
-    slopes = np.gradient(values, axis=0) if len(values) > 1 else np.zeros_like(values)
-    row, curves, keys = {int(j): k for k, j in enumerate(chosen)}, {}, 0
-    for i in chosen:
-        for c, name in enumerate(POSED):
-            k = row[int(i)]
-            here = result.keys.get((int(i), c))
-            if here is None:
-                curves[bones.joints[i].id, name] = float(values[0, k, c])
-            else:
-                curves[bones.joints[i].id, name] = curve_of(numbers, values[:, k, c], slopes[:, k, c], here)
-                keys += len(here)
     ids = tuple(bones.joints[i].id for i in chosen)
+    curves = {(ids[k], POSED[c]): value for (k, c), value in result.curves(numbers).items()}
+    keys = sum(map(len, result.keys.values()))
     return Baked(skeleton.id, ids, frames, curves, keys, result.gap, result.turn, layers)
 
 
@@ -149,12 +139,12 @@ def put(scene: Scene, baked: Baked, clip: str | None = "Baked", loops: bool = Fa
 
     The layers that were baked are switched off; `back_to_live` takes all of it back.
     """
-    doc, skeleton = scene.doc, scene.doc.find(baked.skeleton)
+    skeleton = scene.doc.find(baked.skeleton)
     if skeleton is None:
         raise EstampaError("The skeleton", "is gone.", "Undo its removal, then bake again.")
     before = clips.values_of(skeleton) if not skeleton.live else skeleton.before
     if clip is not None:
-        skeleton, doc = clips.begun(doc, skeleton, clip, *baked.frames, loops)
+        skeleton = clips.begun(skeleton, clip, *baked.frames, loops)
     by_joint: dict[str, dict] = {}
     for (joint_id, name), value in baked.curves.items():
         by_joint.setdefault(joint_id, {})[name] = value
@@ -173,8 +163,8 @@ def put(scene: Scene, baked: Baked, clip: str | None = "Baked", loops: bool = Fa
     off = set(baked.layers)
     stack = tuple(l.with_(on=False) if l.id in off else l for l in skeleton.stack)
     live = tuple(dict.fromkeys([*skeleton.live, *baked.layers]))
-    doc = doc.replace(skeleton.with_(joints=tuple(joints), stack=stack, live=live, before=before))
-    scene.apply(f"Bake {skeleton.name} to keys", doc)
+    skeleton = skeleton.with_(joints=tuple(joints), stack=stack, live=live, before=before)
+    scene.apply(f"Bake {skeleton.name} to keys", scene.doc.replace(skeleton))
 
 
 def _over(held, value, frames):
@@ -200,11 +190,9 @@ def back_to_live(scene: Scene, skeleton_id: str) -> None:
         raise EstampaError(
             skeleton.name if skeleton else "This", "has not been baked.", "Bake its layers to keys first."
         )
-    doc: Document = scene.doc
-    skeleton, doc = clips.put_away(doc, skeleton)
-    skeleton = clips.put_in(skeleton, skeleton.before)
+    skeleton = clips.put_in(clips.put_away(skeleton), skeleton.before)
     stack = tuple(l.with_(on=True) if l.id in skeleton.live else l for l in skeleton.stack)
-    scene.apply(f"{skeleton.name} back to live", doc.replace(skeleton.with_(stack=stack, live=(), before=())))
+    scene.apply(f"{skeleton.name} back to live", scene.doc.replace(skeleton.with_(stack=stack, live=(), before=())))
 
 
 # -- after the bake ------------------------------------------------------------------------------------------

@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 
 from ..geometry import pose as turns
-from ..geometry.pose import Pose
+from ..geometry.pose import Pose, in_skeleton
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
 
@@ -29,11 +29,27 @@ class Tolerance:
 
 @dataclass
 class Reduced:
-    """Keys by (joint, channel number): their frames' places; and what they give at every frame."""
+    """Values (f, j, 9) and slopes of channels over frames, which of the frames are keys, and how far off those are.
 
+    keys -- (row of the joint, channel number): places in the frames; channels that stay as they are have none
+    """
+
+    values: np.ndarray
+    slopes: np.ndarray
     keys: dict[tuple[int, int], np.ndarray]
     gap: float  # m, the largest distance of a tip at any frame
     turn: float  # rad, the largest turn of a joint away from what it was
+
+    def curves(self, frames: np.ndarray) -> dict[tuple[int, int], Curve | float]:
+        """The curve of each (row, channel number), or the number where it stays."""
+        found = {}
+        for k, c in np.ndindex(self.values.shape[1:]):
+            here = self.keys.get((k, c))
+            if here is None:
+                found[k, c] = float(self.values[0, k, c])
+            else:
+                found[k, c] = curve_of(frames, self.values[:, k, c], self.slopes[:, k, c], here)
+        return found
 
 
 def reduced(bones: Bones, values: np.ndarray, joints: np.ndarray, poses: Pose, tolerance: Tolerance) -> Reduced:
@@ -43,7 +59,7 @@ def reduced(bones: Bones, values: np.ndarray, joints: np.ndarray, poses: Pose, t
     """
     frames = len(values)
     slopes = np.gradient(values, axis=0) if frames > 1 else np.zeros_like(values)
-    at, reach = chains(bones, poses), _tips(bones)
+    at, reach = in_skeleton(poses, bones.parents, bones.order), _tips(bones)
     long = np.maximum(bones.lengths[joints], 1e-6)
     close = np.empty((len(joints), 9))  # how close each channel is kept
     close[:, :3] = 0.5 * tolerance.place
@@ -71,12 +87,12 @@ def reduced(bones: Bones, values: np.ndarray, joints: np.ndarray, poses: Pose, t
                     todo[row[int(up)]] = True
         close[todo] *= 0.5
     keys = {
-        (int(j), c): np.flatnonzero(chosen[:, k, c])
-        for k, j in enumerate(joints)
+        (k, c): np.flatnonzero(chosen[:, k, c])
+        for k in range(len(joints))
         for c in range(9)
         if np.ptp(values[:, k, c]) > 1e-9
     }
-    return Reduced(keys, float(gap.max(initial=0)), float(turn.max(initial=0)))
+    return Reduced(values, slopes, keys, float(gap.max(initial=0)), float(turn.max(initial=0)))
 
 
 def curve_of(frames: np.ndarray, values: np.ndarray, slopes: np.ndarray, keys: np.ndarray) -> Curve:
@@ -103,41 +119,16 @@ def posed(bones: Bones, poses: Pose, joints: np.ndarray, values: np.ndarray) -> 
     return Pose(place, turn, stretch)
 
 
-def chains(bones: Bones, poses: Pose) -> np.ndarray:
-    """(f, n, 4, 4) of joints in the skeleton's own space, over frames."""
-    f, n = poses.place.shape[:2]
-    own = Pose(*(part.reshape(f * n, -1) for part in poses)).matrices.reshape(f, n, 4, 4)
-    return _all_chained(own, bones.parents, bones.order)
-
-
 def _tips(bones: Bones) -> np.ndarray:
     return np.concatenate([bones.tips, np.ones((len(bones), 1))], axis=1)
 
 
 def _gaps(bones, poses, at, reach, found: Pose):
     """((f, n) m between tips, (f, n) rad between turns)."""
-    now = chains(bones, found)
+    now = in_skeleton(found, bones.parents, bones.order)
     tips = np.einsum("fnij,nj->fni", at[:, :, :3] - now[:, :, :3], reach)
     cosine = np.abs((poses.turn * found.turn).sum(axis=-1))
     return np.linalg.norm(tips, axis=-1), 2 * np.arccos(np.clip(cosine, 0, 1))
-
-
-@njit(cache=True, nogil=True)
-def _all_chained(own, parents, order):
-    result = np.empty_like(own)
-    for f in range(len(own)):
-        for i in order:
-            p = parents[i]
-            if p < 0:
-                result[f, i] = own[f, i]
-                continue
-            for r in range(4):
-                for c in range(4):
-                    total = 0.0
-                    for k in range(4):
-                        total += result[f, p, r, k] * own[f, i, k, c]
-                    result[f, i, r, c] = total
-    return result
 
 
 @njit(cache=True, nogil=True)

@@ -11,7 +11,7 @@ from ..scene.document import Bind, Clip, Kept, Rest, Target, Thing, new_id
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
 from .keys import channel_values
-from .reduce import Tolerance, curve_of, reduced
+from .reduce import Tolerance, reduced
 
 CLOSE = Tolerance(0.0005, np.radians(0.1))
 
@@ -53,9 +53,7 @@ def _skeleton(doc, read: RiggedFile):
     ids, taken, joints = [new_id() for _ in read.joints], {t.name for t, _ in doc.everything()}, []
     row = lambda x: tuple(float(v) for v in x)
     for k, name in enumerate(read.joints):
-        base, n = name, 2
-        while name in taken:
-            name, n = f"{base} {n}", n + 1
+        name = do.free_name(taken, name)
         taken.add(name)
         place, turn, stretch = (row(part[k]) for part in read.rest)
         rest = Rest(place=place, turn=turn, stretch=stretch, tip=row(read.tips[k]))
@@ -68,19 +66,13 @@ def _skeleton(doc, read: RiggedFile):
 def _pose_keys(bones, poses, frames) -> tuple[Kept, ...]:
     joints = np.arange(len(bones))
     values = channel_values(bones, poses, joints)
-    slopes = np.gradient(values, axis=0) if len(values) > 1 else np.zeros_like(values)
-    keys, found = reduced(bones, values, joints, poses, CLOSE).keys, []
-    for i, joint in enumerate(bones.joints):
-        for c, name in enumerate(POSED):
-            here = keys.get((i, c))
-            if here is not None:
-                value = curve_of(frames, values[:, i, c], slopes[:, i, c], here)
-            else:
-                value = float(values[0, i, c])
-                if value == joint.declared.channels[name].default:
-                    continue
-            found.append(Kept(thing=joint.id, channel=name, value=value))
-    return tuple(found)
+    curves = reduced(bones, values, joints, poses, CLOSE).curves(frames)
+    found = ((bones.joints[k], POSED[c], value) for (k, c), value in curves.items())
+    return tuple(
+        Kept(thing=joint.id, channel=name, value=value)
+        for joint, name, value in found
+        if value != joint.declared.channels[name].default
+    )
 
 
 def _weight_keys(stack, weights, frames) -> tuple[Kept, ...]:

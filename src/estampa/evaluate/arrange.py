@@ -25,6 +25,11 @@ class Many:
     key: bytes
 
 
+def line_of(path: Thing | None) -> Sampled | None:
+    """A path as it is when nothing is keyed; None when there is none, or it has no length."""
+    return sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+
+
 class Stage:
     """Places of one document; a scene gives the meshes to scatter over."""
 

@@ -471,10 +471,10 @@ class Evaluator:
         """(points (k, c, 3) of another subject in this one's space, what of it is read)."""
         if held.mesh is None:
             return None, None
-        shapes = [self.subject(held, f) for f in np.unique(np.floor(many.rows.frames))]
+        frames, which = np.unique(np.floor(many.rows.frames), return_inverse=True)
+        shapes = [self.subject(held, f) for f in frames]
         if any(len(s.points) != len(shapes[0].points) for s in shapes):
             return None, None
-        _, which = np.unique(np.floor(many.rows.frames), return_inverse=True)
         points = many.own.inverse().apply(np.stack([s.points for s in shapes])[which])
         true = all(s.true for s in shapes)
         self._untrue += not true
@@ -791,17 +791,11 @@ class Evaluator:
         above, poses = self.layers_above(owner, layer), self.poses
         frames = (max(frame - 2, self.doc.start), earlier, frame)
         bones, entering = poses.bones(owner), [poses.world(owner, f, above) for f in frames]
-        own = {n: poses.own(bones, n, frame) for n in ("stiffness", "mass", "area")}
         hang = self.values.find(layer.constant("hang_on")) if "hang_on" in layer.declared.channels else None
         carried = None
         if hang is not None and hang.mesh is not None:
             carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
-        return PoseInputs(bones, *entering, v, world, own, cache, carried)
-
-    def fits(self, owner: Thing, layer: Thing, state: State) -> bool:
-        """Whether a state is of a solver as it is now."""
-        solver, inputs = layer.declared(), self.inputs(owner, layer, self.doc.start)
-        return len(solver.start(inputs).points) == len(state.points)
+        return PoseInputs(bones, *entering, v, world, poses.factors(bones, frame), cache, carried)
 
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""

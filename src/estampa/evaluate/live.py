@@ -31,8 +31,8 @@ class Live:
             inputs = evaluator.inputs(owner, layer, self.frame)
             inputs = replace(inputs, world=self._since(inputs.world), **self._before(layer.id, inputs))
             state = self._states.get(layer.id)
-            if state is not None and not evaluator.fits(owner, layer, state):
-                state = None
+            if state is not None and len(state.points) != len(layer.declared().start(inputs).points):
+                state = None  # what it is of has other parts now
             state = evaluator.stepped(owner, layer, self.frame, state, inputs)
             self._states[layer.id] = evaluator.live[layer.id] = state
             evaluator.poses.forget()

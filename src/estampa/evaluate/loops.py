@@ -1,17 +1,19 @@
 """Loops: how far a loop's end is from its start, and what closes it."""
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 
 from ..errors import EstampaError
-from ..geometry.paths import Sampled, sampled
-from ..geometry.pose import split, turn_matrices
+from ..geometry.paths import Sampled
+from ..geometry.pose import ends_of, split, turn_matrices
 from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.values import Rows, Values
+from .arrange import line_of
 from .evaluator import Evaluator
 
 MOST_JOINTS, LISTED = 400, 8  # joints whose seams are looked at, and that are listed
@@ -70,12 +72,11 @@ def _copies(evaluator, copies, frame):
 def _joints(evaluator, skeleton, seen_from) -> list[Seam]:
     """The seam of a skeleton, and of those of its joints that are the most open."""
     poses, tips = evaluator.poses, evaluator.poses.bones(skeleton).tips
-    reach = np.concatenate([tips, np.ones((len(tips), 1))], axis=1)
 
+    @cache  # each joint's own seam looks at the same frames
     def at(frame):
         world = poses.world(skeleton, frame)
-        ends = np.einsum("nij,nj->ni", world[:, :3], reach)
-        return ends, turn_matrices(split(world[:, :3, :3])[0]), poses.at(skeleton, frame).true
+        return ends_of(world, tips), turn_matrices(split(world[:, :3, :3])[0]), poses.at(skeleton, frame).true
 
     whole = _seam(evaluator, skeleton, at, seen_from)
     if whole.closed or not whole.solved:
@@ -187,8 +188,7 @@ def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
 
 
 def _path_offer(thing, name, here, value, seconds, values):
-    path = values.find(thing.constant("path"))
-    line = sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+    line = line_of(values.find(thing.constant("path")))
     if line is None or not value or not isinstance(value, (int, float)):
         return []
     rounds = value * seconds / line.length
@@ -229,8 +229,7 @@ def wave_length(line: Sampled) -> float | None:
 
 def _slide_offer(doc, thing, here, curve, first, last):
     """On a wavy path, a slide over whole wave lengths: the pose comes again, moved on."""
-    path = doc.find(thing.constant("path"))
-    line = sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+    line = line_of(doc.find(thing.constant("path")))
     length = None if line is None else line.length if line.closed else wave_length(line)
     gone = curve.at(last) - curve.at(first)
     if not length or abs(gone) < 1e-9:

@@ -8,12 +8,13 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.place import Place
-from ..geometry.pose import Pose, in_skeleton
+from ..geometry.pose import Pose, ends_of, in_skeleton
 from ..hashing import digest
 from ..motion.layer import Resolved
 from ..motion.pose_layer import PoseMoment
 from ..scene.bones import Bones, hand_pose
 from ..scene.document import Thing
+from ..scene.skeleton import PHYSICAL
 from ..scene.values import Rows
 from .reads import Read
 
@@ -34,9 +35,6 @@ class Posed:
     def at(self) -> np.ndarray:
         """(n, 4, 4) of the joints in the skeleton's own space."""
         return in_skeleton(self.pose, self.bones.parents, self.bones.order)
-
-    def replaced(self, pose: Pose, name: bytes) -> "Posed":
-        return Posed(self.bones, pose, name, self.true, self.shown_frame)
 
 
 class Poses:
@@ -129,16 +127,10 @@ class Poses:
                 f"puts joints where there are no numbers, at frame {frame:g}.",
                 "Undo the last change of its channels, or switch it off.",
             )
-        extra = [self.at(skeleton, f, layers[:-1]).digest for f in self._other_frames(layer, v, above.bones, frame)]
+        others = layer.declared.frames_read(v, above.bones, frame)
+        extra = [self.at(skeleton, f, layers[:-1]).digest for f in others]
         name = digest(above.digest, layer.kind, layer.declared.version, told, feels, extra)
         return Posed(above.bones, pose, name, above.true and true, above.shown_frame)
-
-    @staticmethod
-    def _other_frames(layer, v, bones, frame):
-        """Frames other than the present one whose poses a layer reads."""
-        if layer.kind != "delay":
-            return []
-        return [frame - v.shift - v.each * d for d in range(int(bones.depth.max(initial=0)) + 1)]
 
     def _solved(self, skeleton, frame, layers, above):
         evaluator, layer = self.evaluator, layers[-1]
@@ -163,6 +155,10 @@ class Poses:
             if number == name:
                 result[i] = self.values.at(bones.joints[i], name, frame)
         return result
+
+    def factors(self, bones: Bones, frame: float) -> dict[str, np.ndarray]:
+        """What the joints' own channels make of a solver's: stiffness, mass and area, (n,) each."""
+        return {name: self.own(bones, name, frame) for name in PHYSICAL}
 
     # -- what layers read ------------------------------------------------------------------------------------
     def resolve(self, skeleton: Thing, layer: Thing, frame: float) -> tuple[Resolved, list, bool]:
@@ -231,8 +227,7 @@ class Poses:
         before, after = self.at(skeleton, frame, above), self.at(skeleton, frame, through)
         if not after.true or not len(after.bones):
             return None
-        tips = np.einsum("nij,nj->ni", after.at[:, :3, :3] - before.at[:, :3, :3], after.bones.tips)
-        apart = np.linalg.norm(tips + after.at[:, :3, 3] - before.at[:, :3, 3], axis=1)
+        apart = np.linalg.norm(ends_of(after.at - before.at, after.bones.tips), axis=1)
         size = float(self.skeleton_place(skeleton, frame).size[0])
         return float(apart.mean()) * size, float(apart.max()) * size
 
@@ -295,10 +290,10 @@ class Poses:
             if chosen is not None and target.mesh is not None:
                 value = (chosen.weights, self.evaluator.shape_name(target, frame))
                 found.append(Read(f"{layer.kind}/{name}", f"{target.name} · {chosen.name}", value))
-        if layer.kind == "delay":  # it reads the poses of other frames
+        if layer.declared.reads_frames:
             entering = self.evaluator.layers_above(skeleton, layer)
             v = self.resolve(skeleton, layer, frame)[0]
-            for other in self._other_frames(layer, v, self.bones(skeleton), frame):
+            for other in layer.declared.frames_read(v, self.bones(skeleton), frame):
                 found += self.reads(skeleton, other)
                 found += [r for l in entering for r in self._entering_reads(skeleton, l, other)]
         return found

@@ -5,11 +5,12 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..errors import EstampaError
-from ..geometry.paths import sampled
-from ..geometry.weights import jumps, spread
+from ..geometry.weights import jumps
 from ..scene.bones import Bones
 from ..scene.document import Thing
+from ..scene.joints import weights_of
 from ..scene.scene import Scene, Snapshot
+from .arrange import line_of
 from .remark import Remark
 
 JUMP = 0.6  # of the weights, over one edge, that makes a crease
@@ -104,7 +105,7 @@ def _bound(scene, subject, layer, skeleton) -> Iterator[Remark]:
             "They are drawn to the origin of the skeleton.",
             "Paint them, or bind again: each then follows its nearest joint.",
         )
-    dense = spread(indices, weights, len(bind.joints))
+    dense = weights_of(scene, layer)
     jump = jumps(mesh, dense)
     hard = jump > JUMP
     if hard.any():
@@ -148,7 +149,7 @@ def layers_of_skeletons(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 def _along(scene, skeleton, bones, layer):
     path = scene.doc.find(layer.constant("path"))
-    line = sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
+    line = line_of(path)
     if line is None:
         yield Remark(
             "note", layer.id, f"{layer.name} names no path with a length.", "It does nothing yet.", "Choose one."

@@ -5,9 +5,9 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..errors import EstampaError
-from ..geometry.paths import sampled
 from ..scene.document import Curve, Formula, Link
 from ..scene.scene import Scene, Snapshot
+from .arrange import line_of
 from .remark import Remark
 
 
@@ -54,7 +54,7 @@ def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 def paths_and_zones(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing in scene.doc.things:
-        if thing.kind == "path" and not sampled(thing.spots, thing.constant("closed"), thing.constant("rounded")):
+        if thing.kind == "path" and line_of(thing) is None:
             yield Remark(
                 "warning",
                 thing.id,

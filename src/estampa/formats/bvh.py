@@ -10,6 +10,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from ..errors import EstampaError
+from ..geometry.pose import squared
 
 ORDER = "ZXY"  # turned axes, first to last
 
@@ -25,34 +26,30 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
     roots = [i for i, p in enumerate(parents) if p < 0]
     turn = world[:, :, :3, :3] @ at_rest[:, :3, :3].transpose(0, 2, 1)
     place, rest_place = world[:, :, :3, 3], at_rest[:, :3, 3]
-    turn = _square(turn)
+    turn = squared(turn)
     if len(roots) > 1:
         f = len(world)
         names, parents = ["root", *names], [-1, *[p + 1 if p >= 0 else 0 for p in parents]]
         turn = np.concatenate([np.tile(np.eye(3), (f, 1, 1, 1)), turn], axis=1)
         place = np.concatenate([np.zeros((f, 1, 3)), place], axis=1)
         rest_place, tips = np.vstack([np.zeros(3), rest_place]), np.vstack([np.zeros(3), tips])
-    children = [[i for i, p in enumerate(parents) if p == k] for k in range(len(parents))]
     moving = {i for i, p in enumerate(parents) if p < 0 or (p == 0 and len(roots) > 1)}
-    lines, order = ["HIERARCHY"], []
-
-    def joint(i, depth):
-        pad = "\t" * depth
+    lines, order, depth = ["HIERARCHY"], file_order(parents), [0] * len(parents)
+    for i, following in zip(order, [*order[1:], None], strict=True):
+        depth[i] = depth[parents[i]] + 1 if parents[i] >= 0 else 0
+        pad = "\t" * depth[i]
         offset = (rest_place[i] - (rest_place[parents[i]] if parents[i] >= 0 else 0)) * scale
-        lines.append(f"{pad}{'JOINT' if depth else 'ROOT'} {names[i]}")
+        lines.append(f"{pad}{'JOINT' if depth[i] else 'ROOT'} {names[i]}")
         lines.append(f"{pad}{{")
         lines.append(f"{pad}\tOFFSET {_row(offset)}")
         told = " ".join(f"{a}rotation" for a in ORDER)
         told = f"6 Xposition Yposition Zposition {told}" if i in moving else f"3 {told}"
         lines.append(f"{pad}\tCHANNELS {told}")
-        order.append(i)
-        for c in children[i]:
-            joint(c, depth + 1)
-        if not children[i]:
-            lines.extend([f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {_row(tips[i] * scale)}", f"{pad}\t}}"])
-        lines.append(f"{pad}}}")
-
-    joint(0 if len(roots) > 1 else roots[0], 0)
+        if following is not None and parents[following] == i:
+            continue
+        lines.extend([f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {_row(tips[i] * scale)}", f"{pad}\t}}"])
+        onward = 0 if following is None else depth[parents[following]] + 1
+        lines.extend("\t" * d + "}" for d in range(depth[i], onward - 1, -1))
     local = turn.copy()
     for i, p in enumerate(parents):
         if p >= 0:
@@ -66,10 +63,16 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
     path.write_text("\n".join(lines) + "\n")
 
 
-def _square(turn):
-    u, _, v = np.linalg.svd(turn)
-    u[..., 2] *= np.sign(np.linalg.det(u @ v))[..., None]
-    return u @ v
+def file_order(parents) -> list[int]:
+    """Joints as a file has them: one branch after another, each joint before those that hang on it."""
+    children, roots = [[] for _ in parents], []
+    for i, p in enumerate(parents):
+        (children[p] if p >= 0 else roots).append(i)
+    order, left = [], roots[::-1]
+    while left:
+        order.append(left.pop())
+        left += children[order[-1]][::-1]
+    return order
 
 
 def _row(values) -> str:

@@ -220,5 +220,5 @@ def _animations(reader: Reader, result: RiggedFile, joints, node, frame_rate):
             weights.append(felt)
             if joints:
                 poses.append(_within(in_skeleton(pose, reader.parents, reader.order)[joints], result.parents))
-        stack = Pose(*(np.stack(p) for p in zip(*poses, strict=True))) if poses else Pose.still(0)
+        stack = Pose.stacked(poses) if poses else Pose.still(0)
         result.animations.append(Animation(animation.name or f"Animation {k + 1}", stack, np.array(weights)))

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from ..geometry.mesh import Mesh
-from ..geometry.pose import Pose, in_skeleton, pose_of, slerp
+from ..geometry.pose import Pose, in_skeleton, parents_first, pose_of, slerp
 from . import glb
 
 ENDING = "_end"  # of the names of leaf-end joints
@@ -44,6 +44,11 @@ class Rigged:
     targets: list[tuple[str, np.ndarray]] = field(default_factory=list)  # (name, (v, 3) what it adds)
     tips: np.ndarray | None = None  # (n, 3) when leaf-end joints are wanted
 
+    @property
+    def ends(self) -> list[int]:
+        """The joints that get a leaf-end joint."""
+        return sorted(set(range(len(self.joints))) - set(self.parents.tolist())) if self.tips is not None else []
+
 
 def write(path: Path, rigged: Rigged, motions: list[Motion], extras: dict) -> None:
     import pygltflib as gl
@@ -58,10 +63,9 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], extras: dict) -> No
     nodes += [gl.Node(name=name, **_trs(rest, 0, i)) for i, name in enumerate(rigged.joints)]
     for i, p in enumerate(rigged.parents):
         nodes[stand if p < 0 else first + p].children.append(first + i)
-    if rigged.tips is not None:
-        for i in sorted(set(range(count)) - set(rigged.parents.tolist())):
-            nodes[first + i].children.append(len(nodes))
-            nodes.append(gl.Node(name=rigged.joints[i] + ENDING, translation=rigged.tips[i].tolist()))
+    for i in rigged.ends:
+        nodes[first + i].children.append(len(nodes))
+        nodes.append(gl.Node(name=rigged.joints[i] + ENDING, translation=rigged.tips[i].tolist()))
     joints = list(range(first, first + count))
     skin = gl.Skin(joints=joints, skeleton=stand, inverseBindMatrices=binary.numbers(_exact_last_row(rigged.back)))
     used = _used(rigged.mesh)
@@ -186,12 +190,9 @@ class Reader:
         for i, node in enumerate(self.nodes):
             for child in node.children or []:
                 self.parents[child] = i
-        self.order = _parents_first(self.parents)
+        self.order = parents_first(self.parents)
         self.node = next((i for i, n in enumerate(self.nodes) if n.skin is not None and n.mesh is not None), None)
         self.skin = self.document.skins[self.nodes[self.node].skin] if self.node is not None else None
-        extras = self.document.scenes[self.document.scene or 0].extras or {}
-        told = extras.get("estampa", {})
-        self.frames, self.frame_rate = told.get("frames", []), told.get("frame_rate", 24.0)
 
     def array(self, number) -> np.ndarray:
         return glb.rows(self.document, self.blob, number)
@@ -273,19 +274,3 @@ class Reader:
             joints.append(self.array(getattr(a, f"JOINTS_{part}")).astype(np.int64))
             weights.append(self.array(getattr(a, f"WEIGHTS_{part}")).astype(float))
         return np.concatenate(joints, axis=1), np.concatenate(weights, axis=1)
-
-    def points(self, frame: int) -> np.ndarray:
-        """(v, 3) at a frame of what was printed."""
-        return self.moved(self.frames.index(frame) / self.frame_rate)
-
-
-def _parents_first(parents) -> np.ndarray:
-    depth = np.zeros(len(parents), int)
-    for i in range(len(parents)):
-        at, steps = i, 0
-        while parents[at] >= 0:
-            at, steps = parents[at], steps + 1
-            if steps > len(parents):
-                raise ValueError("nodes hang on one another in a ring")
-        depth[i] = steps
-    return np.argsort(depth, kind="stable")

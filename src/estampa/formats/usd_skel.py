@@ -10,7 +10,7 @@ from .usd import _word
 
 def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, first_frame: int) -> None:
     """The first motion is bound and plays from `first_frame` on; the others are there to be chosen."""
-    from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, Vt
+    from pxr import Gf, Usd, UsdGeom, UsdSkel, Vt
 
     stage = Usd.Stage.CreateNew(str(path))
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
@@ -46,7 +46,6 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
         _samples(animation, motion, frame_rate, first_frame if k == 0 else 0, ends)
         if k == 0:
             api.CreateAnimationSourceRel().SetTargets([animation.GetPath()])
-    del Sdf
     stage.GetRootLayer().Save()
 
 
@@ -55,15 +54,14 @@ def _with_ends(rigged: Rigged):
     names, parents = list(rigged.joints), rigged.parents.tolist()
     rest, bind = list(rigged.rest.matrices), list(np.linalg.inv(rigged.back))
     ends = []
-    if rigged.tips is not None:
-        for i in sorted(set(range(len(names))) - set(parents)):
-            step = np.eye(4)
-            step[:3, 3] = rigged.tips[i]
-            names.append(rigged.joints[i] + ENDING)
-            parents.append(i)
-            rest.append(step)
-            bind.append(bind[i] @ step)
-            ends.append(rigged.tips[i])
+    for i in rigged.ends:
+        step = np.eye(4)
+        step[:3, 3] = rigged.tips[i]
+        names.append(rigged.joints[i] + ENDING)
+        parents.append(i)
+        rest.append(step)
+        bind.append(bind[i] @ step)
+        ends.append(rigged.tips[i])
     return names, parents, rest, bind, np.array(ends).reshape(-1, 3)
 
 
@@ -90,11 +88,7 @@ def _stand(skeleton, motion: Motion, first_frame):
     from pxr import Gf, UsdGeom
 
     operation = UsdGeom.Xformable(skeleton.GetPrim()).AddTransformOp()
-    stands = motion.stands
-    f = len(motion.times)
-    from ..geometry.pose import Pose
-
-    matrices = Pose(*(part.reshape(f, -1) for part in stands)).matrices
+    matrices = motion.stands.matrices[:, 0]
     if np.abs(matrices - matrices[0]).max() < 1e-12:
         operation.Set(Gf.Matrix4d(*matrices[0].T.ravel().tolist()))
         return

@@ -183,6 +183,13 @@ class Mesh:
         return int((area2 <= 1e-10 * (sides**2).sum(axis=2).max(axis=1)).sum())
 
     @cached_property
+    def island_middles(self) -> np.ndarray:
+        """(islands, 3) the mean of each island's vertices, metres."""
+        sizes = np.bincount(self.islands, minlength=self.island_count).astype(float)
+        sums = [np.bincount(self.islands, self.points[:, j], minlength=self.island_count) for j in range(3)]
+        return np.stack(sums, axis=1) / sizes[:, None]
+
+    @cached_property
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
         return self.points.min(axis=0), self.points.max(axis=0)
 

@@ -29,18 +29,57 @@ class Pose(NamedTuple):
     def copy(self) -> "Pose":
         return Pose(*(part.copy() for part in self))
 
+    @classmethod
+    def stacked(cls, poses) -> "Pose":
+        """Several poses as one, (f, n, ...)."""
+        return cls(*(np.stack(parts) for parts in zip(*poses, strict=True)))
+
     @property
     def matrices(self) -> np.ndarray:
-        """(n, 4, 4) of each joint within its parent."""
-        result = np.zeros((len(self.place), 4, 4))
-        result[:, :3, :3] = turn_matrices(self.turn) * self.stretch[:, None, :]
-        result[:, :3, 3], result[:, 3, 3] = self.place, 1
+        """(..., n, 4, 4) of each joint within its parent."""
+        result = np.zeros((*self.place.shape[:-1], 4, 4))
+        result[..., :3, :3] = turn_matrices(self.turn) * self.stretch[..., None, :]
+        result[..., :3, 3], result[..., 3, 3] = self.place, 1
         return result
 
 
 def in_skeleton(pose: Pose, parents: np.ndarray, order: np.ndarray) -> np.ndarray:
-    """(n, 4, 4) of each joint in the skeleton's own space. `order` has parents before their children."""
-    return _chained(pose.matrices, parents, order)
+    """(..., n, 4, 4) of each joint in the skeleton's own space. `order` has parents before their children."""
+    own = pose.matrices
+    return _chained(own.reshape(-1, *own.shape[-3:]), parents, order).reshape(own.shape)
+
+
+class Ring(ValueError):
+    """Joints hang on one another in a ring; `at` is one of them, or hangs on one."""
+
+    def __init__(self, at: int):
+        super().__init__("joints hang on one another in a ring")
+        self.at = at
+
+
+def parents_first(parents: np.ndarray) -> np.ndarray:
+    """(n,) the joints with parents (n,), -1 for a root, before their children, by how deep they hang. Raises Ring.
+
+    Depths are summed up by doubling the steps upwards.
+    """
+    depth, above = (parents >= 0).astype(np.int64), parents.copy()
+    for _ in range(max(len(parents), 1).bit_length() + 1):
+        on = above >= 0
+        depth[on] += depth[above[on]]
+        above[on] = above[above[on]]
+    if (above >= 0).any():
+        raise Ring(int(np.argmax(above >= 0)))
+    return np.argsort(depth, kind="stable")
+
+
+def above_of(turn: np.ndarray, parents: np.ndarray) -> np.ndarray:
+    """(m, 4) of turns (n, 4) those of what `parents` (m,) name; none for -1."""
+    return np.where((parents >= 0)[:, None], turn[np.maximum(parents, 0)], [0.0, 0, 0, 1])
+
+
+def ends_of(matrices: np.ndarray, ends: np.ndarray) -> np.ndarray:
+    """(n, 3) where a point (n, 3) of each matrix (n, 4, 4) comes to."""
+    return np.einsum("nij,nj->ni", matrices[:, :3, :3], ends) + matrices[:, :3, 3]
 
 
 def pose_of(matrices: np.ndarray) -> Pose:
@@ -56,10 +95,15 @@ def split(linear: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def squared(axes: np.ndarray) -> np.ndarray:
-    """(n, 3, 3) nearest right-handed rotations of matrices (the orthogonal polar factor)."""
+    """(..., 3, 3) nearest right-handed rotations of matrices (the orthogonal polar factor)."""
     u, _, v = np.linalg.svd(axes)
-    u[:, :, 2] *= np.sign(np.linalg.det(u @ v))[:, None]
+    u[..., 2] *= np.sign(np.linalg.det(u @ v))[..., None]
     return u @ v
+
+
+def turn_of(matrix: np.ndarray) -> np.ndarray:
+    """(4,) how one matrix (4, 4) is turned."""
+    return split(matrix[None, :3, :3])[0][0]
 
 
 @njit(cache=True, nogil=True)
@@ -97,19 +141,18 @@ def _unit_axes(linear):
 @njit(cache=True, nogil=True)
 def _chained(own, parents, order):
     result = np.empty_like(own)
-    for i in order:
-        if parents[i] < 0:
-            result[i] = own[i]
-            continue
-        above = result[parents[i]]
-        for r in range(4):
-            for c in range(4):
-                result[i, r, c] = (
-                    above[r, 0] * own[i, 0, c]
-                    + above[r, 1] * own[i, 1, c]
-                    + above[r, 2] * own[i, 2, c]
-                    + above[r, 3] * own[i, 3, c]
-                )
+    for f in range(len(own)):
+        for i in order:
+            p = parents[i]
+            if p < 0:
+                result[f, i] = own[f, i]
+                continue
+            for r in range(4):
+                for c in range(4):
+                    total = 0.0
+                    for k in range(4):
+                        total += result[f, p, r, k] * own[f, i, k, c]
+                    result[f, i, r, c] = total
     return result
 
 

@@ -98,6 +98,7 @@ class Layer(Kind):
     family = "layer"
     moves = "points"  # or "joints"
     memory = False  # True: each frame needs the one before
+    reads_frames = False  # True: it reads what enters at other frames than the present one
     remeshes = False  # True: what comes out has another topology than what goes in
 
 

@@ -5,7 +5,7 @@ joint of the same skeleton is its number, since it is where the pose that enters
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -24,15 +24,6 @@ class PoseMoment:
     bones: Bones
     feels: np.ndarray  # (n,) how much each joint feels of the layer: its strength times the joint's own influence
     entering: Callable[[float], Pose] | None = None  # the pose that enters at another frame
-    cache: dict = field(default_factory=dict)
-
-    @property
-    def time(self) -> float:
-        return self.frame / self.rate
-
-    def in_skeleton(self, pose: Pose) -> np.ndarray:
-        """(n, 4, 4) where the pose puts the joints, in the skeleton's own space."""
-        return in_skeleton(pose, self.bones.parents, self.bones.order)
 
 
 class PoseLayer(Layer):
@@ -44,6 +35,11 @@ class PoseLayer(Layer):
     strength = number(1, "How much of the layer is felt.", unit="fraction", soft=(0, 1))
     first = ref("joint", "The joint it begins at; none takes the whole skeleton.", title="From joint")
     last = ref("joint", "The joint it ends at; none takes all that hang on the first.", title="To joint")
+
+    @staticmethod
+    def frames_read(v: Resolved, bones: Bones, frame: float) -> list[float]:
+        """Other frames than the present one whose entering poses are read."""
+        return []
 
     def pose(self, pose: Pose, v: Resolved, now: PoseMoment) -> Pose:
         """A new pose from the one that enters, which must not be changed."""

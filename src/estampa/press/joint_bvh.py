@@ -39,24 +39,8 @@ class JointBvh(JointPrint):
         progress(0.5, "Writing the joints")
         scale = UNITS[job.v["unit"]]
         write_whole(path, lambda t: bvh.write(t, names, bones.parents, at_rest, tips, world, job.frame_rate, scale))
-        self.read_with = (scale, job.frames, self._back(bones))
+        self.read_with = (scale, job.frames, np.argsort(bvh.file_order(bones.parents)))
         return [path]
-
-    @staticmethod
-    def _back(bones) -> list[int]:
-        """Which joint of the file each of the skeleton's is: the file goes down one branch after another."""
-        order = []
-
-        def down(i):
-            order.append(i)
-            for c in bones.children[i]:
-                down(c)
-
-        roots = [i for i, p in enumerate(bones.parents) if p < 0]
-        for root in roots:
-            down(root)
-        shift = 1 if len(roots) > 1 else 0
-        return [order.index(i) + shift for i in range(len(bones))]
 
     def expected(self, job, frame):
         return job.evaluator.poses.world(job.skeleton, frame)[:, :3, 3]
@@ -73,4 +57,5 @@ class BvhReader:
         self.frames = list(frames)[: len(self._world)]
 
     def points(self, frame):
-        return self._world[self.frames.index(frame)][self._back, :3, 3]
+        placed = self._world[self.frames.index(frame), -len(self._back) :]  # but for a joint that several roots hang on
+        return placed[self._back, :3, 3]

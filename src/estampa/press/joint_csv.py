@@ -5,7 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..geometry.pose import Pose, in_skeleton
+from ..geometry.pose import Pose, in_skeleton, parents_first
 from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job
@@ -63,11 +63,9 @@ class CsvReader:
         count = len(rows) // max(len(self.frames), 1)
         names = [r["joint"] for r in rows[:count]]
         self._parents = np.array([names.index(r["hangs_on"]) if r["hangs_on"] else -1 for r in rows[:count]])
+        self._order = parents_first(self._parents)
         self._rows = np.array([[float(r[c]) for c in NUMBERS] for r in rows]).reshape(len(self.frames), count, 10)
 
     def points(self, frame):
         row = self._rows[self.frames.index(frame)]
-        order = []
-        while len(order) < len(row):  # parents first
-            order += [i for i, p in enumerate(self._parents) if i not in order and (p < 0 or p in order)]
-        return in_skeleton(Pose(row[:, :3], row[:, 3:7], row[:, 7:]), self._parents, np.array(order))[:, :3, 3]
+        return in_skeleton(Pose(row[:, :3], row[:, 3:7], row[:, 7:]), self._parents, self._order)[:, :3, 3]

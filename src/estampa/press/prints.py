@@ -53,6 +53,7 @@ class Print(Kind):
 
     family = "print"
     of = "subject"  # or "skeleton"
+    skinned = False  # True: of a subject with the skeleton that its skin follows
     suffix = ""  # of the main file
 
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")

@@ -115,7 +115,6 @@ def motion(evaluator: Evaluator, job: Job, name: str, frames, speed: float, loop
             job.item.name, f"needs the frames of {name}, which are not solved.", "Solve the scene first."
         )
     around = lambda items: [*items, items[0]] if loops else items
-    stack = lambda poses: Pose(*(np.stack(parts) for parts in zip(*poses, strict=True)))
     stands = [pose_of(evaluator.poses.skeleton_place(skeleton, f).matrices) for f in frames]
     weights = np.zeros((len(frames), 0))
     if job.subject.kind == "subject":
@@ -123,18 +122,5 @@ def motion(evaluator: Evaluator, job: Job, name: str, frames, speed: float, loop
         morphs = _morphs(evaluator.layers_above(subject, skin_of(subject)))
         felt = lambda l, f: evaluator.values.at(l, "weight", f) * evaluator.values.at(l, "strength", f)
         weights = np.array([[felt(l, f) for l in morphs] for f in frames]).reshape(len(frames), len(morphs))
-    return Motion(
-        name, times, stack(around([p.pose for p in posed])), stack(around(stands)), np.array(around(list(weights)))
-    )
-
-
-def carried_alone(job: Job, frame: int) -> str:
-    """What of a subject's stack a skinned file cannot carry, as words; empty when it carries all."""
-    subject = job.subject
-    layer = skin_of(subject)
-    stack = job.evaluator.layers(subject)
-    at = stack.index(layer)
-    told = _morphs(stack[:at])
-    left = [l.name for l in [*stack[:at], *stack[at + 1 :]] if l not in told and not l.declared.remeshes]
-    left += [l.name for l in stack[at + 1 :] if l.declared.remeshes]
-    return ", ".join(left)
+    poses, stands = (Pose.stacked(around(items)) for items in ([p.pose for p in posed], stands))
+    return Motion(name, times, poses, stands, np.array(around(list(weights))))

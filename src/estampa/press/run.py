@@ -56,9 +56,9 @@ def printed(doc: Document, item: Thing) -> Thing | None:
 def skeleton_of(doc: Document, item: Thing) -> Thing | None:
     """The skeleton that is printed, or that the printed subject's skin follows when the print is of skins."""
     thing = printed(doc, item)
-    if thing is None or thing.kind == "skeleton" or not getattr(item.declared, "skinned", False):
-        return thing if thing is not None and thing.kind == "skeleton" else None
-    layer = skin_of(thing)
+    if thing is None or thing.kind == "skeleton":
+        return thing
+    layer = skin_of(thing) if item.declared.skinned else None
     return doc.find(layer.constant("skeleton")) if layer is not None else None
 
 
@@ -141,7 +141,7 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
         return b""
-    if subject.kind == "skeleton" or getattr(item.declared, "skinned", False):
+    if subject.kind == "skeleton" or item.declared.skinned:
         return digest(item.kind, item.name, values_of(doc, item), frames, _skeleton_told(evaluator, item, frames))
     layers = evaluator.layers(subject)
     mesh = subject.mesh

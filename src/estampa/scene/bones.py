@@ -7,10 +7,10 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry import pose as turns
-from ..geometry.pose import Pose, in_skeleton
+from ..geometry.pose import Pose, Ring, ends_of, in_skeleton, parents_first
 from ..hashing import digest
 from .document import Rest, Thing
-from .skeleton import PLACES, POSED, STRETCHES, TURNS, Joint
+from .skeleton import OWN, PLACES, POSED, STRETCHES, TURNS, Joint
 
 MOST_JOINTS = 20_000
 
@@ -83,6 +83,11 @@ class Bones:
             end += ends
         return np.array(joint, np.int64), np.array(end, float).reshape(-1, 3)
 
+    def segment_ends(self, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """((s, 3) starts, (s, 3) ends) of the segments where matrices (n, 4, 4) put the joints."""
+        joint, end = self.segments
+        return at[joint, :3, 3], ends_of(at[joint], end)
+
     @cached_property
     def lengths(self) -> np.ndarray:
         """(n,) metres from each joint to its end, at rest, in the skeleton's own space."""
@@ -103,7 +108,7 @@ class Bones:
 
     @cached_property
     def digest(self) -> bytes:
-        own = [[j.values.get(n) for n in ("stiffness", "mass", "area", "influence")] for j in self.joints]
+        own = [[j.values.get(n) for n in OWN] for j in self.joints]
         plain = [[v if isinstance(v, (int, float)) else None for v in row] for row in own]
         return digest("bones", self.parents, *self.rest, self.tips, plain)
 
@@ -124,6 +129,11 @@ class Bones:
             return self.below(first)
         up = self.up(last)
         return up[: list(up).index(first) + 1][::-1] if first in up else np.zeros(0, np.int64)
+
+    def tapered(self, chain: np.ndarray, tip: float) -> tuple[np.ndarray, np.ndarray]:
+        """((m,) how many joints down each of a chain is, (m,) factors that go from 1 there to `tip` at the deepest)."""
+        down = self.depth[chain] - self.depth[chain].min()
+        return down, 1 + (tip - 1) * down / max(down.max(), 1)
 
     def up(self, joint: int) -> np.ndarray:
         """A joint and those that it hangs on, up to the root."""
@@ -156,23 +166,17 @@ class Bones:
 
 
 def _order(name, joints, parents) -> np.ndarray:
-    """Joints with parents first, by how deep they hang; depths are summed up by doubling the steps upwards."""
-    depth, above = (parents >= 0).astype(np.int64), parents.copy()
-    for _ in range(max(len(parents), 1).bit_length() + 1):
-        on = above >= 0
-        depth[on] += depth[above[on]]
-        above[on] = above[above[on]]
-    if (above >= 0).any():
-        at = int(np.argmax(above >= 0))
-        ring = []
+    try:
+        return parents_first(parents)
+    except Ring as err:
+        at, ring = err.at, []
         while at not in ring:
             ring.append(at)
             at = int(parents[at])
         words = " → ".join(joints[j].name for j in [*ring[ring.index(at) :], at])
         raise EstampaError(
             name, f"has joints that hang on one another in a ring: {words}.", "Let one of them hang on another joint."
-        )
-    return np.argsort(depth, kind="stable")
+        ) from None
 
 
 def rest_of(joints) -> Pose:

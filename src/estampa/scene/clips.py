@@ -4,7 +4,7 @@ One clip is played: its keys are in place, on the channels. The others keep thei
 """
 
 from ..errors import EstampaError
-from .commands import _thing
+from .commands import _thing, free_name
 from .curves import Curve
 from .document import Clip, Document, Kept, Thing
 from .scene import Scene
@@ -44,27 +44,21 @@ def put_in(owner: Thing, kept: tuple[Kept, ...]) -> Thing:
     return owner.with_(joints=tuple(map(filled, owner.joints)), stack=tuple(map(filled, owner.stack)))
 
 
-def put_away(doc: Document, owner: Thing) -> tuple[Thing, Document]:
+def put_away(owner: Thing) -> Thing:
     """The owner with the keys of the clip that is played kept in it, so that others can take their place."""
     kept = values_of(owner)
-    clips = tuple(c.with_(values=kept) if c.values is None else c for c in owner.clips)
-    owner = owner.with_(clips=clips)
-    return owner, doc.replace(owner)
+    return owner.with_(clips=tuple(c.with_(values=kept) if c.values is None else c for c in owner.clips))
 
 
-def begun(doc: Document, owner: Thing, name: str, first: int, last: int, loops: bool = False) -> tuple[Thing, Document]:
+def begun(owner: Thing, name: str, first: int, last: int, loops: bool = False) -> Thing:
     """The owner with a new clip that is played, with the present keys in place."""
-    owner, doc = put_away(doc, owner)
+    owner = put_away(owner)
     clip = Clip(name=_free(owner, name), first=first, last=last, loops=loops)
-    owner = owner.with_(clips=(*owner.clips, clip))
-    return owner, doc.replace(owner)
+    return owner.with_(clips=(*owner.clips, clip))
 
 
 def _free(owner: Thing, wanted: str) -> str:
-    taken, name, i = {c.name for c in owner.clips}, wanted.strip() or "Clip", 2
-    while name in taken:
-        name, i = f"{wanted} {i}", i + 1
-    return name
+    return free_name({c.name for c in owner.clips}, wanted.strip() or "Clip")
 
 
 def _clip(owner: Thing, clip_id: str) -> Clip:
@@ -83,8 +77,8 @@ def new_clip(scene: Scene, owner_id: str, name: str, first: int, last: int, loop
     """Begin a clip with the present keys; the one that was played keeps its own."""
     if last < first:
         raise EstampaError("The clip", f"would end at {last}, before its start at {first}.", "Give a later end.")
-    owner, doc = begun(scene.doc, _thing(scene, owner_id), name, int(first), int(last), loops)
-    scene.apply(f"New clip of {owner.name}", doc)
+    owner = begun(_thing(scene, owner_id), name, int(first), int(last), loops)
+    scene.apply(f"New clip of {owner.name}", scene.doc.replace(owner))
     return owner.clips[-1]
 
 
@@ -94,10 +88,9 @@ def use_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
     chosen = _clip(owner, clip_id)
     if chosen.values is None:
         return
-    owner, doc = put_away(scene.doc, owner)
-    owner = put_in(owner, chosen.values)
+    owner = put_in(put_away(owner), chosen.values)
     clips = tuple(c.with_(values=None) if c.id == clip_id else c for c in owner.clips)
-    scene.apply(f"Play clip {chosen.name}", doc.replace(owner.with_(clips=clips)))
+    scene.apply(f"Play clip {chosen.name}", scene.doc.replace(owner.with_(clips=clips)))
 
 
 def set_clip(scene: Scene, owner_id: str, clip_id: str, **changes) -> None:
@@ -158,6 +151,5 @@ def documents(doc: Document, owner: Thing) -> list[tuple[Clip, Document]]:
         if clip.values is None:
             found.append((clip, doc))
         else:
-            away, other = put_away(doc, owner)
-            found.append((clip, other.replace(put_in(away, clip.values))))
+            found.append((clip, doc.replace(put_in(put_away(owner), clip.values))))
     return found

@@ -26,7 +26,11 @@ from .values import Values, ring_of
 
 
 def unique_name(doc: Document, wanted: str) -> str:
-    taken = {thing.name for thing, _ in doc.everything()}
+    return free_name({thing.name for thing, _ in doc.everything()}, wanted)
+
+
+def free_name(taken: set[str], wanted: str) -> str:
+    """The name itself, or with the first number from 2 on that is free."""
     name, i = wanted, 2
     while name in taken:
         name, i = f"{wanted} {i}", i + 1
@@ -186,7 +190,8 @@ def duplicate(scene: Scene, thing_id: str) -> Thing:
     """Copy a thing with all that is its own. A joint takes along what hangs on it, and hangs on the same joint."""
     thing, owner, doc = _thing(scene, thing_id), scene.doc.owner(thing_id), scene.doc
     if owner is not None and thing in owner.joints:
-        hung = _hung_on(owner, thing)
+        bones = scene.values.bones(owner)
+        hung = [bones.joints[i] for i in bones.below(bones.where[thing_id])]
         ids, names = {j.id: new_id() for j in hung}, Names(doc)
         copies = [_with_ids(joint, ids).with_(name=names.plain(joint.name)) for joint in hung]
         copy = copies[0]
@@ -202,15 +207,6 @@ def duplicate(scene: Scene, thing_id: str) -> Thing:
             doc = doc.with_(**{where: (*getattr(doc, where), copy)})
     scene.apply(f"Duplicate {thing.name}", doc)
     return copy
-
-
-def _hung_on(skeleton: Thing, joint: Thing) -> list[Thing]:
-    """A joint and all that hang on it, itself first."""
-    hung, ids = [joint], {joint.id}
-    while more := [j for j in skeleton.joints if j.id not in ids and j.values.get("parent") in ids]:
-        hung += more
-        ids |= {j.id for j in more}
-    return hung
 
 
 def _with_ids(value, ids: dict[str, str]):

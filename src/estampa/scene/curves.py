@@ -90,7 +90,8 @@ class Curve(BaseModel):
         keys = self.keys
         frames = np.array([k.frame for k in keys])
         values = np.array([k.value for k in keys])
-        segments = np.array([list(SEGMENTS).index(k.segment) for k in keys])
+        words = list(SEGMENTS)
+        segments = np.array([words.index(k.segment) for k in keys])
         slopes = self._smooth_slopes(frames, values)
         third = np.diff(frames) / 3
         left, right = np.zeros((len(keys), 2)), np.zeros((len(keys), 2))

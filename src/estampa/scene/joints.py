@@ -12,7 +12,7 @@ from .bones import MOST_JOINTS, Bones, hand_pose
 from .commands import Names, _thing, add_layer, unique_name
 from .document import Bind, Document, Rest, Thing, new_id
 from .scene import Scene
-from .skeleton import POSED
+from .skeleton import OWN, POSED
 from .values import Rows
 
 BIND_WAYS = {"heat": "Heat over the surface", "nearest": "Nearest joint, for loose planes"}
@@ -102,8 +102,7 @@ def bead_lines(mesh: Mesh, every: int = 1) -> list[np.ndarray]:
     count = mesh.island_count
     if count < 2:
         raise EstampaError("The beads", "are one island.", "Use a mesh whose beads are separate parts.")
-    sizes = np.bincount(mesh.islands, minlength=count).astype(float)
-    middle = np.stack([np.bincount(mesh.islands, mesh.points[:, j]) / sizes for j in range(3)], axis=1)
+    middle = mesh.island_middles
     away = np.linalg.norm(mesh.points - middle[mesh.islands], axis=1)
     radius = np.zeros(count)
     np.maximum.at(radius, mesh.islands, away)
@@ -215,7 +214,7 @@ def mirror(scene: Scene, joint_id: str, axis: str = "x") -> list[Thing]:
         hangs = ids.get(parent) or (bones.joints[parent].id if parent >= 0 else None)
         tip = bones.tips[i] * [-1, 1, 1]
         rest = Rest(place=_row(own.place[0]), turn=_row(own.turn[0]), stretch=_row(own.stretch[0]), tip=_row(tip))
-        values = {n: v for n, v in joint.values.items() if n in ("stiffness", "mass", "area", "influence")}
+        values = {n: v for n, v in joint.values.items() if n in OWN}
         values |= {"parent": hangs} if hangs else {}
         made.append(Thing(id=ids[int(i)], kind="joint", name=name, rest=rest, values=values))
     _rebuilt(scene, skeleton, [*bones.joints, *made], f"Mirror {bones.joints[picked[0]].name}")
@@ -281,7 +280,7 @@ def _given_on(scene, doc, joint_id, heir) -> Document:
             bind = layer.bind
             if bind is None or joint_id not in bind.joints or heir not in bind.joints:
                 continue
-            dense = bound.spread(scene.arrays.get(bind.indices), scene.arrays.get(bind.weights), len(bind.joints))
+            dense = weights_of(scene, layer)
             gone, to = bind.joints.index(joint_id), bind.joints.index(heir)
             dense[:, to] += dense[:, gone]
             keep = [k for k in range(len(bind.joints)) if k != gone]
@@ -308,12 +307,13 @@ def to_rest(scene: Scene, skeleton_id: str, joint_ids: list[str] | None = None) 
     """Take joints (all of them when none are named) back to rest: what moved them by hand is cleared, keys too."""
     skeleton = _thing(scene, skeleton_id)
     chosen = None if joint_ids is None else set(joint_ids)
-    joints = [
-        j.with_(values={n: v for n, v in j.values.items() if n not in POSED}) if chosen is None or j.id in chosen else j
-        for j in skeleton.joints
-    ]
+    joints = [_unmoved(j) if chosen is None or j.id in chosen else j for j in skeleton.joints]
     if any(a is not b and a.values != b.values for a, b in zip(joints, skeleton.joints, strict=True)):
         scene.apply(f"{skeleton.name} to rest", scene.doc.replace(skeleton.with_(joints=tuple(joints))))
+
+
+def _unmoved(joint: Thing) -> Thing:
+    return joint.with_(values={n: v for n, v in joint.values.items() if n not in POSED})
 
 
 def rest_here(scene: Scene, skeleton_id: str, frame: float) -> None:
@@ -324,8 +324,7 @@ def rest_here(scene: Scene, skeleton_id: str, frame: float) -> None:
     skeleton = _thing(scene, skeleton_id)
     bones = scene.values.bones(skeleton)
     pose = hand_pose(scene.values, bones, Rows.one(frame))
-    joints = [_with_rest(j, pose, i) for i, j in enumerate(bones.joints)]
-    joints = [j.with_(values={n: v for n, v in j.values.items() if n not in POSED}) for j in joints]
+    joints = [_with_rest(_unmoved(j), pose, i) for i, j in enumerate(bones.joints)]
     scene.apply(f"New rest of {skeleton.name}", scene.doc.replace(skeleton.with_(joints=tuple(joints))))
 
 
@@ -361,10 +360,7 @@ def worked_out(scene: Scene, subject_id: str, skeleton_id: str, way: str) -> tup
     if not len(bones):
         raise EstampaError(skeleton.name, "has no joints.", "Click some into the mesh first (Joint tool, J).")
     mesh = scene.mesh(subject.mesh)
-    joint, ends = bones.segments
-    starts = _in_subject(scene, subject, skeleton, bones.at_rest[joint, :3, 3])
-    ends = np.einsum("sij,sj->si", bones.at_rest[joint, :3, :3], ends) + bones.at_rest[joint, :3, 3]
-    ends = _in_subject(scene, subject, skeleton, ends)
+    joint, starts, ends = _segments_in(scene, subject, skeleton, bones)
     if way == "nearest":
         return bound.nearest(mesh, starts, ends, joint, len(bones)), np.zeros(mesh.count, bool)
     return bound.diffused(mesh, starts, ends, joint, len(bones))
@@ -376,15 +372,17 @@ def put_skin(scene, subject_id, skeleton_id, dense, most=4, method="linear", lay
     bones = scene.values.bones(skeleton)
     indices, weights = bound.few_of(dense, min(max(most, 1), 8))
     bind = bound_to(scene, subject, skeleton, bones.ids, bones.at_rest, indices, weights)
+    fresh = Thing(kind="skin", name=f"Skin on {skeleton.name}", values={"method": method})
+    return _put_bound(scene, subject, skeleton, layer_id, fresh, {"skeleton": skeleton.id}, bind)
+
+
+def _put_bound(scene, subject, to, layer_id, fresh: Thing, values: dict, bind: Bind) -> Thing:
+    """Bind a layer that is there, or a fresh one on top of the stack."""
     held = next((l for l in subject.stack if l.id == layer_id), None)
-    if held is not None:
-        layer = held.with_(bind=bind, values={**held.values, "skeleton": skeleton.id})
-        doc = scene.doc.replace(layer)
-    else:
-        values = {"skeleton": skeleton.id, "method": method}
-        layer = Thing(kind="skin", name=unique_name(scene.doc, f"Skin on {skeleton.name}"), values=values, bind=bind)
-        doc = scene.doc.replace(subject.with_(stack=(layer, *subject.stack)))
-    scene.apply(f"Bind {subject.name} to {skeleton.name}", doc)
+    layer = held or fresh.with_(name=unique_name(scene.doc, fresh.name))
+    layer = layer.with_(bind=bind, values={**layer.values, **values})
+    changed = layer if held else subject.with_(stack=(layer, *subject.stack))
+    scene.apply(f"Bind {subject.name} to {to.name}", scene.doc.replace(changed))
     return layer
 
 
@@ -403,10 +401,11 @@ def bound_to(scene: Scene, subject: Thing, skeleton: Thing, ids, at_rest: np.nda
     return Bind(joints=tuple(ids), indices=put(indices), weights=put(weights), back=put(np.linalg.inv(joints)))
 
 
-def _in_subject(scene, subject, skeleton, points):
-    start = Rows.one(scene.doc.start)
-    of = scene.values.place
-    return (of(subject, start).inverse() @ of(skeleton, start)).apply(points[None])[0]
+def _segments_in(scene, subject, skeleton, bones):
+    """((s,) joint, (s, 3) starts, (s, 3) ends) of a skeleton's segments at rest, in the subject's own space."""
+    start, of = Rows.one(scene.doc.start), scene.values.place
+    into = of(subject, start).inverse() @ of(skeleton, start)
+    return bones.segments[0], *(into.apply(points[None])[0] for points in bones.segment_ends(bones.at_rest))
 
 
 def set_weights(scene: Scene, layer_id: str, dense: np.ndarray, label: str, merge: str | None = None) -> None:
@@ -447,44 +446,27 @@ def bind_cage(scene: Scene, subject_id: str, cage_id: str, layer_id: str | None 
     weights = coordinates(mesh.points, into.apply(around.points[None])[0], around.triangles)
     if not np.isfinite(weights).all():
         raise EstampaError(cage.name, "gives no coordinates for some vertices.", "Make it larger, without flat faces.")
-    bind = Bind(weights=scene.arrays.put(weights))
-    held = next((l for l in subject.stack if l.id == layer_id), None)
-    if held is not None:
-        layer = held.with_(bind=bind, values={**held.values, "cage": cage.id})
-        doc = scene.doc.replace(layer)
-    else:
-        layer = Thing(
-            kind="cage", name=unique_name(scene.doc, f"{cage.name} carries"), values={"cage": cage.id}, bind=bind
-        )
-        doc = scene.doc.replace(subject.with_(stack=(layer, *subject.stack)))
-    scene.apply(f"Bind {subject.name} to {cage.name}", doc)
-    return layer
+    fresh, bind = Thing(kind="cage", name=f"{cage.name} carries"), Bind(weights=scene.arrays.put(weights))
+    return _put_bound(scene, subject, cage, layer_id, fresh, {"cage": cage.id}, bind)
 
 
 def from_beads(scene: Scene, subject_id: str, every: int = 1, swing: bool = True) -> Thing:
     """Skeleton, skin and swinging chain from a mesh of beads, in one step of the history."""
     subject = _thing(scene, subject_id)
-    mesh, before = scene.mesh(subject.mesh), scene.doc
-    place = scene.values.place(subject, Rows.one(before.start))
+    mesh, aside = scene.mesh(subject.mesh), Scene(scene.doc, scene.arrays)  # what is built there is one step here
+    place = scene.values.place(subject, Rows.one(scene.doc.start))
     lines = [place.apply(line[None])[0] for line in bead_lines(mesh, every)]
-    skeleton = add_skeleton(scene, lines, f"{subject.name} strings", "Bead")
+    skeleton = add_skeleton(aside, lines, f"{subject.name} strings", "Bead")
     # every bead follows one joint as a whole: the nearest to its middle
-    bones = scene.values.bones(skeleton)
-    joint, ends = bones.segments
-    starts = _in_subject(scene, subject, skeleton, bones.at_rest[joint, :3, 3])
-    ends = np.einsum("sij,sj->si", bones.at_rest[joint, :3, :3], ends) + bones.at_rest[joint, :3, 3]
-    sizes = np.bincount(mesh.islands, minlength=mesh.island_count).astype(float)
-    middle = [np.bincount(mesh.islands, mesh.points[:, j], minlength=mesh.island_count) / sizes for j in range(3)]
-    apart = bound.distances(np.stack(middle, axis=1), starts, _in_subject(scene, subject, skeleton, ends))[0]
+    bones = aside.values.bones(skeleton)
+    joint, starts, ends = _segments_in(aside, subject, skeleton, bones)
+    apart = bound.distances(mesh.island_middles, starts, ends)[0]
     dense = np.zeros((mesh.count, len(bones)))
     dense[np.arange(mesh.count), joint[apart.argmin(axis=1)][mesh.islands]] = 1
-    put_skin(scene, subject_id, skeleton.id, dense, 1)
+    put_skin(aside, subject_id, skeleton.id, dense, 1)
     if swing:
         preset = {"mass": 0.06, "bend": 0.0, "twist": 0.0, "clamp": False}
         radius = float(np.median([np.linalg.norm(line[1] - line[0]) for line in lines])) / 3
-        add_layer(scene, skeleton.id, "chain", values={**preset, "radius": max(radius, 1e-4)})
-    after = scene.doc
-    for _ in range(3 if swing else 2):
-        scene.undo()
-    scene.apply(f"Strings of {subject.name}", after)
+        add_layer(aside, skeleton.id, "chain", values={**preset, "radius": max(radius, 1e-4)})
+    scene.apply(f"Strings of {subject.name}", aside.doc)
     return scene.doc.find(skeleton.id)

@@ -17,9 +17,7 @@ AMOUNTS = {"phase": 0.5, "heading": np.pi / 2}
 def island_groups(mesh: Mesh, every: int = 1) -> list[np.ndarray]:
     """Islands in groups of `every`, each group's members as far round the middle from one another as can be, so that
     neighbours are in different groups."""
-    count = mesh.island_count
-    sizes = np.bincount(mesh.islands, minlength=count).astype(float)
-    middle = np.stack([np.bincount(mesh.islands, mesh.points[:, j]) / sizes for j in range(3)], axis=1)
+    count, middle = mesh.island_count, mesh.island_middles
     away = middle - middle.mean(axis=0)
     order = np.argsort(np.arctan2(away[:, 0], away[:, 2]), kind="stable")
     groups = max(1, -(-count // max(every, 1)))

@@ -45,3 +45,5 @@ class Joint(Kind):
 
 PLACES, TURNS, STRETCHES = ("x", "y", "z"), ("turn_x", "turn_y", "turn_z"), ("stretch_x", "stretch_y", "stretch_z")
 POSED = (*PLACES, *TURNS, *STRETCHES)
+PHYSICAL = ("stiffness", "mass", "area")  # times what a layer that is solved gives
+OWN = (*PHYSICAL, "influence")

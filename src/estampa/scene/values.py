@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.place import Place
-from ..geometry.pose import Pose, in_skeleton
+from ..geometry.pose import in_skeleton
 from ..units import from_shown, to_shown
 from .bones import Bones, hand_poses
 from .curves import Curve
@@ -233,9 +233,7 @@ class Values:
 
     def _joint_by_hand(self, joint, skeleton, rows):
         bones = self.bones(skeleton)
-        poses = hand_poses(self, bones, rows)
-        at = [in_skeleton(Pose(*(part[k] for part in poses)), bones.parents, bones.order) for k in range(len(rows))]
-        matrices = np.stack(at)[:, bones.where[joint.id]]
+        matrices = in_skeleton(hand_poses(self, bones, rows), bones.parents, bones.order)[:, bones.where[joint.id]]
         return Place.of_matrices(self.place(skeleton, rows).spread(len(rows)).matrices @ matrices)
 
 

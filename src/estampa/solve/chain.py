@@ -93,10 +93,7 @@ class Chain(PoseSolver):
         rods = lay.rods(bones, inputs, now)
         air = np.ascontiguousarray(world.air(x)) if v.drag > 0 else np.zeros_like(x)
         gravity = np.ascontiguousarray(world.acceleration(x))
-        exposed = np.zeros(p)
-        half = rods.length * v.radius * inputs.own["area"][lay.joints]
-        np.add.at(exposed, lay.point_of, half)
-        np.add.at(exposed, lay.point_of + 1, half)
+        exposed = lay.halves(2 * v.radius * rods.length * inputs.own["area"][lay.joints])
         world_felt = world if v.collide else World()
         solids, surface = _solids(world_felt, v.substeps), _surface(world_felt, v.radius)
         kernels.advance(
@@ -121,8 +118,7 @@ class Chain(PoseSolver):
         stands[joints] = turns.product(turns.turns_of(back.axes)[0], turns.from_vectors(state.points[p:].astype(float)))
         origin[joints] = points[lay.point_of]
         above = np.maximum(parents, 0)
-        still = np.array([0.0, 0, 0, 1])
-        hangs = np.where((parents >= 0)[:, None], stands[above], still)
+        hangs = turns.above_of(stands, parents)
         result = pose.copy()
         result.turn[joints] = turns.product(turns.inverse(hangs), stands[joints])
         moved = (
@@ -190,14 +186,19 @@ class Layout(NamedTuple):
         result[self.point_of] = world[self.joints, :3, 3]
         ends = self.points[1:] - 1
         last = self.joints[self.segments[1:] - 1]
-        result[ends] = np.einsum("sij,sj->si", world[last, :3, :3], self.tips[last]) + world[last, :3, 3]
+        result[ends] = turns.ends_of(world[last], self.tips[last])
         return result
 
     def bases(self, world: np.ndarray) -> np.ndarray:
         """(strands, 4) turns of what the strands hang on."""
-        own = turns.split(world[:, :3, :3])[0]
-        still = np.array([0.0, 0, 0, 1])
-        return np.where((self.above >= 0)[:, None], own[np.maximum(self.above, 0)], still)
+        return turns.above_of(turns.split(world[:, :3, :3])[0], self.above)
+
+    def halves(self, of_segments: np.ndarray) -> np.ndarray:
+        """(p,) what segments (m,) give to the points at their ends, half to each."""
+        result = np.zeros(self.count)
+        np.add.at(result, self.point_of, 0.5 * of_segments)
+        np.add.at(result, self.point_of + 1, 0.5 * of_segments)
+        return result
 
     def rods(self, bones: Bones, inputs: PoseInputs, now: np.ndarray) -> kernels.Rods:
         v, own = inputs.v, inputs.own
@@ -206,10 +207,8 @@ class Layout(NamedTuple):
         sizes = np.diff(self.segments)
         down = (np.arange(len(j)) - self.segments[self.strand_of]) / np.maximum(sizes[self.strand_of] - 1, 1)
         profile = lambda root, tip: root * np.maximum(tip, 1e-9) ** down
-        mass = np.zeros(p)
-        half = 0.5 * profile(v.mass, v.tip_mass) * length * own["mass"][j]
-        np.add.at(mass, self.point_of, half)
-        np.add.at(mass, self.point_of + 1, half)
+        segment = profile(v.mass, v.tip_mass) * length * own["mass"][j]
+        mass = self.halves(segment)
         mass[self.points[1:] - 1] += v.end_mass
         weight = 1 / np.maximum(mass, 1e-9)
         if v.held in ("root", "both"):
@@ -220,7 +219,7 @@ class Layout(NamedTuple):
         far = np.linalg.norm(tip, axis=1, keepdims=True)
         ahead = np.where(far > 1e-9, tip / np.maximum(far, 1e-12), [0.0, 1, 0])
         # a segment resists twisting as if a tenth as thick as it is long, so that twist goes by at a pace that is seen
-        spin_weight = 800 / np.maximum(2 * half * length**2, 1e-12)
+        spin_weight = 800 / np.maximum(segment * length**2, 1e-12)
         before = np.roll(length, 1)
         before[self.segments[:-1]] = length[self.segments[:-1]]
         span = 0.5 * (length + before)

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit, prange
 
-from ..geometry.near import edge, on_triangle
+from ..geometry.near import closest_to, edge
 
 OUT = 1.0  # m/s at which what began inside something else is let out
 LOOKED = 4  # steps between two searches for what may touch
@@ -333,20 +333,10 @@ def _solid(rods, first, last, x, before, solids, step, most):
 @njit(cache=True, nogil=True)
 def _skin(radius, i, x, before, surface, corners, steps, most):
     """Against the nearest triangle, which pushes to the side that it faces. corners -- the triangles at this step."""
-    low, cell, counts = surface.low, surface.cell, surface.counts
-    cx, cy = int(np.floor((x[i, 0] - low[0]) / cell)), int(np.floor((x[i, 1] - low[1]) / cell))
-    cz = int(np.floor((x[i, 2] - low[2]) / cell))
-    if not (0 <= cx < counts[0] and 0 <= cy < counts[1] and 0 <= cz < counts[2]):
-        return
-    at = (cx * counts[1] + cy) * counts[2] + cz
-    best, found = (4 * radius) ** 2, -1
-    b0, b1, b2 = 0.0, 0.0, 0.0
-    for k in range(surface.starts[at], surface.starts[at + 1]):
-        t = surface.members[k]
-        p0, p1, p2 = on_triangle(x[i, 0], x[i, 1], x[i, 2], corners, t)
-        far = (p0 - x[i, 0]) ** 2 + (p1 - x[i, 1]) ** 2 + (p2 - x[i, 2]) ** 2
-        if far < best:
-            best, found, b0, b1, b2 = far, t, p0, p1, p2
+    found, b0, b1, b2 = closest_to(
+        x[i, 0], x[i, 1], x[i, 2], 4 * radius, corners, surface.low, surface.cell, surface.counts, surface.starts,
+        surface.members,
+    )  # fmt: skip
     if found < 0:
         return
     u0, u1, u2 = edge(corners, found, 1)

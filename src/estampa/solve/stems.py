@@ -101,11 +101,7 @@ class Stems(PoseSolver):
 def _within(world: np.ndarray, bones: Bones, chain) -> np.ndarray:
     """(m, 4) turns of joints within what they hang on, from their matrices in the world."""
     own = turns.split(world[:, :3, :3])[0]
-    result = own[chain].copy()
-    parents = bones.parents[chain]
-    inside = parents >= 0
-    result[inside] = turns.product(turns.inverse(own[parents[inside]]), own[chain[inside]])
-    return result
+    return turns.product(turns.inverse(turns.above_of(own, bones.parents[chain])), own[chain])
 
 
 class Parts(NamedTuple):
@@ -223,8 +219,7 @@ def _base(bones, chain, parents, inputs: PoseInputs, dt):
     frames = []
     for world in (inputs.earlier, inputs.before, inputs.now):
         own = turns.split(world[:, :3, :3])[0]
-        still = np.array([0.0, 0, 0, 1])
-        frames.append((np.where((above >= 0)[:, None], own[np.maximum(above, 0)], still), world[chain[roots], :3, 3]))
+        frames.append((turns.above_of(own, above), world[chain[roots], :3, 3]))
     (q0, p0), (q1, p1), (q2, p2) = frames
     rate = lambda a, b: turns.turn_vectors(turns.product(b, turns.inverse(a))) / dt
     w0, w1 = rate(q0, q1), rate(q1, q2)
@@ -242,5 +237,4 @@ def parts_of(evaluator, skeleton, layer, frame: float) -> tuple[Bones, np.ndarra
     bones, v = poses.bones(skeleton), evaluator.resolve(layer, skeleton, frame)
     chain = bones.chain(v.first, None)
     world = poses.world(skeleton, frame, evaluator.layers_above(skeleton, layer) if layer.on else [])
-    own = {n: poses.own(bones, n, frame) for n in ("stiffness", "mass", "area")}
-    return bones, chain, Parts.of(bones, chain, world, own, v)
+    return bones, chain, Parts.of(bones, chain, world, poses.factors(bones, frame), v)

@@ -29,8 +29,7 @@ class Aim(PoseLayer):
         chain = bones.chain(v.first, v.last)
         if point is None or not len(chain):
             return pose
-        depth = bones.depth[chain] - bones.depth[chain].min()
-        share = 1 + (v.tip_strength - 1) * depth / max(depth.max(), 1)
+        share = bones.tapered(chain, v.tip_strength)[1]
         for i, felt in zip(chain, now.feels[chain] * share, strict=True):
             if i != own:
                 self._turn(walk, i, point, bones.tips[i], felt)

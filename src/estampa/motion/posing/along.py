@@ -43,8 +43,8 @@ class Along(PoseLayer):
             from_ = frame(rest @ tip)
             to = frame(there - here if length > 1e-9 else sign * (place.axes[0] @ axes[0, :, 2]), up)
             stands = turns.turns_of((to @ from_.T)[None])[0]
-            stands = turns.product(stands, turns.split(rest[None])[0][0])
-            above = turns.split(walk.above(i)[None, :3, :3])[0][0]
+            stands = turns.product(stands, turns.turn_of(bones.at_rest[i]))
+            above = turns.turn_of(walk.above(i))
             felt = now.feels[i]
             walk.pose.turn[i] = turns.slerp(pose.turn[i], turns.product(turns.inverse(above), stands), felt)
             if i == chain[0]:

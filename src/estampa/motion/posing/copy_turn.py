@@ -42,8 +42,8 @@ class CopyTurn(PoseLayer):
                 wanted = turns.product(rest, turns.from_euler(*copied))
             else:
                 masked = turns.from_euler(*np.where(chosen, turns.to_euler(delta[None])[0], 0.0))
-                stands = turns.product(masked, turns.split(bones.at_rest[i : i + 1, :3, :3])[0][0])
-                wanted = turns.product(turns.inverse(turns.split(walk.above(i)[None, :3, :3])[0][0]), stands)
+                stands = turns.product(masked, turns.turn_of(bones.at_rest[i]))
+                wanted = turns.product(turns.inverse(turns.turn_of(walk.above(i))), stands)
             walk.pose.turn[i] = turns.slerp(pose.turn[i], wanted, now.feels[i])
             walk.settle(i)
         return walk.pose
@@ -54,6 +54,6 @@ class CopyTurn(PoseLayer):
         if isinstance(v.target, int):
             if v.space == "own":
                 return turns.product(turns.inverse(bones.rest.turn[v.target]), pose.turn[v.target])
-            now_, rest = (turns.split(m[v.target : v.target + 1, :3, :3])[0][0] for m in (walk.at, bones.at_rest))
+            now_, rest = (turns.turn_of(m[v.target]) for m in (walk.at, bones.at_rest))
             return turns.product(now_, turns.inverse(rest))
-        return turns.split(v.target[None, :3, :3])[0][0]
+        return turns.turn_of(v.target)

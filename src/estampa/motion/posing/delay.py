@@ -11,6 +11,7 @@ class Delay(PoseLayer):
     """Plays what enters larger or smaller, and later from joint to joint: for baked keys that should lag more."""
 
     kind, title = "delay", "Amplify and delay"
+    reads_frames = True
 
     amplitude = number(1, "How far each joint goes from its rest, against what enters.", unit="factor", soft=(0, 2))
     tip_amplitude = number(1, "The same for the last joint, against the first.", unit="factor", soft=(0, 2))
@@ -19,16 +20,19 @@ class Delay(PoseLayer):
         0, "How much later each next joint down the chain plays.", title="And each next by", unit="frames", soft=(0, 8)
     )
 
+    @staticmethod
+    def frames_read(v, bones, frame):
+        return [frame - v.shift - v.each * d for d in range(int(bones.depth.max(initial=0)) + 1)]
+
     def pose(self, pose, v, now):
         bones = now.bones
         chain = bones.chain(v.first, v.last)
         if not len(chain):
             return pose
-        depth = bones.depth[chain] - bones.depth[chain].min()
-        size = v.amplitude * (1 + (v.tip_amplitude - 1) * depth / max(depth.max(), 1))
+        depth, size = bones.tapered(chain, v.tip_amplitude)
         frames = now.frame - v.shift - v.each * depth
         result, poses = pose.copy(), {f: now.entering(f) for f in np.unique(frames)}
-        for i, frame, times in zip(chain, frames, size, strict=True):
+        for i, frame, times in zip(chain, frames, v.amplitude * size, strict=True):
             then, rest, felt = poses[frame], bones.rest, now.feels[i]
             away = turns.product(turns.inverse(rest.turn[i]), then.turn[i])
             wanted = turns.product(rest.turn[i], turns.from_vectors(turns.turn_vectors(away) * times))

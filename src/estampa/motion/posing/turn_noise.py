@@ -33,10 +33,9 @@ class TurnNoise(PoseLayer):
         chain = bones.chain(v.first, v.last)
         if not len(chain) or not v.angle:
             return pose
-        depth = bones.depth[chain] - bones.depth[chain].min()
+        depth, share = bones.tapered(chain, v.tip)
         lag = depth * v.later / now.rate
         lane = np.zeros(len(chain)) if v.later > 0 else chain.astype(float)
-        share = 1 + (v.tip - 1) * depth / max(depth.max(), 1)
         p, angles = permutation(v.seed), np.empty((len(chain), 3))
         for j, own in enumerate((v.x, v.y, v.z)):
             if v.loop:
