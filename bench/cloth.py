@@ -69,7 +69,7 @@ def ours():
     def frame():
         kernels.advance(
             x, v, inverse_mass, begin, begin, SUBSTEPS, DT, pull, 0.0, holds,
-            parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, air, -1e30, 0.0,
+            parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, air, -1e30, 0.0, 1e3,
         )  # fmt: skip
 
     return len(at), frame
@@ -80,9 +80,9 @@ def whole_cloth(side: int, weave: str = "strain"):
     mesh = sheet(side / 100, side / 100, side, side)
     v = Resolved({n: c.default for n, c in Cloth.channels.items()})
     v.travel = {}
-    v.update(pins=(mesh.points[:, 2] == 0).astype(np.float32), weave=weave)
+    v.update(excess=1.0, pins=(mesh.points[:, 2] == 0).astype(np.float32), weave=weave)
     world = World(GRAVITY, [lambda p: np.tile([0.5, 0.2, 4.0], (len(p), 1))])
-    inputs = Inputs(mesh, mesh.points, mesh.points, v, world, {})
+    inputs = Inputs(mesh, mesh.points, mesh.points, v, world)
     solver = Cloth()
     held = {"state": solver.start(inputs)}
 

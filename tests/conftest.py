@@ -2,6 +2,7 @@ import os
 import tempfile
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("NUMBA_NUM_THREADS", "2")  # also on one processor, so that what is said of threads is tried
 _home = tempfile.mkdtemp(prefix="estampa-tests-")
 os.environ["ESTAMPA_STORE"] = f"{_home}/store"
 os.environ["ESTAMPA_STATE"] = f"{_home}/state"
@@ -14,6 +15,15 @@ from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
+
+SLOW = ("app", "demo", "test_cli", "test_damage")  # folders and files that open windows, run programs or try much
+
+
+def pytest_collection_modifyitems(items):
+    """`-m quick` leaves out what opens a window, runs the program, or is marked slow."""
+    for item in items:
+        if not any(word in item.nodeid for word in SLOW) and item.get_closest_marker("slow") is None:
+            item.add_marker(pytest.mark.quick)
 
 
 @pytest.fixture
@@ -32,6 +42,9 @@ def flag():
     do.add_thing(scene, "gravity")
     do.add_thing(scene, "wind", "Wind", {"speed": 4.0})
     return Scene(scene.doc, scene.arrays)
+
+
+DEAD = "999999999.1.1"  # a process that is not there, as autosaves and leftovers name it
 
 
 def named(scene, name):

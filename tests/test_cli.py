@@ -11,7 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from estampa import save_scene
+from estampa import open_scene, save_scene
+from estampa.cli import main
 from estampa.reference import reference
 from estampa.scene import commands as do
 from tests.conftest import named
@@ -65,17 +66,21 @@ def test_the_store_tells_its_size_and_is_cleared(shot, tmp_path):
     environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "store"), "ESTAMPA_STORE_LIMIT": "5000000"}
     estampa("solve", shot, env=environment)
     told = estampa("store", env=environment).stdout
-    assert "33.9 kB of at most 5 MB" in told, told  # 12 frames of 117 vertices: 12 x (16 + 24 x 117) bytes
+    assert "34.1 kB of at most 5 MB" in told, told  # 12 frames of 117 vertices: 12 x (32 + 24 x 117) bytes
     assert "12 frame(s) deleted" in estampa("store", "--clear", env=environment).stdout
     assert "12 frame(s) solved" in estampa("solve", shot, env=environment).stdout
 
 
-def test_help_tells_of_every_command():
-    whole = estampa("--help").stdout
-    for word in ("open", "info", "demo", "solve", "bake", "check", "store"):
-        assert word in whole
-        ran = estampa(word, "--help")
-        assert ran.returncode == 0 and "usage: estampa " + word in ran.stdout
+def test_help_tells_of_every_command(capsys):
+    def told(*words):
+        with pytest.raises(SystemExit) as left:
+            main([*words, "--help"])
+        assert left.value.code == 0
+        return capsys.readouterr().out
+
+    whole = told()
+    for word in ("open", "info", "demo", "solve", "bake", "check", "store", "bind", "rig", "keys", "clips", "movie"):
+        assert word in whole and "usage: estampa " + word in told(word)
 
 
 def test_stopping_a_solve_is_told_and_keeps_its_frames(flag, tmp_path):
@@ -190,3 +195,48 @@ def test_a_loop_is_measured_and_closed_from_the_command_line(tmp_path):
     assert "4 of 4 copies of Mats move in step" in told.stdout
     assert estampa("loop", tmp_path / "mat.estampa", "--close").returncode == 0
     assert "offer" not in estampa("loop", tmp_path / "mat.estampa").stdout
+
+
+def test_the_public_names_are_all_there_and_told(tmp_path):
+    from estampa import api
+
+    for name in api.__all__:
+        found = getattr(api, name)
+        assert (found.__doc__ or "").strip(), f"{name} does not say what it does"
+    scene = api.Scene()
+    mat = api.add_mesh(scene, api.Mesh([[0, 0, 0], [1, 0, 0], [0, 0, 1]], [3], [0, 1, 2]), "Mat")
+    assert api.find(scene, "Mat") is mat and "cloth" in api.kinds() and "wind" in api.kinds("force")
+    with pytest.raises(api.EstampaError, match="is not in the scene"):
+        api.find(scene, "Rug")
+
+
+def test_what_the_window_does_the_command_line_does_too(tmp_path):
+    """Rig import, binding, baking a range, in place, clips, loops and movies, one after another on one scene."""
+    from tests.nasty import whole_scene
+
+    environment = os.environ | {"ESTAMPA_STORE": str(tmp_path / "store")}
+    run = lambda *words: estampa(*words, env=environment)
+    shot = tmp_path / "shot.estampa"
+    shot.write_bytes(whole_scene())
+    assert "follows Skeleton" in run("bind", shot, "--subject", "Cage", "--skeleton", "Skeleton").stdout
+    scene = open_scene(shot)
+    do.set_value(scene, named(scene, "Skinned mesh").id, "subject", named(scene, "Tail").id)
+    save_scene(scene)
+    run("bake", shot, "--print", "Skinned mesh", "--out", tmp_path)
+    rig = next(tmp_path.glob("*.glb"))
+    assert "4 joints" in run("rig", rig, tmp_path / "new.estampa").stdout
+    assert open_scene(tmp_path / "new.estampa").doc.skeletons
+    assert "cannot be a cage" in run("bind", shot, "--subject", "Flag", "--cage", "Flag").stderr
+    told = run("keys", shot, "--first", "1", "--last", "4", "--clip", "Short").stdout
+    assert "over 4 frames" in told
+    assert "“Short” is replaced" in run("keys", shot, "--first", "1", "--last", "5", "--clip", "Short").stdout
+    listed = run("clips", shot, "--play", "Sway").stdout
+    assert "Sway, frames 1 to 6, loops, played" in listed and "Short, frames 1 to 5" in listed
+    assert "Short backwards" in run("clips", shot, "--reverse", "Short").stdout
+    assert "Short backwards" not in run("clips", shot, "--remove", "Short backwards").stdout
+    run("loop", shot, "--run-up", "3", "--drop", "--close")
+    assert open_scene(shot).doc.run_up == 3
+    movie = tmp_path / "m.mp4"
+    assert run("movie", shot, "--out", movie, "--size", "96x64", "--first", "1", "--last", "2").returncode == 0
+    assert movie.stat().st_size > 500
+    assert "ends in neither" in run("movie", shot, "--out", tmp_path / "m.avi").stderr

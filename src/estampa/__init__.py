@@ -4,11 +4,15 @@ The core is complete without a window; only `estampa.app` draws.
 """
 
 import os
+import sys
 
 # How long a thread of a kernel spins before it sleeps. The default spins for long, and where the window, a solve and
 # other programs want the same processors, a kernel then waits for a thread that does not run: some steps took 30 times
 # as long. Read when the OpenMP library is loaded, so it is set before anything else.
 os.environ.setdefault("GOMP_SPINCOUNT", "4000")
+
+# Things ride on one another and channels read one another up to graph.MOST_DEEP deep, some calls for each.
+sys.setrecursionlimit(max(sys.getrecursionlimit(), 6000))
 
 from .errors import Cancelled, EstampaError
 from .scene.file import load_scene as open_scene

@@ -5,6 +5,7 @@ Exit codes: 0 done, 1 the scene has errors or a print does not match, 2 trouble 
 
 import argparse
 import sys
+from contextlib import contextmanager
 from pathlib import Path
 
 from .errors import Cancelled, EstampaError
@@ -30,7 +31,8 @@ def main(argv: list[str] | None = None) -> int:
     info.add_argument("file")
     info.add_argument("--unit", choices=("m", "cm", "mm", "in", "ft"), help="what one unit of a mesh file is")
     info.add_argument("--up", choices=("y", "z"), default="y", help="the mesh file's upward axis")
-    info.add_argument("--weld", action="store_true", help="make coincident points one before counting")
+    weld = argparse.BooleanOptionalAction
+    info.add_argument("--weld", action=weld, help="make coincident points one before counting (default: of STL)")
 
     demo = command("demo", _demo, "Open a demo scene; with --out, solve it and bake all its prints without a window.")
     demo.add_argument("name", nargs="?", default="awning", help="which demo (default: awning)")
@@ -42,7 +44,8 @@ def main(argv: list[str] | None = None) -> int:
 
     bake = command("bake", _bake, "Solve, bake the scene's prints, and read them back.")
     bake.add_argument("scene")
-    bake.add_argument("--print", dest="print_name", metavar="NAME", help="only the print of this name")
+    only = {"dest": "print_names", "metavar": "NAME", "action": "append"}
+    bake.add_argument("--print", **only, help="only this print; may be repeated")
     bake.add_argument("--out", metavar="DIR", required=True)
 
     check = command("check", _check, "Print the remarks on a scene; exits 1 when one of them is an error.")
@@ -54,6 +57,10 @@ def main(argv: list[str] | None = None) -> int:
     loop.add_argument("scene")
     loop.add_argument("--close", action="store_true", help="carry out all that closes it, and save the scene")
     loop.add_argument("--blend", type=int, default=12, metavar="FRAMES", help="frames over which keys go back (12)")
+    loop.add_argument("--drop", action="store_true", help="drop the keys of those frames instead of blending them")
+    loop.add_argument("--run-up", type=int, metavar="FRAMES", help="frames solved before the first; saves the scene")
+    loop.add_argument("--desync", action="store_true", help="bring what moves in step out of it, and save the scene")
+    loop.add_argument("--vary", type=float, default=0.0, metavar="SHARE", help="with it, how much copies differ")
 
     keys = command("keys", _keys, "Bake the layers of a skeleton to keys on its joints, and save the scene.")
     keys.add_argument("scene")
@@ -61,8 +68,45 @@ def main(argv: list[str] | None = None) -> int:
     keys.add_argument("--tips", type=float, default=2.0, metavar="MM", help="how far a tip may be off (2 mm)")
     keys.add_argument("--turn", type=float, default=0.5, metavar="DEG", help="how far a joint may be turned off (0.5)")
     keys.add_argument("--every", action="store_true", help="a key at every frame")
-    keys.add_argument("--clip", default="Baked", metavar="NAME", help="name of the new clip (Baked)")
+    keys.add_argument("--first", type=int, metavar="FRAME", help="first frame that is baked (default: the scene's)")
+    keys.add_argument("--last", type=int, metavar="FRAME", help="last frame that is baked (default: the scene's)")
+    keys.add_argument("--clip", default="Baked", metavar="NAME", help="name of its clip; one that is there is replaced")
+    keys.add_argument("--in-place", action="store_true", help="then take the travel out of the root, onto a grip")
     keys.add_argument("--live", action="store_true", help="instead, switch the baked layers on again")
+
+    clips = command("clips", _clips, "List the clips of a skeleton or subject; choose, make or remove one.")
+    clips.add_argument("scene")
+    clips.add_argument("--of", metavar="NAME", help="which skeleton or subject (default: the only one with clips)")
+    clips.add_argument("--play", metavar="CLIP", help="put the keys of this clip in place, and save the scene")
+    clips.add_argument("--reverse", metavar="CLIP", help="make one that plays this one backwards, and save the scene")
+    clips.add_argument("--remove", metavar="CLIP", help="remove this clip, and save the scene")
+    clips.add_argument("--new", metavar="CLIP", help="keep the present keys as a clip, and save the scene")
+    clips.add_argument("--first", type=int, metavar="FRAME", help="of a new clip (default: the loop or the scene)")
+    clips.add_argument("--last", type=int, metavar="FRAME", help="of a new clip; of one that loops, the first again")
+    clips.add_argument("--loops", action="store_true", help="a new clip goes round")
+
+    bind = command("bind", _bind, "Bind a subject to a skeleton, or to a cage, and save the scene.")
+    bind.add_argument("scene")
+    bind.add_argument("--subject", metavar="NAME", required=True, help="the subject that is bound")
+    to = bind.add_mutually_exclusive_group(required=True)
+    to.add_argument("--skeleton", metavar="NAME", help="the skeleton that it follows")
+    to.add_argument("--cage", metavar="NAME", help="the subject around it that carries it")
+    bind.add_argument("--way", choices=("heat", "nearest"), default="heat", help="how weights are worked out (heat)")
+    bind.add_argument("--most", type=int, choices=(4, 8), default=4, help="joints that one vertex may follow (4)")
+    bind.add_argument("--method", choices=("linear", "dual"), default="linear", help="how their pull is blended")
+
+    rig = command("rig", _rig, "Bring a mesh with its skeleton, skin and clips (GLB, glTF) into a scene, and save it.")
+    rig.add_argument("file")
+    rig.add_argument("scene", help="a .estampa scene; it is made when it is not there")
+
+    movie = command("movie", _movie, "Solve and film a scene: H.264 (.mp4), or numbered pictures (.png).")
+    movie.add_argument("scene")
+    movie.add_argument("--out", metavar="FILE", required=True, help="ends in .mp4 or .png")
+    movie.add_argument("--size", default="1280x720", metavar="WxH", help="in pixels (1280x720)")
+    movie.add_argument("--first", type=int, metavar="FRAME", help="first frame that is shown (default: the scene's)")
+    movie.add_argument("--last", type=int, metavar="FRAME", help="last frame that is shown (default: the scene's)")
+    movie.add_argument("--loop", action="store_true", help="the loop range, without the frame that equals the first")
+    movie.add_argument("--camera", metavar="NAME", help="look through this camera")
 
     store = command(
         "store", _store, "Tell where solved frames are kept and how large they are; with --clear, let go of them all."
@@ -126,6 +170,24 @@ def _load(path):
     return load_scene(path)
 
 
+@contextmanager
+def _edited(path):
+    """A scene to be changed and saved, which no window has open at the same time."""
+    from .scene.file import save_scene
+    from .scene.recovery import SceneLock
+
+    with SceneLock(path) as lock:
+        if not lock.held:
+            raise EstampaError(
+                Path(path).name, "is open in a window, which may save it too.", "Close it there, or save a copy."
+            )
+        scene = _load(path)
+        before = scene.doc
+        yield scene
+        if scene.doc is not before:
+            save_scene(scene)
+
+
 def _open(a) -> int:
     from .app.run import run
 
@@ -185,27 +247,41 @@ def _solve(a) -> int:
 
 def _loop(a) -> int:
     from .evaluate import loops, sync
+    from .scene.commands import set_range
 
+    if a.close or a.run_up is not None or a.desync:
+        with _edited(a.scene) as scene:
+            if a.run_up is not None:
+                set_range(scene, run_up=a.run_up)
+            for offer in loops.close(scene, loops.offers(scene.doc, a.blend, a.drop)) if a.close else ():
+                print(f"done: {offer.words}")
+            for group in sync.in_step(scene.evaluator()) if a.desync else ():
+                sync.desync(scene, group, vary=a.vary)
     scene = _load(a.scene)
-    if a.close:
-        for offer in loops.close(scene, blend=a.blend):
-            print(f"done: {offer.words}")
-        from .scene.file import save_scene
-
-        save_scene(scene)
     evaluator = scene.evaluator()
     with Progress("solving") as progress:
-        evaluator.solve_through(loops.loop_range(scene.doc)[1], progress)
+        evaluator.solve_through(loops.loop_range(scene.doc)[1] + 1, progress)
     found = loops.seams(evaluator)
     for seam in found:
         gap = f"pose {1000 * seam.pose:.3f} mm, turn {seam.turn:.4f} rad, speed {1000 * seam.speed:.2f} mm/s"
         gap = gap if seam.solved else "not known"
         print(f"{'closed' if seam.closed else 'open  '}  {seam.name}: {gap} ({seam.where})")
-    for offer in loops.offers(scene.doc, a.blend):
+    for offer in loops.offers(scene.doc, a.blend, a.drop):
         print(f"offer: {offer.words}")
     for group in sync.in_step(evaluator):
         print(f"in step: {group.words(scene.doc.find(group.thing).name)}")
     return 0 if all(seam.closed for seam in found) else 1
+
+
+def _named(scene, name: str | None, things, what: str):
+    """The one of these things with that name, or the only one there is."""
+    things = list(things)
+    found = [t for t in things if name in (None, t.name)]
+    if len(found) != 1:
+        names = ", ".join(t.name for t in things) or "none"
+        cause = "is not in the scene." if name else f"must be named: there are {len(things)}."
+        raise EstampaError(f"{what} “{name}”" if name else f"The {what.lower()}", cause, f"There is: {names}.")
+    return found[0]
 
 
 def _keys(a) -> int:
@@ -213,22 +289,111 @@ def _keys(a) -> int:
 
     from .baking import keys
     from .baking.reduce import Tolerance
-    from .scene.file import save_scene
+    from .scene import clips
 
-    scene = _load(a.scene)
-    found = [t for t in scene.doc.skeletons if a.skeleton in (None, t.name)]
-    if len(found) != 1:
-        names = ", ".join(t.name for t in scene.doc.skeletons) or "none"
-        raise EstampaError(a.skeleton or "The skeleton", "is not the only one there.", f"Skeletons: {names}.")
-    if a.live:
-        keys.back_to_live(scene, found[0].id)
-    else:
+    with _edited(a.scene) as scene:
+        skeleton = _named(scene, a.skeleton, scene.doc.skeletons, "Skeleton")
+        if a.live:
+            keys.back_to_live(scene, skeleton.id)
+            return 0
         tolerance = None if a.every else Tolerance(a.tips / 1000, math.radians(a.turn))
+        first, last = keys.default_frames(scene.doc)
+        frames = (first if a.first is None else a.first, last if a.last is None else a.last)
         with Progress("baking to keys") as progress:
-            baked = keys.bake(scene, found[0].id, tolerance=tolerance, progress=progress)
+            baked = keys.bake(scene, skeleton.id, frames=frames, tolerance=tolerance, progress=progress)
+        if clips.named(skeleton, a.clip) is not None:
+            print(f"the clip “{a.clip}” is replaced")
         keys.put(scene, baked, a.clip)
-        print(f"{found[0].name}: {baked.words()}")
-    save_scene(scene)
+        print(f"{skeleton.name}: {baked.words()}")
+        if a.in_place:
+            grip = keys.in_place(scene, skeleton.id)
+            print(f"its travel is on “{grip.name}”")
+    return 0
+
+
+def _clips(a) -> int:
+    from .scene import clips
+
+    def edit(scene):
+        owner = _clip_owner(scene, a.of, bool(a.new))
+        if a.new:
+            first, last = scene.doc.loop if scene.doc.loop and a.loops else (scene.doc.start, scene.doc.end)
+            first, last = (first if a.first is None else a.first, last if a.last is None else a.last)
+            clips.new_clip(scene, owner.id, a.new, first, last, a.loops)
+        for name, run in ((a.play, clips.use_clip), (a.reverse, clips.reverse_clip), (a.remove, clips.remove_clip)):
+            if name:
+                run(scene, owner.id, _named(scene, name, scene.doc.find(owner.id).clips, "Clip").id)
+
+    if a.new or a.play or a.reverse or a.remove:
+        with _edited(a.scene) as scene:
+            edit(scene)
+    scene = _load(a.scene)
+    for owner in (*scene.doc.skeletons, *scene.doc.subjects):
+        for clip in owner.clips:
+            more = (", loops" if clip.loops else "") + (", played" if clip.values is None else "")
+            print(f"{owner.name}: {clip.name}, frames {clip.first} to {clip.last}{more}")
+    return 0
+
+
+def _clip_owner(scene, name, new):
+    owners = [*scene.doc.skeletons, *(s for s in scene.doc.subjects if any(l.kind == "morph" for l in s.stack))]
+    return _named(scene, name, owners if new or name else [o for o in owners if o.clips], "Skeleton or subject")
+
+
+def _bind(a) -> int:
+    from .scene import joints
+
+    with _edited(a.scene) as scene:
+        subject = _named(scene, a.subject, scene.doc.subjects, "Subject")
+        if a.cage:
+            joints.bind_cage(scene, subject.id, _named(scene, a.cage, scene.doc.subjects, "Subject").id)
+            print(f"{subject.name} is carried by {a.cage}")
+            return 0
+        skeleton = _named(scene, a.skeleton, scene.doc.skeletons, "Skeleton")
+        _, unseen = joints.bind_skin(scene, subject.id, skeleton.id, a.way, a.most, a.method)
+        print(f"{subject.name} follows {skeleton.name}; {unseen:,} vertices see no joint and follow the nearest")
+    return 0
+
+
+def _rig(a) -> int:
+    from .baking.rigged import add_rigged
+    from .formats.gltf_skin import read
+    from .scene.file import save_scene
+    from .scene.scene import Scene
+
+    def bring_in(scene):
+        with Progress("reading") as progress:
+            found = read(a.file, scene.doc.frame_rate, progress)
+        subject, skeleton = add_rigged(scene, found, Path(a.file).name)
+        told = f"{len(found.joints)} joints, {len(found.targets)} targets, {len(found.animations)} clips"
+        print(f"{subject.name}: {told}")
+
+    if Path(a.scene).exists():
+        with _edited(a.scene) as scene:
+            bring_in(scene)
+    else:
+        scene = Scene()
+        bring_in(scene)
+        save_scene(scene, a.scene)
+    return 0
+
+
+def _movie(a) -> int:
+    from .api import film
+    from .evaluate.loops import loop_range
+
+    scene, out = _load(a.scene), Path(a.out)
+    wide, _, tall = a.size.partition("x")
+    if not (wide.isdigit() and tall.isdigit()):
+        raise EstampaError(f"“{a.size}”", "is no size.", "Give width and height in pixels, such as 1280x720.")
+    if out.suffix.lower() not in (".mp4", ".png"):
+        raise EstampaError(out.name, "ends in neither .mp4 nor .png.", "Name it so.")
+    first, last = loop_range(scene.doc) if a.loop else (scene.doc.start, scene.doc.end + 1)
+    frames = range(first if a.first is None else a.first, last if a.last is None else a.last + 1)
+    with Progress("filming") as progress:
+        written = film(scene, out, (int(wide), int(tall)), frames, a.camera, progress)
+    size = sum(p.stat().st_size for p in written)
+    print(f"{written[0]}{'' if len(written) == 1 else f' and {len(written) - 1} more'}: {format_bytes(size)}")
     return 0
 
 
@@ -244,14 +409,14 @@ def _store(a) -> int:
 
 
 def _bake(a) -> int:
-    return _bake_all(_load(a.scene), a.out, a.print_name)
+    return _bake_all(_load(a.scene), a.out, a.print_names)
 
 
-def _bake_all(scene, out, print_name) -> int:
+def _bake_all(scene, out, print_names) -> int:
     from . import bake
 
     with Progress("baking") as progress:
-        results = bake(scene, out, print_name, progress)
+        results = [r for name in print_names or [None] for r in bake(scene, out, name, progress)]
     for result in results:
         print(f"{result.name}: {format_bytes(result.bytes)} in {len(result.paths)} file(s)")
         for path in result.paths:
@@ -261,9 +426,11 @@ def _bake_all(scene, out, print_name) -> int:
 
 
 def _check(a) -> int:
+    from .baking.keys import clip_remarks
     from .evaluate.remarks import remarks
 
-    found = remarks(_load(a.scene))
+    scene = _load(a.scene)
+    found = [*remarks(scene), *clip_remarks(scene.evaluator())]
     for remark in found:
         print(f"{remark.severity}: {remark}")
     if not found:

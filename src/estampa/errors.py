@@ -11,8 +11,13 @@ class EstampaError(Exception):
     """
 
     def __init__(self, what: str, cause: str, cure: str = "", detail: str = ""):
+        what, cause = shortened(what, 200), shortened(cause, 600)  # names from a damaged file may be of any length
         self.what, self.cause, self.cure, self.detail = what, cause, cure, detail
         super().__init__(f"{what}: {cause}" + (f" {cure}" if cure else ""))
+
+
+def shortened(text: str, most: int) -> str:
+    return text if len(text) <= most else f"{text[: most // 2]} … {text[-most // 4 :]}"
 
 
 class Cancelled(Exception):

@@ -49,7 +49,7 @@ def array_digest(array: np.ndarray) -> str:
     h = hashlib.blake2b(digest_size=SIZE)
     array = np.ascontiguousarray(array)
     h.update(f"{array.dtype.str}{array.shape}".encode())
-    h.update(memoryview(array).cast("B"))
+    h.update(memoryview(array).cast("B") if array.size else b"")
     return h.hexdigest()
 
 

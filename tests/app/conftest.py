@@ -1,7 +1,7 @@
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from estampa.app import theme
 from estampa.app.session import Session
@@ -71,6 +71,12 @@ class User:
     @property
     def notice(self):
         return self.window.notice.text.text() if self.window.notice.isVisible() else ""
+
+
+def answer(user, words):
+    """Click the button of those words in the box that asks something."""
+    box = next(b for b in user.window.findChildren(QMessageBox) if b.isVisible())
+    user.click(next(b for b in box.findChildren(QPushButton) if b.text() == words))
 
 
 @pytest.fixture

@@ -17,7 +17,6 @@ from estampa.app.session import Session
 from estampa.app.window import Window
 from estampa.geometry.primitives import sheet
 from estampa.scene import commands as do
-from estampa.scene import file
 from estampa.store.frames import FrameStore
 
 
@@ -118,12 +117,14 @@ def test_files_by_their_dialogs(flag_user, tmp_path, monkeypatch):
         monkeypatch.setattr(QFileDialog, name, lambda *a, **k: (str(chosen["path"]), ""))
     chosen["path"] = tmp_path / "named"
     user.do("save")
+    user.wait()
     assert s.scene.path == tmp_path / "named.estampa" and not s.scene.is_changed
     assert "Saved named.estampa" in user.notice
     do.set_range(s.scene, end=15)
     assert "not saved" in user.window.windowTitle()
     chosen["path"] = tmp_path / "other.estampa"
     user.do("save_as")
+    user.wait()
     assert open_scene(tmp_path / "other.estampa").doc.end == 15 and open_scene(tmp_path / "named.estampa").doc.end == 12
     chosen["path"] = tmp_path / "named.estampa"
     user.do("open")
@@ -251,7 +252,7 @@ def test_opening_and_autosaving_do_not_wait_for_a_long_solve(flag_user, tmp_path
     user.do("solve")
     user.wait(lambda: s.jobs.busy)
     s.autosave_now()
-    user.wait(lambda: file.autosave_file(None).exists())
+    user.wait(lambda: s.autosave.file(None).exists())
     assert s.jobs.busy
     (tmp_path / "mat.obj").write_text("v 0 0 0\nv 1 0 0\nv 0 0 1\nf 1 2 3\n")
     user.window.files.import_mesh(tmp_path / "mat.obj")
@@ -260,7 +261,7 @@ def test_opening_and_autosaving_do_not_wait_for_a_long_solve(flag_user, tmp_path
     user.window.files.import_dialog.reject()
     user.do("cancel")
     user.wait()
-    file.discard_autosave(None)
+    s.autosave.discard()
 
 
 def test_without_opengl_the_window_says_so_and_everything_else_works(qtbot, flag, tmp_path, monkeypatch):

@@ -120,10 +120,16 @@ def test_a_skeleton_is_laid_out_by_dialogs_and_every_step_is_undone(arm_user):
     skeleton = lambda: s.doc.skeletons[0]
     bare = s.doc
     user.select("Arm")
-    user.do("joint_chain")  # offered along the longest side of the mesh
+    user.do("joint_chain")  # dragged out in the view, then mended in numbers
+    user.drag(user.window.viewport, (400, 330), (420, 120))
+    dragged = [ask().editors[f"to_{a}"].value - ask().editors[f"from_{a}"].value for a in "xyz"]
+    assert dragged[1] > 0.2 and "between the two points" in ask().findChildren(QLabel)[0].text()
     user.type_in(ask().editors["joints"], "3")
-    user.type_in(ask().editors["to_y"], "150 cm")
+    for end, place in (("from", ("0", "0", "0")), ("to", ("0", "150 cm", "0"))):
+        for axis, text in zip("xyz", place, strict=True):
+            user.type_in(ask().editors[f"{end}_{axis}"], text)
     accept(ask())
+    assert s.tool == "hand"
     bones = s.scene.values.bones(skeleton())
     assert bones.at_rest[:, :3, 3] == pytest.approx(np.array([[0, 0, 0], [0, 0.5, 0], [0, 1, 0]]), abs=1e-6)
     assert user.window.panels.currentWidget() is user.window.joints
@@ -182,6 +188,7 @@ def test_commands_say_what_they_need_before_they_ask(user):
     user.do("bind_skin")
     assert "needs a skeleton" in user.notice
     user.do("joint_chain")
+    user.drag(user.window.viewport, (400, 330), (420, 120))
     user.type_in(user.window.skeletons.dialog.editors["joints"], "20000")  # no more than a field allows
     accept(user.window.skeletons.dialog)
     assert len(s.doc.skeletons) == 1 and len(s.doc.skeletons[0].joints) <= 10_000

@@ -9,7 +9,7 @@ import trimesh
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from estampa import open_scene, save_scene
 from estampa.app.fields import NumberField
@@ -17,8 +17,11 @@ from estampa.app.tasks import Job, Jobs, Latest
 from estampa.errors import Cancelled, EstampaError
 from estampa.geometry.primitives import sheet
 from estampa.scene import commands as do
-from estampa.scene import file
+from estampa.scene import recovery
 from estampa.scene.channels import Channel
+from estampa.scene.scene import Scene
+from tests.app.conftest import answer
+from tests.conftest import DEAD
 
 
 def test_a_field_shows_units_and_keeps_its_hard_range(qtbot):
@@ -122,11 +125,6 @@ def test_a_mesh_dropped_on_the_window_is_imported(user, tmp_path):
     assert user.session.subject.name == "Box"
 
 
-def answer(user, words):
-    box = next(b for b in user.window.findChildren(QMessageBox) if b.isVisible())
-    user.click(next(b for b in box.findChildren(QPushButton) if b.text() == words))
-
-
 def test_leaving_unsaved_work_is_asked_about(flag_user, tmp_path):
     user, s = flag_user, flag_user.session
     path = save_scene(s.scene, tmp_path / "flag.estampa")
@@ -136,6 +134,7 @@ def test_leaving_unsaved_work_is_asked_about(flag_user, tmp_path):
     assert s.doc.end == 20
     user.do("new")
     answer(user, "Save")
+    user.wait(lambda: not s.doc.things)
     assert not s.doc.things and open_scene(path).doc.end == 20
     s.replace(open_scene(path))
     do.set_range(s.scene, end=30)
@@ -145,26 +144,25 @@ def test_leaving_unsaved_work_is_asked_about(flag_user, tmp_path):
     assert not user.window.isVisible() and open_scene(path).doc.end == 20
 
 
-def test_work_without_a_name_is_recovered_too(user, monkeypatch):
+def test_work_without_a_name_is_recovered_too(user):
     s = user.session
     do.add_mesh(s.scene, sheet(1, 1, 3, 3), "Mat")
     s.autosave_now()
     user.wait()
-    kept = file.autosave_file(None)
-    assert kept.exists() and file.recoverable(None) is None, "a living program's work is left alone"
-    orphan = kept.with_name("untitled-0-999999999.autosave")
+    kept = s.autosave.file(None)
+    assert kept.exists() and recovery.recoverable(None) == [], "a living program's work is left alone"
+    orphan = kept.with_name(f"untitled@{DEAD}.autosave")
     kept.rename(orphan)
-    assert file.recoverable(None) == orphan
-    from estampa.scene.scene import Scene
-
+    assert recovery.recoverable(None) == [orphan]
     s.scene.saved_doc = s.doc
     s.replace(Scene())
     user.window.files.offer_recovery()
     user.click(user.window.notice.first)
     user.wait()
-    assert user.thing("Mat") and s.scene.is_changed and not orphan.exists()
-    assert kept.exists(), "it stays kept until it is saved"
-    file.discard_autosave(None)
+    assert user.thing("Mat") and s.scene.is_changed
+    assert orphan.exists(), "it stays kept until it is saved or given up"
+    s.give_up()
+    assert not orphan.exists()
 
 
 def test_playing_waits_for_the_solver_and_goes_round(flag_user):
@@ -200,7 +198,11 @@ def test_the_press_says_why_a_print_cannot_be_made_and_when_it_is_old(flag_user)
     user, s, press = flag_user, flag_user.session, flag_user.window.press
     user.do("panel_press")
     texture = do.add_thing(s.scene, "vertex_texture", "Long", {"last": 99999})
-    words = lambda: " ".join(l.text() for l in press.cards[texture.id].findChildren(type(press.where)))
+
+    def words():
+        user.wait()
+        return " ".join(l.text() for l in press.cards[texture.id].findChildren(type(press.where)))
+
     assert "a side may have 8,192" in words()
     run = next(b for b in press.cards[texture.id].findChildren(QPushButton) if b.text() == "Run")
     assert not run.isEnabled()

@@ -40,6 +40,7 @@ def apart(scene, skeleton, a, b):
     return place.max(), np.arccos(np.clip(cosine, -1, 1)).max()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("millimetres", [20.0, 5.0, 1.0])
 def test_fewer_keys_are_within_the_tolerance_at_every_frame(store, millimetres):
     scene, skeleton = swinging()
@@ -143,6 +144,7 @@ def test_clips_are_swapped_reversed_changed_and_removed():
     assert len(scene.doc.find(skeleton.id).clips) == 2
 
 
+@pytest.mark.slow
 def test_in_place_takes_the_travel_out_and_keeps_it_on_a_grip(store):
     scene = Scene(Document(start=1, end=48))
     skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0, 1.2, 0], 6)])
@@ -154,7 +156,10 @@ def test_in_place_takes_the_travel_out_and_keeps_it_on_a_grip(store):
     baking.put(scene, baking.bake(scene, skeleton.id, store=store))
     grip = baking.in_place(scene, skeleton.id)
     still = course(scene, skeleton.id, store)
-    assert np.abs(still[:, 0, [0, 2], 3] - still[0, 0, [0, 2], 3]).max() < 1e-12
+    # only the even way from its first place to its last is taken out; what it sways and surges about that stays
+    even = np.linspace(live[0, 0, :3, 3], live[-1, 0, :3, 3], 48) - live[0, 0, :3, 3]
+    assert live[:, 0, :3, 3] - still[:, 0, :3, 3] == pytest.approx(even, abs=1e-9)
+    assert np.ptp(still[:, 0, 2, 3]) > 0.2
     assert still[..., :3, :3] == pytest.approx(live[..., :3, :3], abs=1e-9)
     # riding on the grip, it travels as before
     do.set_value(scene, skeleton.id, "parent", grip.id)

@@ -107,7 +107,7 @@ def test_order_in_the_stack_matters_and_a_layer_below_the_cloth_solves_nothing(f
     assert np.abs(above - below).max() > 1e-3
 
 
-def test_cancel_keeps_what_was_solved_and_a_lost_frame_is_told(flag, store):
+def test_cancel_keeps_what_was_solved_and_a_lost_frame_is_solved_again(flag, store):
     calls = []
     with pytest.raises(Cancelled):
         Evaluator(flag.doc, flag, store).solve_through(12, cancelled=lambda: calls.append(1) or len(calls) > 5)
@@ -115,11 +115,17 @@ def test_cancel_keeps_what_was_solved_and_a_lost_frame_is_told(flag, store):
     cloth, subject = named(flag, "Cloth"), named(flag, "Flag")
     assert [store.has(evaluator.key(subject, cloth, f)) for f in range(1, 13)] == [True] * 5 + [False] * 7
     assert evaluator.solve_through(12) == 7
+    before = store.state(evaluator.key(subject, cloth, 12)).points
+    for frame in (7, 8):
+        store._path(evaluator.key(subject, cloth, frame)).unlink()
+    again = FrameStore(store.root)
+    assert Evaluator(flag.doc, flag, again).solve_through(12) == 2, "those that are lost, and no others"
+    assert np.array_equal(again.state(evaluator.key(subject, cloth, 12)).points, before)
 
 
 def test_trouble_in_a_solve_names_layer_frame_and_cure_and_no_nan_is_stored(flag, store):
     do.set_value(flag, named(flag, "Gravity").id, "pull", 1e9)
-    do.set_value(flag, named(flag, "Cloth").id, "tether", 1e6)
+    do.set_values(flag, named(flag, "Cloth").id, {"tether": 1e6, "limit": 1e6, "excess": 1.0})
     with pytest.raises(EstampaError, match=r"Cloth on Flag, frame \d+: flew apart.*Raise Substeps"):
         Evaluator(flag.doc, flag, store).solve_through(12)
 
@@ -141,5 +147,11 @@ def test_remarks_name_the_culprit_and_the_cure(flag):
     tiny = do.add_mesh(flag, sheet(0.002, 0.002, 3, 3), "Crumb")
     huge = do.add_mesh(flag, sheet(5000, 2, 3, 3), "Island")
     assert {tiny.id, huge.id} <= {r.thing for r in remarks(flag) if "unit" in r.mend}
-    do.set_value(flag, cloth.id, "substeps", 1)
-    assert any("few substeps" in r.wrong for r in remarks(flag))
+    fine = do.add_mesh(flag, sheet(2, 2, 120, 120), "Sail")
+    sail = do.add_layer(flag, fine.id, "cloth")
+    assert not any(r.thing == sail.id and "too fine" in r.wrong for r in remarks(flag))
+    do.set_value(flag, named(flag, "Wind").id, "speed", 25.0)
+    found = [r for r in remarks(flag) if r.thing == sail.id and "very fine for the load" in r.wrong]
+    assert found and "31 m/s" in found[0].wrong and "substeps" in found[0].mend
+    do.add_thing(flag, "collider", "Bollard")
+    assert any(r.thing == cloth.id and "does not meet Bollard" in r.wrong for r in remarks(flag))

@@ -84,6 +84,7 @@ def test_a_rolling_hoop_has_its_seam_closed_for_the_camera_that_rides_along():
     assert abs(turned) == pytest.approx(way / outer, rel=1e-6)
 
 
+@pytest.mark.slow
 def test_both_demos_loop_without_a_remark_and_nothing_in_them_moves_in_step():
     for name in ("reeds", "pinwheels"):
         scene = demo.build(name)
@@ -138,6 +139,7 @@ def test_correlation_finds_the_lag_between_two_signals():
     assert abs(lag[0, 1]) == 5 and together[0, 1] == pytest.approx(1) and together[0, 2] == pytest.approx(0, abs=1e-12)
 
 
+@pytest.mark.slow
 def test_a_loop_is_printed_without_its_last_frame_and_a_strip_keeps_materials(mat, tmp_path):
     """A cycle that shows frame 1 again at frame 11 has ten frames (common practice, no source)."""
     do.set_loop(mat, 1, 11)

@@ -117,6 +117,7 @@ def test_solvers_are_solved_in_the_order_in_which_they_read_one_another(store):
     assert evaluator.poses.at(scene.doc.find(rope.id), 6).true
 
 
+@pytest.mark.slow
 def test_the_seam_is_told_by_joint_and_closed_by_wave_lengths():
     scene = Scene(Document(start=1, end=48, loop=(1, 49)))
     skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0, 1.0, 0], 4)], "Eel", "Eel")
@@ -142,7 +143,7 @@ def test_the_seam_is_told_by_joint_and_closed_by_wave_lengths():
     for frame, x in ((1, 0.0), (49, 3.0)):
         do.set_key(scene, grip.id, "x", frame, x, "linear")
     seam = loops.seams(scene.evaluator(), scene.doc.find(grip.id))[0]
-    assert seam.pose < 0.02
+    assert seam.pose < 1e-4, "the wave length is found between the samples"
 
 
 @pytest.mark.parametrize("name", ["lanterns", "jelly"])
@@ -155,7 +156,8 @@ def test_demos_are_baked_clean_and_their_loops_closed(name, store):
         found = loops.seams(scene.evaluator(store))
         assert len(found) >= 4 and all(s.closed for s in found)
         root = next(t for t in scene.doc.skeletons if t.name == "Kite").joints[0]
-        assert root.curve("z") is None  # in place
+        z = root.curve("z")
+        assert abs(z.at(193) - z.at(97)) < 1e-6  # in place: it surges, and travels nowhere
         assert next(t for t in scene.doc.things if t.name == "Kite travel").curve("z").after == "accumulate"
 
 
@@ -174,4 +176,4 @@ def test_the_command_line_bakes_to_keys_and_back(tmp_path, store, capsys, monkey
     assert main(["keys", str(path), "--live"]) == 0
     assert not load_scene(path).doc.skeletons[0].live
     assert main(["keys", str(path), "--skeleton", "Rope"]) == 2
-    assert "Skeletons: Cord" in capsys.readouterr().err
+    assert "Skeleton “Rope”: is not in the scene. There is: Cord" in capsys.readouterr().err

@@ -65,6 +65,7 @@ def test_presets_lie_in_the_published_beaufort_bounds():
         assert BEAUFORT[number][1] <= values["speed"] <= BEAUFORT[number][2]
 
 
+@pytest.mark.slow
 def test_a_looped_wind_comes_back_to_where_it_began_and_a_zone_holds_it():
     v = Resolved(
         {name: c.default for name, c in Wind.channels.items()} | {"speed": 5.0, "turbulence": 0.3, "gustiness": 0.4}

@@ -160,6 +160,7 @@ def test_relax_leaves_a_turned_shape_alone_and_smooths_a_crumpled_one():
     assert roughness(apply(Relax, crumpled, detail, rounds=20)) < 0.4 * roughness(crumpled)
 
 
+@pytest.mark.slow
 def test_sine_and_cosine_are_those_of_numpy():
     from numba import njit
 

@@ -15,7 +15,6 @@ import pytest
 from estampa import open_scene, save_scene
 from estampa.errors import EstampaError
 from estampa.scene import commands as do
-from estampa.scene import file
 from tests.conftest import named
 
 
@@ -136,6 +135,7 @@ def test_a_refused_save_leaves_the_earlier_file_whole(flag, tmp_path, monkeypatc
         save_scene(flag, tmp_path / "no" / "such" / "flag.estampa")
 
 
+@pytest.mark.slow
 def test_killed_while_saving_the_file_is_old_or_new(flag, tmp_path):
     path = save_scene(flag, tmp_path / "flag.estampa")
     script = (
@@ -150,28 +150,3 @@ def test_killed_while_saving_the_file_is_old_or_new(flag, tmp_path):
         process.kill()
         process.wait()
         assert open_scene(path).doc.end >= 12
-
-
-def test_autosave_is_found_after_a_crash_and_gone_after_a_save(flag, tmp_path):
-    path = save_scene(flag, tmp_path / "flag.estampa")
-    assert file.recoverable(path) is None
-    do.set_range(flag, end=77)
-    kept = file.autosave(flag)
-    os.utime(kept, (time.time() + 5, time.time() + 5))
-    assert open_scene(file.recoverable(path)).doc.end == 77
-    save_scene(flag)
-    assert file.recoverable(path) is None
-
-
-def test_a_scene_has_one_window_and_the_lock_dies_with_it(tmp_path):
-    path = tmp_path / "shared.estampa"
-    script = (
-        "import sys, time; from estampa.scene.file import SceneLock\n"
-        "lock = SceneLock(sys.argv[1]); print(lock.held, flush=True); time.sleep(60)\n"
-    )
-    other = subprocess.Popen([sys.executable, "-c", script, str(path)], stdout=subprocess.PIPE, text=True)
-    assert other.stdout.readline() == "True\n"
-    assert not file.SceneLock(path).held
-    other.kill()
-    other.wait()
-    assert file.SceneLock(path).held

@@ -176,6 +176,7 @@ def test_what_cannot_be_built_is_told():
         Rest(turn=(0, 0, 0, 0))
 
 
+@pytest.mark.slow
 def test_ten_thousand_joints_are_posed_at_once():
     scene = Scene()
     skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0, 100, 0], 10_000)])

@@ -52,6 +52,7 @@ def test_a_chain_between_two_posts_hangs_as_a_catenary(store):
     assert np.linalg.norm(np.diff(found, axis=0), axis=1).sum() == pytest.approx(length, rel=2e-3)
 
 
+@pytest.mark.slow
 def test_a_bead_on_a_thread_swings_as_a_pendulum(store):
     """T = 2 pi sqrt(l / g) with nearly all of the mass at the end, for a small swing (Galileo's law)."""
     angle = np.radians(4)
@@ -100,8 +101,8 @@ def test_a_stiff_rod_is_bent_less_than_a_limp_one(store):
         scene, skeleton, _ = hung([line], values, end=72)
         sag.append(-points(scene, store, skeleton)[-1, 1])
     assert sag[0] > 0.55 and sag[0] > sag[1] > sag[2] > 0
-    # w L^4 / (8 E I) for the stiffest, whose sag is small (Euler and Bernoulli); a pass a step is a little soft
-    assert sag[2] == pytest.approx(0.1 * G * 0.6**4 / (8 * 5.0), rel=0.25)
+    # w L^4 / (8 E I) for the stiffest, whose sag is small (Euler and Bernoulli)
+    assert sag[2] == pytest.approx(0.1 * G * 0.6**4 / (8 * 5.0), rel=0.02)
 
 
 SOLID = {
@@ -131,11 +132,11 @@ def test_strands_lie_on_what_is_solid(store, shape):
         block = do.add_mesh(scene, _outward(box([-0.3, -0.8, -0.3], [0.3, -0.6, 0.3])), "Block")
         place = {"subject": block.id}
     do.add_thing(scene, "collider", values={"shape": shape, **place})
-    found = points(scene, store, skeleton)
-    assert outside(found).min() > -0.002  # none went in ...
-    if shape != "sphere":
-        assert outside(found).min() < 0.05  # ... and they lie on it
-    assert np.isfinite(found).all()
+    course = [points(scene, store, skeleton, frame) for frame in range(1, 37)]
+    assert np.isfinite(course).all()
+    near = [outside(found).min() for found in course]
+    # a strand is 20 mm thick about its line: it goes in by less than a quarter of that, and it touches
+    assert min(near) > 0.015 and min(near) < 0.03
 
 
 def _outward(mesh: Mesh) -> Mesh:

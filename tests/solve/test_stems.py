@@ -50,6 +50,7 @@ def period_of(signal, rate):
     return float(np.diff(at).mean()) / rate
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("angle", [np.radians(2), np.radians(60)])
 def test_a_pendulum_swings_in_the_time_of_the_formula(store, angle):
     """A thin rod hung at its end: T0 = 2 pi sqrt(2 L / 3 g) for small angles, and T0 x 2 K(sin^2(a / 2)) / pi exactly
@@ -66,6 +67,7 @@ def test_a_pendulum_swings_in_the_time_of_the_formula(store, angle):
     assert np.abs(swing).max() <= angle * 1.01
 
 
+@pytest.mark.slow
 def test_a_double_pendulum_keeps_its_energy(store):
     """Without springs and damping the energy of two rods stays what it was (conservation of energy)."""
     values = {"stiffness": 0.0, "mass": 1.0, "width": 0.001, "substeps": 12}

@@ -12,7 +12,7 @@ from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.hashing import digest, rand
 from estampa.solve.solver import State
-from estampa.store.frames import FrameStore
+from estampa.store.frames import DEFAULT_LIMIT, FrameStore, limit_of
 
 
 def state(n=100, value=1.0):
@@ -63,6 +63,7 @@ def test_a_full_disk_stops_a_solve_and_keeps_its_frames(flag, store, monkeypatch
     assert Evaluator(flag.doc, flag, store).solve_through(12) == 8
 
 
+@pytest.mark.slow
 def test_killed_while_solving_every_frame_is_whole(flag, tmp_path):
     from estampa import save_scene
 
@@ -92,3 +93,41 @@ def test_random_numbers_belong_to_their_element_and_are_even():
     assert abs(many.mean() - 0.5) < 0.005 and abs(many.var() - 1 / 12) < 0.002
     assert abs(np.corrcoef(many, rand(5, np.arange(100_000), "turn"))[0, 1]) < 0.01
     assert abs(np.corrcoef(many[:-1], many[1:])[0, 1]) < 0.01
+
+
+@pytest.mark.parametrize("where", [0.0, 0.01, 0.3, 0.7, 0.999])
+def test_a_damaged_frame_counts_as_not_solved_and_is_solved_again(flag, store, where):
+    """Any one byte; the checksum is XXH3, of the xxhash library."""
+    evaluator = Evaluator(flag.doc, flag, store)
+    evaluator.solve_through(8)
+    subject, cloth = evaluator.solvers()[0]
+    key = evaluator.key(subject, cloth, 5)
+    good, path = store.state(key), store._path(evaluator.key(subject, cloth, 5))
+    data = bytearray(path.read_bytes())
+    data[int(where * len(data))] ^= 0x40
+    path.write_bytes(data)
+    again = FrameStore(store.root)
+    assert again.state(key) is None and not again.has(key)
+    reader = Evaluator(flag.doc, flag, again)
+    assert not reader.subject(flag.doc.find(subject.id), 5).true
+    assert reader.solve_through(8) == 1, "the frame alone is solved again"
+    assert np.array_equal(again.state(key).points, good.points)
+
+
+def test_what_an_open_scene_needs_stays_whatever_the_limit_and_what_cannot_fit_is_refused_first(flag, tmp_path):
+    size = 12 * (32 + 24 * 117)
+    tight = FrameStore(tmp_path / "tight", limit=size + 100)
+    for i in range(8):
+        tight.write(digest("old", i), state())
+    assert Evaluator(flag.doc, flag, tight).solve_through(12) == 12
+    assert Evaluator(flag.doc, flag, tight).solve_through(12) == 0, "nothing that is needed was let go of"
+    small = FrameStore(tmp_path / "small", limit=size // 2)
+    with pytest.raises(EstampaError, match="needs 34.1 kB for its 12 solved frames.*ESTAMPA_STORE_LIMIT"):
+        Evaluator(flag.doc, flag, small).solve_through(12)
+    assert not list(small.root.glob("*/*")), "it was refused before anything was solved"
+
+
+def test_sizes_are_said_in_words_or_bytes_and_nonsense_is_refused():
+    assert [limit_of(t) for t in ("20GB", "1.5 MB", "7", "")] == [20 * 10**9, 1_500_000, 7, DEFAULT_LIMIT]
+    with pytest.raises(EstampaError, match="ESTAMPA_STORE_LIMIT: is “plenty”"):
+        limit_of("plenty")

@@ -2,7 +2,7 @@
 
 from PySide6.QtGui import QAction, QKeySequence
 
-from ..scene.channels import kinds_in, layers_for
+from ..scene.channels import GROUPS, kind_of, kinds_in, layers_for
 from . import theme
 from .sheet import add_layer
 
@@ -50,6 +50,7 @@ def declare(window) -> dict[str, QAction]:
     for name, menu, words, keys, icon, help_text, run in _table(window, window.session, window.files):
         action = QAction(theme.icon(icon), words, window)
         action.setData(icon)
+        action.setObjectName(name)
         if keys:
             action.setShortcut(QKeySequence(keys))
         action.setToolTip(f"{help_text} ({keys})" if keys else help_text)
@@ -63,20 +64,24 @@ def declare(window) -> dict[str, QAction]:
     return found
 
 
-def _layer_keys(i: int) -> str:
-    """Ctrl and a digit for the first ten layers, Ctrl, Shift and a digit for the others."""
-    return f"Ctrl+{i % 10}" if i <= 10 else f"Ctrl+Shift+{(i - 10) % 10}"
+def lowered(title: str) -> str:
+    """A title within a sentence; standards keep their capitals."""
+    return title if title[:2].isupper() else title[0].lower() + title[1:]
+
+
+def added(kinds):
+    """Kinds in the order in which they are offered: by what one wants to do, then the most used first."""
+    return sorted(kinds, key=lambda k: (list(GROUPS).index(k.group) if k.group in GROUPS else 99, k.rank, k.title))
 
 
 # fmt: off
 def _table(w, s, files):
     """(name, menu, words, shortcut, icon, help, what it does) for window w on session s."""
     maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
-    k, layers = w.skeletons, sorted(layers_for("subject"), key=lambda k: k.kind)
-    poses = sorted(layers_for("skeleton"), key=lambda k: k.kind)
-    placed = (k for k in kinds_in("thing") if k.kind not in ("subject", "skeleton"))
-    forces = sorted(kinds_in("force"), key=lambda k: (k.kind == "collider", k.kind))
-    things = [*(f for f in forces if f.kind != "collider"), *sorted(placed, key=lambda k: k.kind), forces[-1]]
+    k, layers = w.skeletons, [*layers_for("subject"), *layers_for("skeleton")]
+    things = [k for k in (*kinds_in("thing"), *kinds_in("force")) if k.kind not in ("subject", "skeleton")]
+    add = lambda kind: (lambda: add_layer(s, kind)) if kind_of(kind).family == "layer" else (lambda: w.add_thing(kind))
+    word = lambda k: f"{k.title} layer" if k.family == "layer" else k.title
     return [
         ("new", "Scene", "New scene", "Ctrl+N", "subject", "Begin with an empty scene", files.new),
         ("open", "Scene", "Open…", "Ctrl+O", "open", "Open a scene", files.ask_open),
@@ -95,10 +100,9 @@ def _table(w, s, files):
         ("set_key", "Edit", "Key every keyed channel here", "K", "key", "Put keys at this frame on the keyed channels of what is selected", w.key_all),
         ("isolate", "Edit", "Isolate", "Shift+O", "eye", "Show only what is selected; again shows everything", w.isolate),
         ("auto_key", "Edit", "Auto-key", "Shift+K", "auto_key", "Every change of a channel that animates sets a key at this frame", lambda: w.toggle("auto_key")),
-        *(("add_" + k.kind, "Add", f"Add {k.title.lower()} layer", _layer_keys(i), k.kind, k.summary(), lambda k=k.kind: add_layer(s, k))
-          for i, k in enumerate(layers, 1)),
-        *(("add_" + k.kind, "Add", f"Add {k.title.lower()}", f"Alt+{i}", k.kind, k.summary(), lambda k=k.kind: w.add_thing(k))
-          for i, k in enumerate(things, 1)),
+        ("add", "Add", "Add…", "A", "add", "Type what you want to do: each kind with its picture and a sentence", w.add_something),
+        *(("add_" + k.kind, f"Add/{GROUPS[k.group]}", f"Add {lowered(word(k))}", k.shortcut, k.kind, k.summary(), add(k.kind))
+          for k in added([*layers, *things])),
         ("maps_by_island", "Rig", "Maps by island…", "Ctrl+Shift+I", "subject", "A weight map for each island, or for some that lie opposite each other", w.rigging.maps_by_island),
         ("layer_by_map", "Rig", "A layer on each map…", "Ctrl+Shift+L", "sway", "The same layer on every weight map, all reading one grip, a bit different from one another", w.rigging.layer_by_map),
         ("make_different", "Rig", "Make them a bit different…", "Ctrl+Shift+D", "different", "Vary angle, axis and phase of the layers of one kind, by a seed", w.rigging.make_different),
@@ -106,7 +110,7 @@ def _table(w, s, files):
         ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
         ("import_rig", "Scene", "Import a mesh with its skeleton…", "Ctrl+Alt+I", "skeleton", "GLB or glTF with a skin, morph targets and animations", k.import_rig),
-        ("joint_chain", "Joints", "A chain between two points…", "Ctrl+Shift+J", "chain", "So many joints in a straight line", k.chain),
+        ("joint_chain", "Joints", "A chain between two points", "Ctrl+Shift+J", "chain", "Drag in the view from where it begins to where it ends", k.chain),
         ("joint_path", "Joints", "A chain along a path…", "Alt+Shift+J", "along", "So many joints at even distances along the selected path", k.along_path),
         ("joint_beads", "Joints", "Strings of beads…", "Alt+Shift+B", "beads", "Skeleton, skin and swinging chain from a mesh of beads", k.beads),
         ("joint_subdivide", "Joints", "Subdivide…", "Alt+Shift+S", "more", "Cut the selected joint into several", k.subdivide),
@@ -123,13 +127,11 @@ def _table(w, s, files):
         ("clip_play", "Joints", "Play clip", "Alt+Shift+Return", "play", "Put the keys of the chosen clip in place", lambda: w.joints.play_clip()),
         ("clip_reverse", "Joints", "Reverse", "Alt+Shift+Left", "reset", "A new clip that plays the chosen one backwards", lambda: w.joints.reverse_clip()),
         ("clip_remove", "Joints", "Remove clip", "Alt+Shift+Delete", "remove", "Remove the chosen clip (can be undone)", lambda: w.joints.remove_clip()),
-        *(("add_" + p.kind, "Joints", f"Add {p.title[0].lower()}{p.title[1:]}", f"Ctrl+Alt+Shift+{i % 10}", p.kind, p.summary(), lambda p=p.kind: add_layer(s, p))
-          for i, p in enumerate(poses, 1)),
         ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
         ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
         ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
-        *(("add_" + k.kind, "Press", f"Add {k.title.lower()} print", f"Ctrl+Alt+{i}", k.kind, k.summary(),
-           lambda k=k.kind: (w.press.add_print(k), w.show_panel("press"))) for i, k in enumerate(kinds_in("print"), 1)),
+        *(("add_" + k.kind, "Press", f"Add {lowered(k.title)} print", k.shortcut, k.kind, k.summary(),
+           lambda k=k.kind: (w.press.add_print(k), w.show_panel("press"))) for k in added(kinds_in("print"))),
         ("press_all", "Press", "Run all prints", "Ctrl+Return", "press", "Solve, write and read back every print", w.run_prints),
         ("tool_hand", "Tools", "Hand", "H", "hand", "Turn the view, select things and take hold of grips", lambda: s.set_view(tool="hand")),
         ("tool_pick", "Tools", "Pick", "P", "pick", "Choose vertices by click or box; Shift adds, Ctrl takes away, a double click takes the island",

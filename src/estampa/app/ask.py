@@ -30,6 +30,7 @@ class Ask(QDialog):
         buttons.rejected.connect(self.reject)
         grid.addWidget(buttons, len(fields) + 1, 0, 1, 2)
         self.setMinimumWidth(360)
+        self.finished.connect(self.deleteLater)  # or each one ever opened would stay within the window
 
     def _editor(self, channel):
         if channel.type == "choice":

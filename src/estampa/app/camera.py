@@ -92,11 +92,11 @@ class Camera:
     def zoomed(self, notches: float) -> "Camera":
         return replace(self, distance=float(np.clip(self.distance * 0.88**notches, 1e-4, 1e7)))
 
-    def framing(self, points: np.ndarray, aspect: float) -> "Camera":
-        """The same view direction, near enough that (n, 3) points just fit."""
+    def framing(self, points: np.ndarray, aspect: float, share: float = 0.9) -> "Camera":
+        """The same view direction, near enough that (n, 3) points fill so much of the picture."""
         low, high = points.min(axis=0), points.max(axis=0)
         target = (low + high) / 2
         right, up, back = ((points - target) @ self.axes.T).T
         tan = np.tan(self.view / 2)
-        needed = np.maximum(np.abs(right) / (tan * aspect), np.abs(up) / tan) + back
-        return replace(self, target=target, distance=max(1.12 * float(needed.max()), 1e-3))
+        needed = np.maximum(np.abs(right) / (tan * aspect), np.abs(up) / tan) / share + back
+        return replace(self, target=target, distance=max(float(needed.max()), 1e-3))

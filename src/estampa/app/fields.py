@@ -8,6 +8,7 @@ from ..errors import EstampaError
 from ..scene.channels import Channel
 from ..units import format_value, parse_value
 from . import theme
+from .painting import Guarded
 
 BEGINS = "0123456789-.,+="  # what a number, or with = a formula, begins with
 
@@ -34,7 +35,7 @@ class _Editor(QLineEdit):
             event.accept()
 
 
-class NumberField(QWidget):
+class NumberField(Guarded, QWidget):
     changed = Signal(float)  # while dragging, and after typing
     released = Signal()  # a drag ended
     refused = Signal(object)  # EstampaError from what was typed
@@ -73,9 +74,8 @@ class NumberField(QWidget):
             self.show_value(value, self.keyed)
             self.changed.emit(float(value))
 
-    def paintEvent(self, event):
-        painter, ink = QPainter(self), theme.ink
-        painter.setRenderHint(QPainter.Antialiasing)
+    def paint(self, painter: QPainter):
+        ink = theme.ink
         box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
         painter.setPen(QPen(QColor(ink.accent if self.hasFocus() else ink.rule), 1))
         painter.setBrush(QColor(ink.sheet))

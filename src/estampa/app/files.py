@@ -1,5 +1,6 @@
 """Opening, importing, saving and leaving: what the window does with files, and what it asks before."""
 
+from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -8,7 +9,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 from ..errors import Cancelled, EstampaError
 from ..formats.meshfile import SUFFIXES
 from ..scene import commands as do
-from ..scene import file
+from ..scene import file, recovery
 from ..scene.scene import Scene
 from .import_dialog import ImportDialog, ReadFile
 from .tasks import Job
@@ -16,10 +17,41 @@ from .tasks import Job
 MESHES = " ".join(f"*{s}" for s in SUFFIXES)
 
 
+def with_ending(path: str | Path, ending: str) -> Path:
+    """The path as it was typed, with an ending added where it has none. “walk.v002” keeps all of its name."""
+    path = Path(path)
+    return path if path.name.lower().endswith(ending) else path.with_name(path.name + ending)
+
+
+def unless_there(window, path: Path | None, go) -> None:
+    """Go on at once, or ask first when a file is there already."""
+    there = path is not None and path.exists()
+    ask_to_replace(window, f"{path.name} is there already. Its content would be gone." if there else "", go)
+
+
+def ask_to_replace(window, words: str, go) -> None:
+    """Go on at once without words; else ask first."""
+    if not words:
+        go()
+        return
+    box = QMessageBox(QMessageBox.Question, "Replace it?", words, parent=window)
+    box.setAttribute(Qt.WA_DeleteOnClose)
+    replace = box.addButton("Replace it", QMessageBox.DestructiveRole)
+    keep = box.addButton("Keep it", QMessageBox.RejectRole)
+    box.setDefaultButton(keep)
+    box.buttonClicked.connect(lambda button: go() if button is replace else None)
+    box.open()
+
+
 class Files:
     def __init__(self, window):
         self.window, self.session = window, window.session
+        self.session.changed_on_disk.connect(self._ask_over)
         self.import_dialog: ImportDialog | None = None
+
+    @staticmethod
+    def recent() -> list[Path]:
+        return recovery.recent()
 
     # -- scenes ----------------------------------------------------------------------------------------------
     def new(self):
@@ -43,21 +75,26 @@ class Files:
 
         def opened(scene):
             self.session.replace(scene)
+            recovery.note_recent(path)
             self.offer_recovery()
 
         self.leave_then(lambda: self.session.jobs.add(Job("Open", work, opened, alongside=True)))
 
-    def save(self):
+    def save(self, then=lambda: None):
+        """Save, beside the window; then() runs once it is saved."""
         if self.session.scene.path is None:
-            self.ask_save()
+            self.ask_save(then)
         else:
-            self.session.save()
+            self.session.save(then=then)
 
-    def ask_save(self):
+    def ask_save(self, then=lambda: None):
         wanted = f"{self.session.doc.name}.estampa"
         path, _ = QFileDialog.getSaveFileName(self.window, "Save the scene", wanted, "Estampa scenes (*.estampa)")
         if path:
-            self.session.save(Path(path).with_suffix(".estampa"))
+            target = with_ending(path, ".estampa")
+            over_own = self.session.scene.path is not None and file.is_same(target, self.session.scene.path)
+            asked = str(target) == path or over_own  # the dialog asked, or it is the scene itself
+            unless_there(self.window, None if asked else target, lambda: self.session.save(target, then=then))
 
     def leave_then(self, go):
         """Go on at once, or ask first when there is unsaved work."""
@@ -73,22 +110,41 @@ class Files:
 
         def answered(button):
             if button is save:
-                self.save()
-                if not self.session.scene.is_changed:
-                    go()
+                self.save(then=lambda: None if self.session.scene.is_changed else go())
             elif button is leave:
-                file.discard_autosave(self.session.scene.path)
+                self.session.give_up()
                 go()
 
         box.buttonClicked.connect(answered)
         box.open()
 
+    def _ask_over(self, path: Path):
+        """Somebody else saved the scene since it was opened here."""
+        words = f"{path.name} was changed on disk since it was opened here, by another program or person."
+        box = QMessageBox(QMessageBox.Question, "Changed on disk", words, parent=self.window)
+        box.setInformativeText("Saving over it loses those changes. Under another name both stay.")
+        box.setAttribute(Qt.WA_DeleteOnClose)
+        other = box.addButton("Save as…", QMessageBox.AcceptRole)
+        over = box.addButton("Save over it", QMessageBox.DestructiveRole)
+        box.addButton("Do not save", QMessageBox.RejectRole)
+        box.setDefaultButton(other)
+
+        def answered(button):
+            if button is over:
+                self.session.save(path, over=True, then=lambda: None)
+            elif button is other:
+                self.ask_save()
+
+        box.buttonClicked.connect(answered)
+        box.open()
+
     def offer_recovery(self):
-        """Tell of unsaved work that a crash left behind."""
+        """Tell of unsaved work that a crash left behind. What is not answered is offered again the next time."""
         path = self.session.scene.path
-        found = file.recoverable(path)
-        if found is None or not self.session.lock_is_ours:
+        waiting = [f for f in recovery.recoverable(path) if f != self.session.recovered]
+        if not waiting or not self.session.lock_is_ours:
             return
+        found = waiting[0]
 
         def recover():
             try:
@@ -97,13 +153,18 @@ class Files:
                 self.session.tell(err)
                 return
             scene.path, scene.saved_doc = path, None
+            scene.mark = file.mark_of(path) if path else None
             self.session.replace(scene)
-            if path is None:
-                found.replace(file.autosave_file(None))  # it is this program's autosave from now on
+            self.session.recovered = found
 
-        words = "Estampa ended before this work was saved. An autosave of it is here."
-        leave = lambda: found.unlink(missing_ok=True)
-        self.window.notice.offer(words, "Recover it", recover, "Throw it away", leave)
+        def throw():
+            found.unlink(missing_ok=True)
+            self.offer_recovery()
+
+        when = datetime.fromtimestamp(found.stat().st_mtime).strftime("%d %b, %H:%M")
+        more = f" {len(waiting) - 1} older one(s) are offered after it." if len(waiting) > 1 else ""
+        words = f"Estampa ended before this work was saved. An autosave of it, of {when}, is here.{more}"
+        self.window.notice.offer(words, "Recover it", recover, "Throw it away", throw)
 
     # -- meshes ----------------------------------------------------------------------------------------------
     def ask_import(self):

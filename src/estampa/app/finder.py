@@ -1,25 +1,31 @@
 """The command finder: every command by name, with its shortcut."""
 
-from PySide6.QtCore import QEvent, Qt
+from PySide6.QtCore import QEvent, QSize, Qt
 from PySide6.QtWidgets import QDialog, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout
 
 from . import theme
 
 
 class Finder(QDialog):
-    def __init__(self, parent, actions):
+    """A list of commands to choose from by typing; `told`: each with the sentence that says what it does."""
+
+    def __init__(self, parent, actions, title="Find a command", hint="", told=False):
         super().__init__(parent)
-        self.setWindowTitle("Find a command")
+        self.setWindowTitle(title)
+        self._told = told
         self.setModal(True)
+        self.finished.connect(self.deleteLater)
         self.resize(520, 380)
         self._actions = [a for a in actions if a.text()]
         layout = QVBoxLayout(self)
-        self.line = QLineEdit(placeholderText="Type a few letters of what you want to do")
+        self.line = QLineEdit(placeholderText=hint or "Type a few letters of what you want to do")
         self.line.textChanged.connect(self._fill)
         self.line.returnPressed.connect(self._run)
         self.line.installEventFilter(self)
         layout.addWidget(self.line)
-        self.list = QListWidget()
+        self.list = QListWidget(wordWrap=True)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
+        self.list.setIconSize(QSize(24, 24) if told else QSize(16, 16))
         self.list.itemActivated.connect(lambda _: self._run())
         layout.addWidget(self.list, 1)
         self.none = QLabel("No command has these letters. Try another word.")
@@ -35,9 +41,12 @@ class Finder(QDialog):
             name = action.text().replace("&", "")
             if all(w in f"{name} {action.toolTip()}".lower() for w in words):
                 keys = action.shortcut().toString()
-                item = QListWidgetItem(
-                    theme.icon(action.data() or "find", theme.ink.soft), f"{name}    {keys}" if keys else name
-                )
+                words_shown = f"{name}    {keys}" if keys else name
+                if self._told:
+                    sentence = action.toolTip().removesuffix(f" ({keys})").split(". ")[0].rstrip(".") + "."
+                    short = words_shown.removeprefix("Add ")
+                    words_shown = f"{short[0].upper()}{short[1:]}\n{sentence}"
+                item = QListWidgetItem(theme.icon(action.data() or "find", theme.ink.soft), words_shown)
                 item.setData(Qt.UserRole, action)
                 if not action.isEnabled():
                     item.setFlags(Qt.NoItemFlags)

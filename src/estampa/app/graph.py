@@ -11,6 +11,7 @@ from ..scene import commands as do
 from ..scene.curves import SEGMENTS, TANGENTS, Key
 from ..units import format_value, to_shown
 from . import theme
+from .painting import Guarded
 from .session import Session
 from .time_axis import LEFT, RIGHT, RULER, TimeAxis
 
@@ -30,7 +31,10 @@ class Options:
     normalised: bool = False
 
 
-class Graph(TimeAxis):
+TOUCH = 8  # pixels: marks nearer than this would touch
+
+
+class Graph(Guarded, TimeAxis):
     """The drawing, and what hands do in it."""
 
     def __init__(self, session: Session):
@@ -116,9 +120,8 @@ class Graph(TimeAxis):
                 yield side, self.place(name, at)
 
     # -- drawing ---------------------------------------------------------------------------------------------
-    def paintEvent(self, event):
-        painter, ink = QPainter(self), theme.ink
-        painter.setRenderHint(QPainter.Antialiasing)
+    def paint(self, painter: QPainter):
+        ink = theme.ink
         painter.fillRect(self.rect(), QColor(ink.sheet))
         curves = self.curves()
         if not curves:
@@ -180,8 +183,17 @@ class Graph(TimeAxis):
             painter.setBrush(Qt.NoBrush)
             painter.setPen(QPen(colour, 1.6, style))
             painter.drawPath(path)
+        drawn = -1e9
         for i, key in enumerate(curve.keys):
             at, held = self.place(name, key), (name, key.frame) in self.chosen
+            # where marks would touch, fine ticks stand for them; what is chosen is always seen
+            following = curve.keys[i + 1].frame if i + 1 < len(curve.keys) else np.inf
+            crowded = min(at.x() - drawn, self.x_of(following) - at.x() if np.isfinite(following) else np.inf) < TOUCH
+            drawn = at.x()
+            if crowded and not held:
+                painter.setPen(QPen(colour, 1.2))
+                painter.drawLine(QPointF(at.x(), at.y() - 3), QPointF(at.x(), at.y() + 3))
+                continue
             if held:
                 for _, where in self.handle_places(name, curve, i):
                     painter.setPen(QPen(QColor(ink.soft), 1))
@@ -194,19 +206,20 @@ class Graph(TimeAxis):
 
     def _draw_names(self, painter, curves):
         painter.setFont(theme.type_face(9))
-        several = len(self.things()) > 1
-        for i, name in enumerate(curves):
-            channel = self.channel(name)
-            y = RULER + 8 + 30 * i
+        several, y = len(self.things()) > 1, RULER + 8
+        for name in curves:
             if y > self.height() - 26:
                 break
-            painter.setPen(self.colour(name))
+            channel, keys = self.channel(name), len(curves[name].keys)
             label = f"{channel.group} {channel.label}" if channel.group else channel.label
             label = f"{self.session.doc.find(name[0]).name} {channel.label}" if several else label
-            painter.drawText(QRectF(self.width() - RIGHT + 14, y, RIGHT - 16, 15), Qt.AlignLeft, label)
-            painter.setPen(QColor(theme.ink.soft))
-            now = format_value(curves[name].at(self.session.frame), channel.unit, 3)
-            painter.drawText(QRectF(self.width() - RIGHT + 14, y + 13, RIGHT - 16, 15), Qt.AlignLeft, now)
+            lines = [label, format_value(curves[name].at(self.session.frame), channel.unit, 3)]
+            lines += [f"{keys} keys"] if keys > 24 else []
+            for i, line in enumerate(lines):
+                painter.setPen(QColor(theme.ink.soft) if i else self.colour(name))
+                line = painter.fontMetrics().elidedText(line, Qt.ElideMiddle, RIGHT - 16)
+                painter.drawText(QRectF(self.width() - RIGHT + 14, y + 13 * i, RIGHT - 16, 15), Qt.AlignLeft, line)
+            y += 13 * len(lines) + 4
 
     def frame_of_chosen(self) -> QRectF | None:
         """The rectangle round the chosen keys; its sides scale them in time and value."""

@@ -108,12 +108,7 @@ class Handles:
             hot_now = hot == f"move {axis}"
             painter.setPen(QPen(QColor(colour), 3.2 if hot_now else 2.0))
             painter.drawLine(QPointF(*self.centre), QPointF(*tip))
-            painter.setBrush(QColor(colour))
-            painter.setPen(Qt.NoPen)
-            painter.drawEllipse(QPointF(*tip), 8, 8)
-            painter.setPen(QColor("#fffaf0"))
-            painter.setFont(theme.type_face(8, bold=True))
-            painter.drawText(QRectF(tip[0] - 8, tip[1] - 8, 16, 16), Qt.AlignCenter, letter)
+            draw_tag(painter, tip, tip - self.centre, colour, letter, hot_now)
         painter.setPen(QPen(QColor("#fffaf0"), 1.5))
         painter.setBrush(QColor(theme.ink.accent if hot == "move" else "#2a2420"))
         painter.drawEllipse(QPointF(*self.centre), 6, 6)
@@ -125,6 +120,24 @@ class Handles:
         painter.setPen(QPen(QColor("#fffaf0"), 1.2))
         painter.setBrush(QColor(theme.ink.accent if hot == "size" else "#2a2420"))
         painter.drawRect(QRectF(corner[0] - 5, corner[1] - 5, 10, 10))
+
+
+def draw_tag(painter: QPainter, tip, along, colour: str, letter: str, hot: bool = False) -> None:
+    """A paper tag tied to the end of an arm: its point to the arm, an eyelet in it, its axis in ink."""
+    way = along / max(float(np.linalg.norm(along)), 1e-6)
+    across = np.array([-way[1], way[0]])
+    corners = [(0, 0), (5, 7), (19, 7), (19, -7), (5, -7)]
+    shape = QPolygonF([QPointF(*(tip + way * a + across * b)) for a, b in corners])
+    painter.setPen(QPen(QColor(colour), 2.2 if hot else 1.5))
+    painter.setBrush(QColor("#fffaf0"))
+    painter.drawPolygon(shape)
+    painter.setPen(Qt.NoPen)
+    painter.setBrush(QColor(colour))
+    painter.drawEllipse(QPointF(*(tip + way * 4.2)), 1.5, 1.5)
+    middle = tip + way * 12.5
+    painter.setPen(QColor("#2a2420"))
+    painter.setFont(theme.type_face(8, bold=True))
+    painter.drawText(QRectF(middle[0] - 8, middle[1] - 8, 16, 16), Qt.AlignCenter, letter)
 
 
 def draw_wind(painter: QPainter, view: View, values: dict, speed: float) -> None:

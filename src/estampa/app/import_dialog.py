@@ -33,7 +33,7 @@ class ReadFile:
 
     @classmethod
     def of(cls, path: Path, progress) -> "ReadFile":
-        mesh = read_mesh(path, unit="m", progress=lambda share, text: progress(0.6 * share, text))
+        mesh = read_mesh(path, unit="m", weld=False, progress=lambda share, text: progress(0.6 * share, text))
         progress(0.65, "Counting")
         facts = about(mesh)
         progress(0.8, "Welding")

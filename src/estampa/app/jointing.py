@@ -33,7 +33,7 @@ class Jointing:
             active = s.skeleton is not None and s.skeleton.id == skeleton.id
             if not active and s.tool != "joint" and self.look.meshes:
                 continue  # over the meshes, only those of what is worked on
-            marks.skeleton(painter, view, looked, chosen, active, self._hot if isinstance(self._hot, int) else None)
+            marks.skeleton(painter, view, looked, chosen, active)
             if active and s.tool in ("joint", "paint"):
                 for joint in s.joints[:1]:
                     where = looked.bones.where.get(joint.id)

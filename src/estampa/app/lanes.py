@@ -10,15 +10,28 @@ from ..scene import commands as do
 from ..scene.curves import SEGMENTS
 from ..units import format_length, format_value
 from . import theme
+from .painting import Guarded
 from .roster import ROW, Roster
 from .session import Session
 from .time_axis import LEFT, RIGHT, RULER, TimeAxis
 
 BAND = 5
+TOUCH = 11  # pixels: marks nearer than this would touch
 STILL = 1e-6  # m; less is how numbers are rounded, not motion
 
 
-class Lanes(TimeAxis):
+def clusters(frames: list, x_of, touch: float) -> list[list]:
+    """Frames in rising order, together while their marks would touch."""
+    found: list[list] = []
+    for frame in frames:
+        if found and x_of(frame) - x_of(found[-1][-1]) < touch:
+            found[-1].append(frame)
+        else:
+            found.append([frame])
+    return found
+
+
+class Lanes(Guarded, TimeAxis):
     def __init__(self, session: Session, roster: Roster):
         super().__init__(session)
         self.roster = roster
@@ -36,14 +49,16 @@ class Lanes(TimeAxis):
 
     def rows(self):
         """Yields (thing, rectangle) for each row in view."""
-        for item in self.roster.items():
+        item = self.roster.itemAt(1, 1)
+        while item is not None:
             rect = self.roster.visualItemRect(item)
-            thing = self.session.doc.find(self.roster.id_of(item))
-            if thing is None or not rect.isValid():  # a row within one that is folded has no place
-                continue
             box = QRectF(0, rect.top() + RULER, self.width(), rect.height())
-            if box.bottom() > RULER and box.top() < self.height():
+            if box.top() >= self.height():
+                return
+            thing = self.session.doc.find(self.roster.id_of(item))
+            if thing is not None and rect.isValid():
                 yield thing, box
+            item = self.roster.itemBelow(item)
 
     def keys_of(self, thing) -> dict[float, list[tuple[str, object]]]:
         """Frame -> [(channel name, key)]."""
@@ -63,9 +78,8 @@ class Lanes(TimeAxis):
         return None
 
     # -- drawing -------------------------------------------------------------------------------------------
-    def paintEvent(self, event):
-        painter, ink = QPainter(self), theme.ink
-        painter.setRenderHint(QPainter.Antialiasing)
+    def paint(self, painter: QPainter):
+        ink = theme.ink
         painter.fillRect(self.rect(), QColor(ink.sheet))
         painter.setClipRect(QRectF(0, RULER, self.width(), self.height() - RULER))
         for thing, box in self.rows():
@@ -117,13 +131,13 @@ class Lanes(TimeAxis):
                     painter.setPen(Qt.NoPen)
                     painter.setBrush(colour)
                     painter.drawPolygon(shape)
-        words = format_length(top) if top > 0 else "does not move" if np.isfinite(lane.reach).any() else ""
+        words = _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
             self._draw_band(painter, box, lane.state, frames)
         painter.setPen(QColor(ink.soft))
         painter.setFont(theme.type_face(8.5))
         here = QRectF(self.width() - RIGHT + 8, box.top(), RIGHT - 10, min(box.height(), ROW) - 2)
-        painter.drawText(here, Qt.AlignVCenter | Qt.AlignLeft, f"≤ {words}" if top > 0 else words)
+        painter.drawText(here, Qt.AlignVCenter | Qt.AlignLeft, words)
 
     def _draw_in_step(self, painter, box, thing):
         """Say so where copies or layers move as one."""
@@ -208,20 +222,45 @@ class Lanes(TimeAxis):
         return (low, high) if high > low else (low - 0.5, high + 0.5)
 
     def _draw_keys(self, painter, box, thing):
-        ink = theme.ink
-        unfolded = box.height() > ROW + 4
-        for frame, keys in self.keys_of(thing).items():
-            held = self.key_held == (thing.id, frame)
-            places = [box.top() + ROW / 2 - 2]
-            if unfolded:
-                inner = self._curve_box(box)
-                for name, key in keys:
-                    low, high = self._value_range(thing.curve(name))
-                    places.append(inner.bottom() - (key.value - low) / (high - low) * inner.height())
-            for y in places:
+        """A mark for each frame with keys; where marks would touch, one bar with their count."""
+        ink, y = theme.ink, box.top() + ROW / 2 - 2
+        keys = self.keys_of(thing)
+        for frames in clusters(sorted(keys), self.x_of, TOUCH):
+            held = any(self.key_held == (thing.id, f) for f in frames)
+            painter.setPen(QPen(QColor(ink.sheet), 1.5))
+            painter.setBrush(QColor(ink.accent if held else ink.ink))
+            left, right = self.x_of(frames[0]), self.x_of(frames[-1])
+            if len(frames) == 1:
+                painter.drawEllipse(QPointF(left, y), 5, 5)
+                continue
+            bar = QRectF(left - 5, y - 5, right - left + 10, 10)
+            painter.drawRoundedRect(bar, 5, 5)
+            words = f"{len(frames):,} keys" if bar.width() > 60 else f"{len(frames)}"
+            painter.setPen(QColor(ink.sheet))
+            painter.setFont(theme.type_face(7.5, bold=True))
+            painter.drawText(bar.adjusted(0, -1, 0, 1), Qt.AlignCenter, words)
+            if held:  # the chosen one stands out of its bar
                 painter.setPen(QPen(QColor(ink.sheet), 1.5))
-                painter.setBrush(QColor(ink.accent if held else ink.ink))
-                painter.drawEllipse(QPointF(self.x_of(frame), y), 5, 5)
+                painter.setBrush(QColor(ink.accent))
+                painter.drawEllipse(QPointF(self.x_of(self.key_held[1]), y), 5.5, 5.5)
+        if box.height() > ROW + 4:
+            self._draw_keys_on_curves(painter, box, thing, keys)
+
+    def _draw_keys_on_curves(self, painter, box, thing, keys):
+        ink, inner = theme.ink, self._curve_box(box)
+        ranges = {n: self._value_range(thing.curve(n)) for found in keys.values() for n, _ in found}
+        drawn: dict[str, float] = {}
+        for frame in sorted(keys):
+            x = self.x_of(frame)
+            for name, key in keys[frame]:
+                if x - drawn.get(name, -1e9) < TOUCH and self.key_held != (thing.id, frame):
+                    continue
+                drawn[name] = x
+                low, high = ranges[name]
+                y = inner.bottom() - (key.value - low) / (high - low) * inner.height()
+                painter.setPen(QPen(QColor(ink.sheet), 1.5))
+                painter.setBrush(QColor(ink.accent if self.key_held == (thing.id, frame) else ink.ink))
+                painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
 
     # -- mouse and keys --------------------------------------------------------------------------------------
     def mousePressEvent(self, event):
@@ -335,3 +374,12 @@ class Lanes(TimeAxis):
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(lines), self) if lines else QToolTip.hideText()
+
+
+def _reach_in_words(top, known) -> str:
+    """A bound only when every frame is known: what is not solved yet may go further."""
+    if not known.any():
+        return ""
+    if known.all():
+        return f"≤ {format_length(top)}" if top > 0 else "does not move"
+    return f"so far {format_length(top)}" if top > 0 else "not known yet"

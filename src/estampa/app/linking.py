@@ -26,6 +26,7 @@ from ..scene.formula import FUNCTIONS, NAMES
 from ..units import format_value, to_shown
 from . import theme
 from .fields import NumberField
+from .painting import Guarded
 
 CHANNEL = "application/x-estampa-channel"
 LETTERS = "abcdefghjkmqrsuvwxyz"
@@ -206,7 +207,7 @@ class LinkRow(QWidget):
         self.value.setText(f"{err.cause} {err.cure}")
 
 
-class SmallCurve(QWidget):
+class SmallCurve(Guarded, QWidget):
     """A link's curve: what is read along, what it becomes upwards. Points are dragged, added and taken away."""
 
     def __init__(self, row: LinkRow, unit_read: str, unit: str):
@@ -241,11 +242,10 @@ class SmallCurve(QWidget):
         gaps = [(self.at(k.frame, k.value) - p).manhattanLength() for k in self.curve.keys]
         return int(np.argmin(gaps)) if min(gaps) < 10 else None
 
-    def paintEvent(self, event):
+    def paint(self, painter: QPainter):
         if not isinstance(self.row.held, Link) or self.row.held.curve is None:
             return
-        painter, ink = QPainter(self), theme.ink
-        painter.setRenderHint(QPainter.Antialiasing)
+        ink = theme.ink
         painter.fillRect(self.rect(), QColor(ink.sheet))
         (a, b), (c, d), *_ = self.box()
         painter.setPen(QPen(QColor(ink.accent), 1.5))

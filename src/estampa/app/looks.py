@@ -1,16 +1,20 @@
 """What a picture of a frame is made of: worked out beside the window, drawn by any pane."""
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
 from ..evaluate.evaluator import Evaluator
-from ..geometry.mesh import Mesh
+from ..geometry.mesh import Creased, Mesh
 from ..geometry.primitives import joined
 from ..scene.bones import Bones
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.values import Rows
+
+MANY = 24  # still subjects, from which on they are drawn as one
+STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
 
 
 @dataclass
@@ -18,14 +22,25 @@ class LookedShape:
     """A subject, or copies of one. When `stand` is given, the mesh is drawn in each of those places."""
 
     points: np.ndarray  # (n, 3) float64
-    normals: np.ndarray
     mesh: Mesh
+    lit: np.ndarray  # normals of the mesh parted along its creases
+    creased: Creased
     true: bool = True
     shown_frame: float | None = None
     stand: np.ndarray | None = None  # (k, 4, 4)
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
-    smooth: float = 0.72
     copies: int = 1
+
+    @classmethod
+    def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "LookedShape":
+        """smooth -- rad, up to which the edges of the mesh look smooth"""
+        creased = mesh.creased(smooth)
+        return cls(points, mesh, creased.mesh.normals(creased.of(points)), creased, **more)
+
+    @cached_property
+    def normals(self) -> np.ndarray:
+        """(n, 3) of the vertices, as they are without creases."""
+        return self.mesh.normals(self.points)
 
     @property
     def own(self) -> np.ndarray:
@@ -42,6 +57,19 @@ class Looked:
     ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
     held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
     joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
+    batches: list["Batch"] = field(default_factory=list)  # still subjects as one, where there are many
+
+
+@dataclass
+class Batch:
+    """Many subjects without layers, joined to be drawn at once. float32 for the renderer."""
+
+    ids: frozenset
+    points: np.ndarray
+    lit: np.ndarray
+    triangles: np.ndarray
+    edges: np.ndarray
+    tint: np.ndarray
 
 
 @dataclass
@@ -66,10 +94,8 @@ def look_at_subject(evaluator: Evaluator, subject: Thing, frame: float) -> Looke
     remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
     if remeshes:
         base = evaluator.through(subject, layers[: remeshes[0]], frame).points
-    smooth = float(np.cos(evaluator.values.at(subject, "smooth", frame)))
-    return LookedShape(
-        shape.points, mesh.normals(shape.points), mesh, shape.true, shape.shown_frame, base=base, smooth=smooth
-    )
+    more = {"true": shape.true, "shown_frame": shape.shown_frame, "base": base}
+    return LookedShape.of(shape.points, mesh, evaluator.values.at(subject, "smooth", frame), **more)
 
 
 def look_at_copies(evaluator: Evaluator, copies: Thing, frame: float) -> LookedShape | None:
@@ -78,23 +104,16 @@ def look_at_copies(evaluator: Evaluator, copies: Thing, frame: float) -> LookedS
         return None
     shape, mesh, count = found.shape, found.mesh, found.places.rows
     subject = evaluator.doc.shape_of(copies)
-    smooth = float(np.cos(evaluator.values.at(subject, "smooth", frame)))
-    more = {"true": shape.true, "shown_frame": shape.shown_frame, "smooth": smooth, "copies": count}
+    smooth = evaluator.values.at(subject, "smooth", frame)
+    more = {"true": shape.true, "shown_frame": shape.shown_frame, "copies": count}
     if found.alike:
-        points = shape.points[0]
-        return LookedShape(points, mesh.normals(points), mesh, stand=found.places.matrices, **more)
-    points = found.points()
-    return LookedShape(
-        points.reshape(-1, 3), mesh.normals(points).reshape(-1, 3), _many(evaluator, mesh, count), **more
-    )
+        return LookedShape.of(shape.points[0], mesh, smooth, stand=found.places.matrices, **more)
+    return LookedShape.of(found.points().reshape(-1, 3), _many(mesh, count), smooth, **more)
 
 
-def _many(evaluator, mesh, count) -> Mesh:
-    """A mesh `count` times over, as one; made once."""
-    kept = evaluator.scene.solver_cache.get(("many", id(mesh)))
-    if kept is None or kept[0] is not mesh or kept[1] != count:
-        kept = evaluator.scene.solver_cache["many", id(mesh)] = (mesh, count, joined([mesh] * count))
-    return kept[2]
+def _many(mesh: Mesh, count: int) -> Mesh:
+    """A mesh `count` times over, as one; kept by the mesh itself."""
+    return mesh.cached("many", lambda: joined([mesh] * count), count)
 
 
 def look(evaluator: Evaluator, frame: float) -> Looked:
@@ -113,7 +132,36 @@ def look(evaluator: Evaluator, frame: float) -> Looked:
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)
             result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
+    still = [t.id for t in evaluator.doc.subjects if not t.stack and t.id in result.shapes]
+    if len(still) > MANY:
+        shapes = {i: result.shapes[i] for i in still}
+        # the floor is drawn under what stands on it only, so what dips below it is kept apart
+        sunk = {i for i, shape in shapes.items() if shape.points[:, 1].min() < -1e-3}
+        for n, ids in enumerate((sorted(shapes.keys() - sunk), sorted(sunk))):
+            if ids:
+                result.batches.append(_batch(evaluator.scene, n, ids, [shapes[i] for i in ids]))
     return result
+
+
+def _batch(scene, number, ids, shapes) -> Batch:
+    parted = [s.creased for s in shapes]
+    key = (tuple(ids), tuple(id(c.mesh) for c in parted))
+    kept = scene.solver_cache.get(("batch", number))
+    if kept is None or kept[0] != key:
+        starts = np.cumsum([0] + [c.mesh.count for c in parted])
+        of = zip(shapes, parted, starts[:-1], strict=True)
+        triangles, edges, tint = [], [], []
+        for shape, creased, start in of:
+            triangles.append(creased.mesh.triangles + start)
+            edges.append(shape.mesh.edges + start)
+            own = tints(shape.mesh)
+            plain = np.tile(np.array(STALL, np.float32), (creased.mesh.count, 1))
+            tint.append(creased.of(own) if own is not None else plain)
+        joined_ = (np.concatenate(triangles), np.concatenate(edges), np.concatenate(tint))
+        kept = scene.solver_cache["batch", number] = (key, parted, joined_)  # the meshes are held, so ids stay theirs
+    points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)
+    lit = np.concatenate([s.lit for s in shapes]).astype(np.float32)
+    return Batch(frozenset(ids), points, lit, *kept[2])
 
 
 def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | None:
@@ -135,15 +183,16 @@ def tints(mesh: Mesh) -> np.ndarray | None:
     """(n, 3) float32 colour of each vertex, by its faces' materials; None without materials."""
     if mesh.face_materials is None or not mesh.materials:
         return None
-    kept = mesh.__dict__.get("_tints")
-    if kept is None:
-        linear = np.array([c for _, c in mesh.materials], np.float32)
-        # to the screen's curve: IEC 61966-2-1 (sRGB)
-        colours = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
-        kept = np.full((mesh.count, 3), 0.8, np.float32)
-        kept[mesh.face_indices] = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
-        mesh.__dict__["_tints"] = kept
-    return kept
+    return mesh.cached("tints", lambda: _tints(mesh))
+
+
+def _tints(mesh):
+    linear = np.array([c for _, c in mesh.materials], np.float32)
+    # to the screen's curve: IEC 61966-2-1 (sRGB)
+    colours = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
+    found = np.full((mesh.count, 3), 0.8, np.float32)
+    found[mesh.face_indices] = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
+    return found
 
 
 def difference(a: LookedShape, b: LookedShape) -> tuple[float, float] | None:

@@ -24,12 +24,22 @@ from ..errors import EstampaError
 from ..evaluate import loops, sync
 from ..evaluate.evaluator import Evaluator
 from ..scene import commands as do
-from ..scene.channels import whole
+from ..scene.channels import number, whole
 from ..units import format_value
 from . import theme
 from .fields import NumberField
 from .session import Session
 from .tasks import Job
+
+MOST_LISTED = 60
+VARY = number(
+    0.0, "How much copies may differ in rate (where nothing loops) and in how far they move.", title="Vary",
+    unit="fraction", soft=(0, 0.5), hard=(0, 0.9),
+)  # fmt: skip
+
+
+def session_run_up(session, frames: int) -> None:
+    session.carry_out(lambda: do.set_range(session.scene, run_up=frames))
 
 
 class LoopPanel(QScrollArea):
@@ -49,8 +59,7 @@ class LoopPanel(QScrollArea):
         layout.addLayout(self._range_row())
         layout.addWidget(self._head("Seam", "The difference between the end and the start"))
         self.table = self._seam_table()
-        self.table.setMinimumHeight(104)
-        layout.addWidget(self.table, 3)
+        layout.addWidget(self.table)
         self.state = QLabel(wordWrap=True)
         self.state.setProperty("soft", True)
         layout.addWidget(self.state)
@@ -94,8 +103,11 @@ class LoopPanel(QScrollArea):
         self.desync_button = QPushButton("Desync")
         self.desync_button.setToolTip(actions["desync"].toolTip())
         self.desync_button.clicked.connect(actions["desync"].trigger)
-        for button in (self.look_button, self.desync_button):
-            row.addWidget(button)
+        self.vary = NumberField(VARY)
+        self.vary.show_value(0.0)
+        self.vary.setFixedWidth(74)
+        for widget in (self.look_button, self.desync_button, QLabel("Vary"), self.vary):
+            row.addWidget(widget)
         row.addStretch(1)
         layout.addLayout(row)
         session.lanes_changed.connect(self.refresh)  # when the scene rests
@@ -132,6 +144,11 @@ class LoopPanel(QScrollArea):
         grid.addWidget(self.first, 0, 1)
         grid.addWidget(QLabel("comes again at"), 0, 2)
         grid.addWidget(self.last, 0, 3)
+        self.run_up = self._frames("Frames that are solved before the first, so that nothing starts from rest there", 0)
+        self.run_up.changed.connect(lambda v: session_run_up(self.session, int(v)))
+        grid.addWidget(QLabel("Run-up"), 2, 0)
+        grid.addWidget(self.run_up, 2, 1)
+        grid.addWidget(QLabel("frames solved before the first"), 2, 2, 1, 3)
         grid.addWidget(QLabel("Seen from"), 1, 0)
         self.seen_from = QComboBox()
         self.seen_from.setToolTip("Measure from a thing that moves too, as the camera that rides along")
@@ -169,6 +186,7 @@ class LoopPanel(QScrollArea):
         for field, value in ((self.first, first), (self.last, last)):
             field.show_value(value)
             field.setEnabled(doc.loop is not None)
+        self.run_up.show_value(doc.run_up)
         kept = self.seen_from.currentData()
         self.seen_from.clear()
         self.seen_from.addItem("the world", None)
@@ -195,8 +213,9 @@ class LoopPanel(QScrollArea):
 
     def _show(self, result):
         seams, self.offers = result
-        self.table.setRowCount(len(seams))
-        for row, seam in enumerate(seams):
+        listed = sorted(seams, key=lambda s: s.closed)[:MOST_LISTED]  # open ones first
+        self.table.setRowCount(len(listed))
+        for row, seam in enumerate(listed):
             cells = [
                 seam.name,
                 f"{1000 * seam.pose:.2f} mm",
@@ -211,11 +230,14 @@ class LoopPanel(QScrollArea):
                 if not seam.closed and column:
                     item.setForeground(theme.brush(theme.ink.accent))
                 self.table.setItem(row, column, item)
+        shown = min(max(len(listed), 1), 7)
+        self.table.setFixedHeight(self.table.horizontalHeader().sizeHint().height() + 24 * shown + 4)
         opened = [s for s in seams if not s.closed]
         if not seams:
             self.state.setText("Nothing is there yet: import a mesh (Ctrl+I).")
         elif not opened:
-            self.state.setText("Every seam is closed.")
+            more = f" {len(seams) - len(listed):,} are not listed." if len(seams) > len(listed) else ""
+            self.state.setText(f"Every seam is closed.{more}")
         elif not any(s.solved for s in opened):
             self.state.setText(f"{len(opened)} not solved yet: solve first (Ctrl+Space).")
         else:
@@ -293,9 +315,25 @@ class LoopPanel(QScrollArea):
         """Bring what was found out of step: the chosen one, or all."""
         row = self.steps.currentRow()
         chosen = [self.found[row]] if 0 <= row < len(self.found) else list(self.found)
-        for found in chosen:
-            sync.desync(self.session.scene, found)
         if chosen:
-            self.session.in_step = [f for f in self.found if f not in chosen]
-            self.session.notice.emit("done", "Brought out of step; undo takes it back.", "")
-            self._fill_steps()
+            self._bring_out(chosen)
+
+    def _bring_out(self, chosen):
+        """Shift them, then look again beside the window, and say what is left."""
+        s, vary = self.session, self.vary.value
+        for found in chosen:
+            s.carry_out(lambda f=found: sync.bring_out(s.scene, f, 1, vary))
+        evaluator = Evaluator(s.doc, s.scene, s.store)
+
+        def then(left):
+            if evaluator.doc is not s.doc:
+                return
+            s.in_step = left
+            s.in_step_changed.emit()
+            words = "Brought out of step; undo takes it back."
+            if left:
+                told = " ".join(f.words(s.doc.find(f.thing).name) for f in left[:2])
+                words = f"Shifted, but looking again: {told} Raise “Vary”, or give them motions of their own."
+            s.notice.emit("note" if left else "done", words, "")
+
+        s.jobs.add(Job("Look again", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True))

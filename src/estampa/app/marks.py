@@ -1,8 +1,8 @@
 """Marks over the picture: zones, paths, cameras, trails and the places of copies, drawn as ink."""
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from ..geometry.place import Place
 from . import theme
@@ -23,12 +23,24 @@ def line(painter: QPainter, view, points, colour=PAPER, wide=1.6, style=Qt.Solid
     for run in runs:
         if len(run) < 2 or depth[run[0]] <= 0:
             continue
-        polygon = QPolygonF([QPointF(*p) for p in np.clip(pixels[run], -20_000, 20_000)])
+        polygon = polygon_of(_thinned(np.clip(pixels[run], -20_000, 20_000)))
         if halo:
             painter.setPen(QPen(QColor(42, 36, 32, 170), wide + 2))
             painter.drawPolyline(polygon)
         painter.setPen(QPen(colour, wide, style))
         painter.drawPolyline(polygon)
+
+
+def polygon_of(pixels) -> QPolygonF:
+    return QPolygonF([QPointF(x, y) for x, y in pixels.tolist()])
+
+
+def _thinned(pixels, least=1.5):
+    """Points of a line without those that come sooner than `least` pixels along it; both ends stay."""
+    along = np.floor(np.cumsum(np.linalg.norm(np.diff(pixels, axis=0), axis=1)) / least)
+    keep = np.concatenate([[True], np.diff(along, prepend=0) > 0])
+    keep[-1] = True
+    return pixels[keep]
 
 
 def dot(painter: QPainter, view, point, radius=4.0, fill=PAPER, edge=DARK) -> None:
@@ -83,17 +95,25 @@ def path(painter: QPainter, view, points, spots, chosen: bool, hot: int | None) 
 
 
 def camera(painter: QPainter, view, place: Place, angle: float, chosen: bool) -> None:
-    """The frustum of a camera, a metre deep at most."""
+    """A camera as its film gate: the opening that it sees through, notched on top, perforations down both sides, and
+    four short ties towards the eye."""
     deep = 0.45
     tall, wide = deep * np.tan(angle / 2), deep * np.tan(angle / 2) * 16 / 9
-    corners = np.array([[-wide, -tall, -deep], [wide, -tall, -deep], [wide, tall, -deep], [-wide, tall, -deep]])
-    frame = place.apply(np.vstack([corners, corners[:1]])[None])[0]
+    notch = 0.16 * wide
+    gate = [(-wide, -tall), (wide, -tall), (wide, tall), (notch, tall), (0, 0.82 * tall), (-notch, tall), (-wide, tall)]
+    stand = lambda points: place.apply(np.array([[(x, y, -deep) for x, y in points]]))[0]
     colour = AMBER if chosen else PAPER
-    line(painter, view, frame, colour, 1.5)
-    for corner in frame[:4]:
-        line(painter, view, np.stack([place.origin[0], corner]), colour, 1.2)
-    top = place.apply(np.array([[[-0.4 * wide, tall, -deep], [0, 1.5 * tall, -deep], [0.4 * wide, tall, -deep]]]))[0]
-    line(painter, view, top, colour, 1.2)
+    line(painter, view, stand([*gate, gate[0]]), colour, 1.6)
+    for side in (-1, 1):
+        for y in (-0.6, -0.2, 0.2, 0.6):
+            x, half = side * 1.09 * wide, 0.05 * wide
+            hole = [(x - half, y * tall - half), (x + half, y * tall - half), (x + half, y * tall + half)]
+            hole += [(x - half, y * tall + half), (x - half, y * tall - half)]
+            line(painter, view, stand(hole), colour, 1.0, halo=False)
+    eye = place.origin[0]
+    for corner in stand([gate[0], gate[1], gate[2], gate[-1]]):
+        line(painter, view, np.stack([corner, corner + 0.3 * (eye - corner)]), colour, 1.2)
+    dot(painter, view, eye, 2.5, colour)
 
 
 def trail(painter: QPainter, view, points, start: int, frame: float, keys) -> None:
@@ -136,50 +156,51 @@ def name(painter: QPainter, view, point, words: str) -> None:
     painter.drawText(box, Qt.AlignCenter, words)
 
 
-def skeleton(painter: QPainter, view, looked, chosen: set, active: bool, hot: int | None = None) -> None:
+def skeleton(painter: QPainter, view, looked, chosen: set, active: bool) -> None:
     """Joints as needles from each to what hangs on it, with a ring where it turns."""
     if not len(looked.world):
         return
     starts, ends = looked.ends()
     joint, _ = looked.bones.segments
+    held = np.array([j.id in chosen for j in looked.bones.joints])
     a, depth_a = view.camera.project(starts, view.width, view.height)
     b, depth_b = view.camera.project(ends, view.width, view.height)
+    seen = (depth_a > 0) & (depth_b > 0) & (np.abs(np.hstack([a, b])) < 20_000).all(axis=1)
+    way = b - a
+    length = np.linalg.norm(way, axis=1)
     many = len(joint) > 600
-    painter.setPen(Qt.NoPen)
-    for s in range(len(joint)):
-        if depth_a[s] <= 0 or depth_b[s] <= 0 or np.abs([*a[s], *b[s]]).max() > 20_000:
-            continue
-        held = looked.bones.joints[joint[s]].id in chosen
-        colour = AMBER if held else PAPER
-        if many and not held:
-            painter.setPen(QPen(colour, 1.2))
-            painter.drawLine(QPointF(*a[s]), QPointF(*b[s]))
-            painter.setPen(Qt.NoPen)
-            continue
-        way = b[s] - a[s]
-        length = float(np.linalg.norm(way))
-        if length < 1.5:
-            continue
-        # a needle: broad where it turns, fine where it ends
-        across = np.array([-way[1], way[0]]) / length * min(3.6, 0.12 * length) * (1.0 if active else 0.75)
-        shape = QPolygonF([QPointF(*p) for p in (a[s] + across, b[s], a[s] - across)])
+    if many:
+        painter.setPen(QPen(PAPER, 1.2))
+        plain = seen & ~held[joint]
+        painter.drawLines([QLineF(*ends) for ends in np.hstack([a, b])[plain].tolist()])
+        seen &= held[joint]
+    seen &= length > 1.5
+    # needles: broad where they turn, fine where they end
+    broad = np.minimum(3.6, 0.12 * length) / np.maximum(length, 1e-9) * (1.0 if active else 0.75)
+    across = np.stack([-way[:, 1], way[:, 0]], axis=1) * broad[:, None]
+    needles = np.stack([a + across, b, a - across], axis=1)
+    painter.setPen(QPen(QColor(42, 36, 32, 215), 1.2))
+    for group, colour, strength in ((~held, PAPER, 215 if active else 140), (held, AMBER, 240)):
         fill = QColor(colour)
-        fill.setAlpha(240 if held else 215 if active else 140)
+        fill.setAlpha(strength)
         painter.setBrush(fill)
-        painter.setPen(QPen(QColor(42, 36, 32, 215), 1.2))
-        painter.drawPolygon(shape)
-        painter.setPen(Qt.NoPen)
+        drawn = QPainterPath()
+        for broad_a, tip, broad_b in needles[seen & group[joint]].tolist():
+            drawn.moveTo(*broad_a)
+            drawn.lineTo(*tip)
+            drawn.lineTo(*broad_b)
+            drawn.closeSubpath()
+        drawn.setFillRule(Qt.WindingFill)
+        painter.drawPath(drawn)
     if many:
         return
     pixels, depth = view.camera.project(looked.world[:, :3, 3], view.width, view.height)
-    for i, place in enumerate(pixels):
-        if depth[i] > 0 and np.abs(place).max() < 20_000:
-            held = looked.bones.joints[i].id in chosen
-            painter.setPen(QPen(DARK, 1.2))
-            painter.setBrush(DARK)
-            painter.drawEllipse(QPointF(*place), 5.2 if held else 4.0, 5.2 if held else 4.0)
-            painter.setPen(QPen(AMBER if held else PAPER, 1.8))
-            painter.drawEllipse(QPointF(*place), 3.2 if held else 2.4, 3.2 if held else 2.4)
+    seen = (depth > 0) & (np.abs(pixels) < 20_000).all(axis=1)
+    for group, colour, more in ((~held, PAPER, 0.0), (held, AMBER, 1.6)):
+        places = polygon_of(pixels[seen & group])
+        for ink, wide in ((DARK, 9.2 + 1.5 * more), (colour, 6.6 + more), (DARK, 3.0 + more)):  # a ring, edged
+            painter.setPen(QPen(ink, wide, Qt.SolidLine, Qt.RoundCap))
+            painter.drawPoints(places)
 
 
 def collider(painter: QPainter, view, place: Place, v: dict, chosen: bool) -> None:

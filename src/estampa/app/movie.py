@@ -1,10 +1,13 @@
 """Preview movies: a pane's picture over a range of frames, as H.264 or as PNG pictures."""
 
+import errno
+import subprocess
+import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QBuffer, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -19,13 +22,14 @@ from PySide6.QtWidgets import (
     QPushButton,
 )
 
+from ..disk import sweep, write_whole
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.loops import loop_range
 from ..scene.channels import whole
-from ..scene.file import write_whole
 from . import theme
 from .fields import NumberField
+from .files import unless_there, with_ending
 from .looks import look
 from .render import Renderer
 from .tasks import Job
@@ -72,34 +76,69 @@ def film(order: Order, viewport, evaluator: Evaluator, progress, cancelled) -> l
             progress(0.4 + 0.6 * (i + 1) / len(order.frames), f"Drawing frame {frame}")
 
     try:
+        order.path.parent.mkdir(parents=True, exist_ok=True)
+        sweep(order.path.parent)
         if order.pictures:
-            order.path.parent.mkdir(parents=True, exist_ok=True)
             written = []
             for frame, image in images():
-                path = order.path.with_name(f"{order.path.stem}_{frame:04d}.png")
-                write_whole(path, lambda t, image=image: image.save(str(t), "PNG"))
+                path = picture_path(order.path, frame)
+                data = _png(image)
+                write_whole(path, lambda part, data=data: part.write_bytes(data))
                 written.append(path)
             return written
-        order.path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(order.path, lambda t: _encode(t, images(), width, height, doc.frame_rate))
+        write_whole(order.path, lambda part: _encode(part, images(), width, height, doc.frame_rate, len(order.frames)))
         return [order.path]
     except OSError as err:
         raise disk_trouble(f"The movie in {order.path.parent}", err, "Earlier files are untouched.") from err
 
 
-def _encode(path: Path, images, width, height, rate):
+def picture_path(path: Path, frame: int) -> Path:
+    """Of one picture of a numbered sequence."""
+    return path.with_name(f"{path.stem}_{frame:04d}.png")
+
+
+def _png(image: QImage) -> bytes:
+    """Encoded in memory, so that a disk that refuses is told by the system and not by an empty file."""
+    buffer = QBuffer()
+    buffer.open(QBuffer.WriteOnly)
+    if not image.save(buffer, "PNG"):
+        raise EstampaError("A picture", "could not be encoded.", "Take a smaller size.")
+    return bytes(buffer.data())
+
+
+def _encode(path: Path, images, width, height, rate, count):
+    """Raises OSError with what the disk said, or EstampaError with the encoder's words, when not all was written."""
     import imageio_ffmpeg
 
-    writer = imageio_ffmpeg.write_frames(
-        str(path), (width, height), pix_fmt_in="rgba", fps=rate, codec="libx264", quality=8, macro_block_size=2
-    )
-    writer.send(None)
-    try:
-        for _, image in images:
-            rgba = image.convertToFormat(QImage.Format_RGBA8888)
-            writer.send(np.frombuffer(rgba.constBits(), np.uint8, width * height * 4).tobytes())
-    finally:
-        writer.close()
+    command = [imageio_ffmpeg.get_ffmpeg_exe(), "-y", "-v", "error", "-f", "rawvideo", "-pix_fmt", "rgba"]
+    command += ["-s", f"{width}x{height}", "-r", f"{rate:g}", "-i", "-", "-an", "-vcodec", "libx264"]
+    command += ["-pix_fmt", "yuv420p", "-crf", "18", "-f", "mp4", str(path)]
+    with tempfile.TemporaryFile() as words:
+        encoder = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=words)
+        try:
+            for _, image in images:
+                rgba = image.convertToFormat(QImage.Format_RGBA8888)
+                encoder.stdin.write(np.frombuffer(rgba.constBits(), np.uint8, width * height * 4))
+            encoder.stdin.close()
+            code = encoder.wait()
+        except BrokenPipeError:
+            code = encoder.wait() or 1
+        except BaseException:
+            encoder.kill()
+            encoder.wait()
+            raise
+        words.seek(0)
+        said = words.read().decode(errors="replace").strip()
+    if "No space left" in said:
+        raise OSError(errno.ENOSPC, "No space left on device")
+    if code != 0 or not path.stat().st_size:
+        raise EstampaError(
+            "The movie", "was not finished by its encoder.", "Earlier files are untouched. Take PNG pictures.", said
+        )
+    held = imageio_ffmpeg.count_frames_and_secs(str(path))[0]
+    if held != count:
+        cure = "Earlier files are untouched. Film it again."
+        raise EstampaError("The movie", f"holds {held} of {count} frames.", cure)
 
 
 def _stamp(image: QImage, frame: int, doc) -> None:
@@ -158,6 +197,7 @@ class MovieDialog(QDialog):
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         grid.addWidget(buttons, len(rows), 0, 1, 2)
+        self._agreed: Path | None = None
         self.resize(470, 210)
         self._sized(self.size.currentText())
 
@@ -186,6 +226,7 @@ class MovieDialog(QDialog):
         path, _ = QFileDialog.getSaveFileName(self, "Save the movie", self.path.text())
         if path:
             self.path.setText(path)
+            self._agreed = Path(path)  # the dialog asked already whether it may be replaced
 
     def order(self) -> Order:
         """Raises EstampaError when what is asked for cannot be filmed."""
@@ -197,7 +238,9 @@ class MovieDialog(QDialog):
             raise EstampaError("The movie", f"would end at frame {last}, before its start at {first}.", "Swap them.")
         pictures = self.kind.currentIndex() == 1
         path = Path(self.path.text()).expanduser()
-        path = path.with_suffix(".png" if pictures else ".mp4")
+        other, ending = (".mp4", ".png") if pictures else (".png", ".mp4")
+        path = path.with_suffix("") if path.suffix.lower() == other else path  # the kind was changed after the name
+        path = with_ending(path, ending)
         return Order(path, size, list(range(first, last + 1)), self.stamp.isChecked(), pictures)
 
     def accept(self):
@@ -206,6 +249,10 @@ class MovieDialog(QDialog):
         except EstampaError as err:
             self.session.tell(err)
             return
+        first = picture_path(order.path, order.frames[0]) if order.pictures else order.path
+        unless_there(self.window_, None if first == self._agreed else first, lambda: self._film(order))
+
+    def _film(self, order: Order):
         super().accept()
         s, viewport = self.session, self.viewport
         evaluator = Evaluator(s.doc, s.scene, s.store)

@@ -2,7 +2,7 @@
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from ..geometry.place import Place
 from ..scene.things import Grip
@@ -46,6 +46,14 @@ class Overlay:
             painter.setPen(QPen(QColor("#fffaf0"), 1, Qt.DashLine))
             painter.setBrush(QColor(255, 250, 240, 40))
             painter.drawRect(QRectF(QPointF(*self._band[0]), QPointF(*self._band[1])).normalized())
+        if self._band and s.tool == "chain":
+            a, b = (QPointF(*p) for p in self._band)
+            for colour, wide in ((marks.DARK, 5), (marks.AMBER, 2.5)):
+                painter.setPen(QPen(colour, wide, Qt.SolidLine, Qt.RoundCap))
+                painter.drawLine(a, b)
+            for p in (a, b):
+                painter.setBrush(marks.PAPER)
+                painter.drawEllipse(p, 5, 5)
         if self._band and s.tool == "gradient":
             a, b = (QPointF(*p) for p in self._band)
             painter.setPen(QPen(QColor("#2a2420"), 4))
@@ -108,7 +116,6 @@ class Overlay:
 
         subject = s.subject
         if not s.doc.subjects and not s.doc.skeletons:
-            self._draw_empty(painter)
             return
         looked = [*s.picture.shapes.items(), *s.picture.joints.items()]
         waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
@@ -127,6 +134,8 @@ class Overlay:
         if painted is not None and s.joints:
             self._draw_ramp(painter, f"{s.joints[0].name}")
             say(f"weights of {s.joints[0].name} on {painted[0].name}; others give way, but for the locked ones")
+        elif s.tool == "chain":
+            say("drag from where the chain begins to where it ends")
         elif s.tool == "joint":
             say("click into the mesh: a joint sits in the middle of what is under the pointer")
         elif s.tool in ("pick", "gradient") and subject is not None:
@@ -170,9 +179,17 @@ class Overlay:
             tip = middle + 24 * toward[0, i] * np.array([1, 0]) - 24 * toward[1, i] * np.array([0, 1])
             painter.setPen(QPen(QColor(colour), 2))
             painter.drawLine(QPointF(*middle), QPointF(*tip))
+            # a pennant at its end, and its letter beyond
+            way = (tip - middle) / max(float(np.linalg.norm(tip - middle)), 1e-6)
+            side = np.array([-way[1], way[0]]) * (1 if way[0] >= 0 else -1)
+            flag = [tip, tip - way * 9, tip - way * 4.5 - side * 8]
+            painter.setBrush(QColor(colour))
+            painter.setPen(Qt.NoPen)
+            painter.drawPolygon(QPolygonF([QPointF(*p) for p in flag]))
             painter.setPen(QColor("#fffaf0"))
             painter.setFont(theme.type_face(8.5, bold=True))
-            painter.drawText(QRectF(tip[0] - 9, tip[1] - 9, 18, 18), Qt.AlignCenter, letter)
+            beyond = tip + way * 9
+            painter.drawText(QRectF(beyond[0] - 9, beyond[1] - 9, 18, 18), Qt.AlignCenter, letter)
 
     def _draw_ramp(self, painter, name):
         box = QRectF(self.width() - 190, 14, 160, 10)
@@ -200,15 +217,3 @@ class Overlay:
             painter.drawLine(QPointF(x, y0 - 4), QPointF(x, y0 + 4))
         painter.setFont(theme.type_face(8.5))
         painter.drawText(QPointF(x0 + 4, y0 - 6), format_length(length))
-
-    def _draw_empty(self, painter):
-        painter.setPen(QColor("#fffaf0"))
-        painter.setFont(theme.type_face(15, bold=True))
-        middle = self.rect().center()
-        painter.drawText(QRectF(0, middle.y() - 40, self.width(), 30), Qt.AlignCenter, "Nothing to move yet")
-        painter.setFont(theme.type_face(10.5))
-        painter.drawText(
-            QRectF(0, middle.y() - 6, self.width(), 60),
-            Qt.AlignHCenter,
-            "Import a mesh (Ctrl+I), drop one here, or open the awning demo from the Scene menu.",
-        )

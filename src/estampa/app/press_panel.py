@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 
 from ..press import run as press
 from ..scene import commands as do
-from ..scene.channels import kinds_in
+from ..scene.channels import kind_of, kinds_in
 from ..units import format_bytes
 from . import theme
 from .session import Beside, Session
@@ -57,10 +57,11 @@ class PressPanel(QWidget):
         layout.addLayout(where)
         self._scroll = QScrollArea(widgetResizable=True)
         layout.addWidget(self._scroll, 1)
-        session.doc_changed.connect(lambda *_: self.refresh())
+        self._soon = QTimer(singleShot=True, interval=0, timeout=self.refresh)  # once for all that an edit changes
+        session.doc_changed.connect(lambda *_: self._soon.start())
         session.replaced.connect(self._other_scene)
-        session.selected.connect(self.refresh)
-        session.jobs.changed.connect(self.refresh)
+        for signal in (session.selected, session.jobs.changed):
+            signal.connect(self._soon.start)
         self.refresh()
 
     def _other_scene(self):
@@ -68,8 +69,10 @@ class PressPanel(QWidget):
         self.refresh()
 
     def add_print(self, kind: str):
-        s, subject = self.session, self.session.subject
-        item = do.add_thing(s.scene, kind, values={"subject": subject.id} if subject else {})
+        s, channels = self.session, kind_of(kind).channels
+        held = {"subject": s.subject, "skeleton": s.skeleton}
+        values = {n: t.id for n, t in held.items() if n in channels and t is not None}
+        item = do.add_thing(s.scene, kind, values=values)
         s.select(item.id)
 
     def _choose_folder(self):
@@ -186,9 +189,10 @@ class Card(QFrame):
             column.addWidget(QLabel("Not understood by this version; kept as it is.", wordWrap=True))
             return
         estimate = press.estimate(s.scene, s.doc, item)
-        subject, frames = press.subject_of(s.doc, item), press.frames_of(s.doc, item)
+        subject, frames = press.printed(s.doc, item), press.frames_of(s.doc, item)
         span = f"frames {frames[0]}–{frames[-1]}" if frames else "no frames"
-        self._line(column, f"{item.declared.title} · {subject.name if subject else 'no subject'} · {span}", soft=True)
+        whose = subject.name if subject else f"no {item.declared.of}"
+        self._line(column, f"{item.declared.title} · {whose} · {span}", soft=True)
         self._line(column, estimate.text)
         if estimate.trouble:
             self._line(column, estimate.trouble, colour=ink.accent)
@@ -213,6 +217,7 @@ class Card(QFrame):
                     column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent
                 )
             beside = QPushButton("Show beside")
+            beside.setVisible(item.declared.of == "subject")  # joints alone have no surface to be seen by
             beside.setCheckable(True)
             beside.setChecked(bool(s.beside and s.beside.title == item.name))
             beside.setToolTip("Play the file back beside the live subject")

@@ -25,7 +25,7 @@ void main() {
 _MESH_FRAGMENT = """
 #version 330
 uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted; uniform vec4 flat_colour;
-uniform float smooth_to, opacity;
+uniform float opacity;
 in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint;
 out vec4 result;
 vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
@@ -36,7 +36,7 @@ void main() {
     if (dot(facet, look) < 0.0) facet = -facet;
     vec3 n = normalize(v_normal + vec3(1e-9));
     if (dot(n, facet) < 0.0) n = -n;
-    if (facets == 1 || dot(n, facet) < smooth_to) n = facet;  // hard edges stay hard
+    if (facets == 1) n = facet;
     float lit = max(dot(n, key), 0.0), sky = 0.5 + 0.5 * n.y, rim = pow(1.0 - max(dot(n, look), 0.0), 3.0);
     vec3 base = tinted == 1 ? v_tint : colour;
     if (yarns == 1) {
@@ -112,7 +112,6 @@ class Drawn:
     yarn: np.ndarray | None = None  # (n,) shows stripes, one a unit
     tint: np.ndarray | None = None  # (n, 3) a colour for each vertex
     stand: np.ndarray | None = None  # (k, 4, 4) the mesh is drawn in each of these places
-    smooth: float = 0.72  # cosine of the angle up to which edges are smooth
     opacity: float = 1.0
 
 
@@ -267,7 +266,6 @@ class Renderer:
         m["ramp"] = int(item.weights is not None)
         m["yarns"] = int(item.yarn is not None)
         m["tinted"] = int(item.tint is not None)
-        m["smooth_to"] = item.smooth
         m["opacity"] = item.opacity
         m["flatten"] = (0.0, 0.0, 0.0)
         m["flat_colour"] = (0.0, 0.0, 0.0, 0.0)

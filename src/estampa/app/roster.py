@@ -13,14 +13,29 @@ ALWAYS = ("grip", "path", "camera", "joint")  # what only stands there is neithe
 ID = Qt.UserRole
 
 
+ORDER = ("subject", "skeleton", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground")
+
+
+def _rank(thing) -> int:
+    return ORDER.index(thing.kind) if thing.kind in ORDER else len(ORDER)
+
+
+def _told(thing) -> tuple:
+    """All that the tree shows of a thing and its parts."""
+    hangs = lambda t: t.values.get("parent") if t.kind == "joint" else None
+    return tuple((t.id, t.kind, t.name, t.on, hangs(t)) for t in (thing, *thing.stack, *thing.joints))
+
+
 class Roster(QTreeWidget):
     def __init__(self, session: Session):
         super().__init__()
         self.session = session
         self.unfolded: set[str] = set()
         self._filling = False
-        self._shown: list | None = None
+        self._shown: dict[str, tuple] | None = None  # what is shown of each thing, in order
         self._seen: set[str] = set()  # joints that have been listed before
+        self._by_id: dict[str, QTreeWidgetItem] = {}
+        self._deep: dict[str, int] = {}  # how many joints each joint hangs below a root
         self.setColumnCount(2)
         self.setHeaderLabels(["Roster", ""])
         header = self.header()
@@ -54,34 +69,77 @@ class Roster(QTreeWidget):
         self.refresh()
 
     def refresh(self):
-        """Fill the tree again, unless all that it shows is as it was: a drag of a channel changes nothing here."""
-        hangs = lambda t: t.values.get("parent") if t.kind == "joint" else None
-        shown = [(t.id, t.kind, t.name, t.on, o.id if o else None, hangs(t)) for t, o in self.session.doc.everything()]
-        if shown == self._shown:
-            return
-        self._shown = shown
-        self._filling = True
-        folded = {self.id_of(i) for i in self.items() if i.childCount() and not i.isExpanded()}
-        scroll = self.verticalScrollBar().value()
-        self.clear()
+        """Bring the tree up to date. What is shown as it was keeps its items: a drag of a channel changes nothing here,
+        and of two thousand things one that changed is made anew alone."""
         doc = self.session.doc
-        order = ("subject", "skeleton", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground")
-        for thing in sorted(doc.things, key=lambda t: order.index(t.kind) if t.kind in order else len(order)):
-            item = self._item(self, thing)
-            for layer in thing.stack:
-                self._item(item, layer)
-            if thing.joints:
-                self._joints(item, thing, folded)
-            item.setExpanded(thing.id not in folded)
+        shown = {t.id: _told(t) for t in sorted(doc.things, key=_rank)}
+        if shown == self._shown and list(shown) == list(self._shown):
+            return
+        kept = {i for i in shown if self._shown is not None and self._shown.get(i) == shown[i]}
+        if [i for i in self._shown or () if i in kept] != [i for i in shown if i in kept]:
+            kept = set()  # they changed places
+        self._filling = True
+        folded = {i for i, item in self._by_id.items() if item.childCount() and not item.isExpanded()}
+        scroll = self.verticalScrollBar().value()
+        self.setUpdatesEnabled(False)
+        if kept:
+            for k in range(self.topLevelItemCount() - 1, -1, -1):
+                if self.id_of(self.topLevelItem(k)) not in kept:
+                    self._forget(self.takeTopLevelItem(k))
+        else:
+            self.clear()
+            self._by_id.clear()
+        fresh: list[tuple[int, QTreeWidgetItem]] = []
+        for k, thing_id in enumerate(shown):
+            if thing_id not in kept:
+                fresh.append((k, self._whole_item(doc.find(thing_id))))
+        if kept:
+            for k, item in fresh:
+                self.insertTopLevelItem(k, item)
+        else:  # put into the tree when all are made: one by one takes far longer
+            self.addTopLevelItems([item for _, item in fresh])
+        for _, item in fresh:
+            self._open(item, folded)
+        self._seen |= {j.id for t in doc.skeletons for j in t.joints[:MOST_JOINTS]}
         if not doc.things:
             hint = QTreeWidgetItem(self, ["Import a mesh to begin (Ctrl+I)"])
             hint.setFlags(Qt.NoItemFlags)
+        self._shown = shown
+        self.setUpdatesEnabled(True)
         self.verticalScrollBar().setValue(scroll)
         self._filling = False
         self._show_selected()
 
+    def _whole_item(self, thing) -> QTreeWidgetItem:
+        item = self._item(None, thing)
+        for layer in thing.stack:
+            self._item(item, layer)
+        if thing.joints:
+            self._joints(item, thing)
+        return item
+
+    def _forget(self, item):
+        self._by_id.pop(self.id_of(item), None)
+        for k in range(item.childCount()):
+            self._forget(item.child(k))
+
+    def _open(self, item, folded):
+        if item.childCount():
+            item.setExpanded(self._opens(self.id_of(item), folded))
+            for k in range(item.childCount()):
+                self._open(item.child(k), folded)
+
+    def _opens(self, thing_id, folded) -> bool:
+        thing = self.session.doc.find(thing_id)
+        if thing.kind != "joint":
+            return thing_id not in folded
+        return thing_id not in folded and (thing_id in self._seen or self._deep.get(thing_id, 0) > 0)
+
     def _item(self, parent, thing):
-        item = QTreeWidgetItem(parent, [thing.name, ""])
+        item = QTreeWidgetItem([thing.name, ""])
+        if parent is not None:
+            parent.addChild(item)
+        self._by_id[thing.id] = item
         item.setData(0, ID, thing.id)
         owner = self.session.doc.owner(thing.id)
         flags = Qt.ItemIsEnabled | Qt.ItemIsSelectable | Qt.ItemIsEditable
@@ -106,7 +164,7 @@ class Roster(QTreeWidget):
         item.setSizeHint(0, QSize(100, UNFOLDED if thing.id in self.unfolded else ROW))
         return item
 
-    def _joints(self, item, skeleton, folded):
+    def _joints(self, item, skeleton):
         """Strand by strand, folded away until they are asked for: the joints of a strand stand under its first one, and
         a strand that hangs on a joint stands under that."""
         bones = self.session.scene.values.bones(skeleton)
@@ -117,10 +175,7 @@ class Roster(QTreeWidget):
             )
             for i in strand[1:]:
                 made[int(i)] = self._item(first, bones.joints[i])
-        for i, held in made.items():
-            ident = bones.joints[i].id
-            held.setExpanded(ident not in folded and bool(bones.depth[i] > 0 or ident in self._seen))
-        self._seen |= {bones.joints[i].id for i in made}
+        self._deep |= {bones.joints[i].id: int(bones.depth[i]) for i in made}
 
     def items(self) -> list[QTreeWidgetItem]:
         """Items from top to bottom, what is within another after it."""
@@ -136,7 +191,7 @@ class Roster(QTreeWidget):
         return item.data(0, ID) if item is not None else None
 
     def item_for(self, thing_id):
-        return next((i for i in self.items() if self.id_of(i) == thing_id), None)
+        return self._by_id.get(thing_id)
 
     def set_unfolded(self, thing_id: str, on: bool):
         (self.unfolded.add if on else self.unfolded.discard)(thing_id)

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QProgressBar,
     QPushButton,
+    QSizePolicy,
     QSplitter,
     QStackedWidget,
     QToolButton,
@@ -87,11 +88,13 @@ class Score(QWidget):
         self.cancel_button.clicked.connect(actions["cancel"].trigger)
         row.addWidget(self.cancel_button)
         self.bar = QProgressBar(maximum=1000, textVisible=True)
-        self.bar.setFixedWidth(260)
+        self.bar.setMinimumWidth(120)
+        self.bar.setMaximumWidth(260)
         self.bar.setFixedHeight(18)
         row.addWidget(self.bar)
         self.status = QLabel()
         self.status.setProperty("soft", True)
+        self.status.setSizePolicy(QSizePolicy.Ignored, QSizePolicy.Preferred)
         row.addWidget(self.status, 1)
         return strip
 

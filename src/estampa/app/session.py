@@ -1,5 +1,6 @@
 """What the window works on: the scene, the frame, what is selected; and the work that goes on beside it."""
 
+import sys
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -7,6 +8,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from ..baking.keys import clip_remarks
 from ..errors import EstampaError, disk_trouble
 from ..evaluate import sync
 from ..evaluate.evaluator import Evaluator
@@ -15,7 +17,7 @@ from ..evaluate.live import Live
 from ..evaluate.remarks import remarks
 from ..evaluate.sync import InStep
 from ..scene import commands as do
-from ..scene import file
+from ..scene import file, recovery
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene
@@ -81,6 +83,14 @@ class Beside:
     reader: object
 
 
+def _clip_remarks(evaluator):
+    """Remarks on baked clips; none while what they read cannot be worked out."""
+    try:
+        return clip_remarks(evaluator)
+    except EstampaError:
+        return []
+
+
 class Session(QObject):
     replaced = Signal()  # another scene
     doc_changed = Signal(object, object)
@@ -93,18 +103,22 @@ class Session(QObject):
     in_step_changed = Signal()
     playing_changed = Signal()
     notice = Signal(str, str, str)  # level, text, detail
+    changed_on_disk = Signal(object)  # the path that somebody else saved since
 
     def __init__(self, store: FrameStore | None = None):
         super().__init__()
         self.store = store or FrameStore.default()
         Collector(self)
+        sys.setswitchinterval(2e-5)  # the window has its turn at once: painting asks for it hundreds of times
         self.jobs, self.looker, self.planner, self.saver = Jobs(), Latest("look"), Latest("plan"), Latest("autosave")
         self.listener = Latest("sync")
         self.jobs.trouble.connect(self.tell)
         self.jobs.progress.connect(lambda share, text: self._solved_more())
         self.scene = Scene()
-        self.lock: file.SceneLock | None = None
+        self.lock: recovery.SceneLock | None = None
         self.lock_is_ours = True
+        self.autosave = recovery.Autosave()
+        self.recovered: Path | None = None  # the autosave that the scene came from, kept until it is saved or given up
         self.frame = 1
         self.selected_id: str | None = None
         self.also: frozenset[str] = frozenset()
@@ -126,7 +140,7 @@ class Session(QObject):
         self.lanes: dict[str, Lane] = {}
         self.remarks = []
         self.beside: Beside | None = None
-        self.playing = False
+        self.playing, self._once = False, False
         self._shown_at: list[float] = []  # when the last pictures came while playing
         self.wants_solved = False  # a solve was asked for and goes on when the scene changes
         self._evaluators: dict[str, Evaluator] = {}
@@ -161,6 +175,8 @@ class Session(QObject):
         if self.lock:
             self.lock.release()
             self.lock = None
+        self.autosave.discard()
+        self.recovered = None
         self.scene = scene
         self._lane_memory = LaneMemory()
         self._evaluators.clear()
@@ -183,7 +199,7 @@ class Session(QObject):
     def _take_lock(self):
         self.lock_is_ours = True
         if self.scene.path:
-            self.lock = file.SceneLock(self.scene.path)
+            self.lock = recovery.SceneLock(self.scene.path)
             self.lock_is_ours = self.lock.held
 
     def _on_change(self, before, after):
@@ -209,33 +225,71 @@ class Session(QObject):
         if self.wants_solved or (self.playing and self.needs_solve()):
             self.solve()
 
-    def save(self, path: Path | None = None) -> bool:
-        """Save the scene, never over one that another window has open. Returns whether it was saved."""
-        target = Path(path or self.scene.path)
-        ours = target == self.scene.path and self.lock_is_ours
+    def save(self, path: Path | None = None, over: bool = False, then=None) -> bool:
+        """Save the scene, never over one that another window has open, and over one that changed on disk only when
+        `over` says so. Returns whether it was saved; with `then`, it is written beside the window, and then() runs once
+        it is saved."""
+        target, scene, doc = Path(path or self.scene.path), self.scene, self.scene.doc
+        own = scene.path is not None and file.is_same(target, scene.path)
+        lock = None
         try:
-            if not ours:
-                probe = file.SceneLock(target)
-                free = probe.held
-                probe.release()
-                if not free:
+            if not (own and self.lock_is_ours):
+                lock = recovery.SceneLock(target)
+                if not lock.held:
                     raise EstampaError(
                         target.name,
                         "is open in another window, which may save it too.",
                         "Save it under another name (Save as).",
                     )
-            file.save_scene(self.scene, path)
+            file.refuse_changed(scene, target, over)
+            if then is None:
+                self._saved(scene, target, doc, file.write_scene(scene, target, doc), lock, own)
+                return True
         except EstampaError as err:
-            self.tell(err)
+            self._not_saved(err, target, lock)
             return False
-        if path is not None:
+
+        def written(mark):
+            self._saved(scene, target, doc, mark, lock, own)
+            then()
+
+        work = lambda progress, cancelled: file.write_scene(scene, target, doc)
+        failed = lambda err: self._not_saved(err, target, lock)
+        self.jobs.add(Job("Save", work, written, failed, alongside=True))
+        return True
+
+    def _not_saved(self, err, target, lock):
+        if lock is not None:
+            lock.release()
+        if isinstance(err, file.ChangedOnDisk):
+            self.changed_on_disk.emit(target)
+        else:
+            self.tell(err)
+
+    def _saved(self, scene, target, doc, mark, lock, own):
+        file.saved(scene, target, doc, mark)
+        recovery.note_recent(target)
+        if scene is not self.scene:  # another one was opened while it was written
+            if lock is not None:
+                lock.release()
+            return
+        if lock is not None:
             if self.lock:
                 self.lock.release()
-            self._take_lock()
-        self._autosaved_doc = self.scene.doc
-        self.notice.emit("done", f"Saved {self.scene.path.name}", str(self.scene.path))
+            self.lock, self.lock_is_ours = lock, True
+        if not scene.is_changed:
+            self.give_up()
+            self._autosaved_doc = scene.doc
+        words = " The other window has closed: the scene is yours now." if lock is not None and own else ""
+        self.notice.emit("done", f"Saved {target.name}.{words}", str(target))
         self.doc_changed.emit(self.doc, self.doc)
-        return True
+
+    def give_up(self) -> None:
+        """What was kept of unsaved work is not wanted any more: it was saved, or the person said so."""
+        self.autosave.discard()
+        if self.recovered is not None:
+            self.recovered.unlink(missing_ok=True)
+            self.recovered = None
 
     def autosave_now(self) -> None:
         """Keep unsaved work, beside the window; a failure is told once and does no harm."""
@@ -245,12 +299,14 @@ class Session(QObject):
         self._autosaved_doc = doc
 
         def then(_, trouble):
+            if scene is not self.scene or not scene.is_changed:
+                self.autosave.discard()  # it was saved, or left, while this was written
             if isinstance(trouble, OSError):
                 trouble = disk_trouble("The autosave", trouble, "Your work is still here.")
             if trouble is not None:
                 self.tell(told(trouble))
 
-        self.saver.ask(lambda: file.autosave(scene, doc), then)
+        self.saver.ask(lambda: self.autosave.write(scene, doc), then)
 
     # -- selection -----------------------------------------------------------------------------------------
     def select(self, thing_id: str | None, also=()) -> None:
@@ -392,7 +448,8 @@ class Session(QObject):
             if shape is not None:
                 at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
                 points = np.asarray(beside.reader.points(at), np.float64)
-                result.shapes["beside"] = LookedShape(points, shape.mesh.normals(points), shape.mesh, True, at)
+                smooth = evaluator.values.at(evaluator.doc.find(beside.subject), "smooth", frame)
+                result.shapes["beside"] = LookedShape.of(points, shape.mesh, smooth, shown_frame=at)
             if watched is not None:
                 for away in ghosts:
                     if evaluator.doc.start <= frame + away <= evaluator.doc.end:
@@ -428,10 +485,13 @@ class Session(QObject):
     def plan(self) -> None:
         """Work out what the lanes show, beside the window."""
         evaluator, memory, snapshot = self.evaluator("plan"), self._lane_memory, self.scene.snapshot()
+        scene = self.scene
         self._last_plan = time.monotonic()
 
         def work():
             doc, lanes = evaluator.doc, {}
+            if scene.doc is doc:
+                evaluator.pin()  # what the open scene needs stays in the store
             copied = {t.constant("subject") for t in doc.things if t.kind == "copies" and t.on}
             for owner in (*doc.subjects, *doc.skeletons):
                 for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
@@ -439,7 +499,8 @@ class Session(QObject):
                     lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state)
             frames = np.arange(doc.start, doc.end + 1, dtype=float)
             trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
-            return doc, lanes, {i: p for i, p in trails.items() if p is not None}, remarks(snapshot)
+            found = [*remarks(snapshot), *_clip_remarks(evaluator)]
+            return doc, lanes, {i: p for i, p in trails.items() if p is not None}, found
 
         self.planner.ask(work, self._on_planned)
 
@@ -502,7 +563,7 @@ class Session(QObject):
         return any(
             not self.store.has(evaluator.key(s, l, f))
             for s, l in evaluator.solvers()
-            for f in range(self.doc.start, self.doc.end + 1)
+            for f in range(self.doc.solved_from, self.doc.solved_to + 1)
         )
 
     def solve(self) -> None:
@@ -525,7 +586,7 @@ class Session(QObject):
         self.jobs.replace(
             Job(
                 "Solve",
-                lambda progress, cancelled: evaluator.solve_through(evaluator.doc.end, progress, cancelled),
+                lambda progress, cancelled: evaluator.solve_through(evaluator.doc.solved_to, progress, cancelled),
                 then,
                 failed,
             )
@@ -574,7 +635,14 @@ class Session(QObject):
         times = self._shown_at
         return (len(times) - 1) / max(times[-1] - times[0], 1e-6) if len(times) > 6 else None
 
+    def play_once(self) -> None:
+        """Play from the first frame to the last, and stop there, so that what moves is seen moving at once."""
+        self.go_to(self.doc.start)
+        self.play(True)
+        self._once = True
+
     def play(self, on: bool) -> None:
+        self._once = False
         if self.live is not None and on:
             self.toggle_live()
         if on == self.playing:
@@ -593,6 +661,10 @@ class Session(QObject):
             return  # never run ahead of the picture
         if self.live is not None:
             self._live_tick()
+            return
+        if self._once and self.frame >= self.doc.end:
+            self.play(False)
+            self.go_to((self.doc.start + self.doc.end) // 2)
             return
         following = self.frame + 1 if self.frame < self.doc.end else self.doc.start
         evaluator = self.evaluator("window")
@@ -625,5 +697,6 @@ class Session(QObject):
         self._autosave.stop()
         for worker in (self.jobs, self.looker, self.planner, self.saver, self.listener):
             worker.end()
+        self.give_up()
         if self.lock:
             self.lock.release()

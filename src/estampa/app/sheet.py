@@ -21,6 +21,7 @@ from ..geometry.pose import turn_matrices
 from ..scene import clips
 from ..scene import commands as do
 from ..scene.channels import kind_of, kinds_in, layers_for
+from ..scene.curves import Curve
 from ..scene.document import Formula, Link
 from ..scene.values import Rows
 from ..solve.stems import parts_of
@@ -40,6 +41,7 @@ class Sheet(QWidget):
         self.session, self.pinned = session, pinned
         self._shown: object = "nothing yet"  # (thing id, kind) the rows were made for
         self._rows: list[Row] = []
+        self._all = False  # also what cannot matter as the other channels are set
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
@@ -76,18 +78,39 @@ class Sheet(QWidget):
         self._shown = "nothing yet"
         self.refresh()
 
+    def showEvent(self, event):
+        super().showEvent(event)
+        self.refresh()
+
     def refresh(self) -> None:
+        if not self.isVisible():
+            return  # it is drawn again when it is shown
         thing = self.thing
         form = lambda v: (type(v).__name__, getattr(v, "span", 0) is None, getattr(v, "curve", 0) is None)
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
-        wanted = (thing.id, thing.kind, computed) if thing else None
+        folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
+        wanted = (thing.id, thing.kind, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
             self._build(thing)
         self._head.refresh()
         for row in self._rows:
             row.refresh()
+
+    @staticmethod
+    def _channels_of(thing):
+        return thing.declared.channels.values() if thing is not None and thing.declared is not None else ()
+
+    def _matters(self, thing, channel) -> bool:
+        """Whether a channel can matter as the others are set; a key or link on one keeps it in sight."""
+        if isinstance(thing.values.get(channel.name), (Curve, Link, Formula)):
+            return True
+        return channel.applies(thing.constant)
+
+    def show_all(self, on: bool) -> None:
+        self._all = on
+        self.refresh()
 
     def _build(self, thing):
         self._rows = []
@@ -207,8 +230,11 @@ class Sheet(QWidget):
             grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
 
     def _channels(self, grid, thing):
-        at, groups = grid.rowCount() + 1, {}
+        at, groups, folded = grid.rowCount() + 1, {}, 0
         for channel in thing.declared.channels.values():
+            if not self._all and not self._matters(thing, channel):
+                folded += 1
+                continue
             row = Row(self, channel)
             self._rows.append(row)
             if channel.group and row.computed is None:
@@ -234,6 +260,13 @@ class Sheet(QWidget):
                 grid.addWidget(row.choose or row.key, at, 2)
             grid.addWidget(row.reset, at, 3)
             at += 1
+        if folded or self._all and any(not self._matters(thing, c) for c in self._channels_of(thing)):
+            words = "Fold what does nothing now" if self._all else f"{folded} more do nothing as it is set"
+            more = QPushButton(words)
+            more.setProperty("flat", True)
+            more.setToolTip("Show every channel, also those that cannot matter as the others are set")
+            more.clicked.connect(lambda: self.show_all(not self._all))
+            grid.addWidget(more, at, 0, 1, 4)
 
 
 def add_layer(session: Session, kind: str):

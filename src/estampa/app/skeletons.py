@@ -8,13 +8,13 @@ from PySide6.QtWidgets import QFileDialog
 from ..baking import keys as baking
 from ..baking.reduce import Tolerance
 from ..baking.rigged import add_rigged
-from ..errors import EstampaError
+from ..errors import Cancelled, EstampaError
 from ..formats import gltf_skin
 from ..scene import clips
 from ..scene import joints as build
 from ..scene.channels import choice, number, switch, text, whole
-from ..scene.values import Rows
 from .ask import Ask
+from .files import ask_to_replace
 from .tasks import Job
 
 COUNT = whole(6, "How many joints.", title="Joints", soft=(1, 20), hard=(1, 10_000))
@@ -73,15 +73,15 @@ class Skeletons:
                 s.brush.radius = float(f"{0.08 * size:.1g}")
 
     def chain(self):
-        """A straight chain through a mesh along its longest side, or upwards."""
-        s, subject = self.session, self.session.subject
-        low, high = s.scene.mesh(subject.mesh).bounds if subject is not None else (np.zeros(3), np.array([0, 1.0, 0]))
-        middle, long = (low + high) / 2, int(np.argmax(high - low))
-        start, end = middle.copy(), middle.copy()
-        start[long], end[long] = (high[long], low[long]) if long == 1 and subject is None else (low[long], high[long])
-        place = s.scene.values.place(subject, Rows.one(s.frame)) if subject is not None else None
-        ends = place.apply(np.stack([start, end])[None])[0] if place is not None else np.stack([start, end])
+        """Taken by hand: a drag in the view from where it begins to where it ends."""
+        self.use_tool("chain")
+        self.session.notice.emit("note", "Drag in the view from where the chain begins to where it ends.", "")
+
+    def chain_between(self, start: np.ndarray, end: np.ndarray):
+        """Ask how many joints, for a chain that was dragged out; its two points can be mended in numbers."""
+        s = self.session
         metres = lambda v, t: number(float(v), t, title=t, unit="m", soft=(-5, 5))
+        ends = np.stack([start, end])
         fields = {"joints": COUNT} | {
             f"{word}_{a}": metres(ends[k][j], f"{word.capitalize()} {a.upper()}")
             for k, word in enumerate(("from", "to"))
@@ -91,8 +91,9 @@ class Skeletons:
         def run(joints, **v):
             line = build.straight([v[f"from_{a}"] for a in "xyz"], [v[f"to_{a}"] for a in "xyz"], joints)
             self._made(build.add_skeleton(s.scene, [line], "Chain"))
+            s.set_view(tool="hand")
 
-        self._open("A chain of joints", "A straight chain between two points.", fields, run)
+        self._open("A chain of joints", "A straight chain between the two points.", fields, run)
 
     def along_path(self):
         s = self.session
@@ -210,7 +211,19 @@ class Skeletons:
         if not others:
             raise EstampaError("A cage", "is another subject of few faces.", "Import or add one around this first.")
         fields = {"cage": choice(next(iter(others)), "The mesh of few faces around it.", others, title="Cage")}
-        run = lambda cage: s.select(build.bind_cage(s.scene, subject.id, cage).id)
+
+        def run(cage):
+            scene = s.scene
+
+            def work(progress, cancelled):
+                progress(0.3, f"Binding {subject.name} to its cage")
+                return build.cage_coordinates(scene, subject.id, cage)
+
+            def then(found):
+                s.carry_out(lambda: s.select(build.put_cage(scene, subject.id, cage, found).id))
+
+            s.jobs.add(Job("Bind", work, then, alongside=True))
+
         told = f"{subject.name} will be carried by it. Joints can be baked to keys, a cage cannot."
         self._open("Bind to a cage", told, fields, run)
 
@@ -218,19 +231,20 @@ class Skeletons:
     def bake(self):
         s, skeleton = self.session, self._skeleton()
         doc, chosen = s.doc, [j.id for j in s.joints]
+        first, last = baking.default_frames(doc)
         frames = lambda v, t: whole(v, t, title=t, unit="frames", soft=(1, 500))
         which = {"all": f"All {len(skeleton.joints):,}"} | ({"chosen": f"The {len(chosen)} selected"} if chosen else {})
-        into = {"new": "A new clip", "over": "Over the present keys"}
+        into = {"new": "A clip of this name", "over": "Over the present keys"}
         keys = {"few": "As few as the tolerance allows", "all": "One a frame"}
         fields = {
             "which": choice("all", "Which joints are baked.", which, title="Joints"),
-            "first": frames(doc.start, "First frame"),
-            "last": frames(doc.end, "Last frame"),
+            "first": frames(first, "First frame"),
+            "last": frames(last, "Last frame"),
             "every": choice("few", "How many keys.", keys, title="Keys"),
             "place": TIPS,
             "turn": TURNED,
             "into": choice("new", "Where the keys go.", into, title="Into"),
-            "name": text("Baked", "Name of the new clip.", title="Clip"),
+            "name": text("Baked", "Name of its clip; one of that name is replaced.", title="Clip"),
         }
 
         def run(which, first, last, every, place, turn, into, name):
@@ -246,7 +260,9 @@ class Skeletons:
                     off = " The layers are off; “Back to live” brings them back." if baked.layers else ""
                     s.notice.emit("done", f"Baked: {baked.words()}.{off}", "")
 
-            s.jobs.add(Job("Bake to keys", work, then))
+            there = into == "new" and clips.named(skeleton, name) is not None
+            words = f"{skeleton.name} has a clip “{name}”. Its keys would be replaced; undo brings them back."
+            ask_to_replace(self.window, words if there else "", lambda: s.jobs.add(Job("Bake to keys", work, then)))
             self.show()
 
         told = f"What the layers of {skeleton.name} do becomes keys that can be edited by hand."
@@ -257,9 +273,9 @@ class Skeletons:
 
     def in_place(self):
         s, skeleton = self.session, self._skeleton()
-        axes = {"xz": "Along the ground (X and Z)", "xyz": "All three", "x": "X", "y": "Y", "z": "Z"}
+        axes = {"xyz": "In any direction", "xz": "Along the ground (X and Z)", "x": "X", "y": "Y", "z": "Z"}
         fields = {
-            "axes": choice("xz", "Which part of the travel is taken out.", axes, title="Travel"),
+            "axes": choice("xyz", "The even way from first place to last; what it sways stays.", axes, title="Travel"),
             "keep": switch(True, "Keep the travel on a grip of its own.", title="Keep the travel"),
         }
         run = lambda axes, keep: baking.in_place(s.scene, skeleton.id, axes, keep)
@@ -274,8 +290,8 @@ class Skeletons:
         fields = {
             "name": text("Clip", "Its name in exported files.", title="Name"),
             "first": frames(first, "First frame"),
-            "last": frames(last - (1 if s.doc.loop else 0), "Last frame"),
-            "loops": switch(s.doc.loop is not None, "It goes round.", title="Loops"),
+            "last": frames(last, "Last frame"),
+            "loops": switch(s.doc.loop is not None, "It goes round: its last frame is the first again.", title="Loops"),
         }
         run = lambda name, first, last, loops: clips.new_clip(s.scene, owner.id, name, first, last, loops)
         self._open("New clip", f"A named range of the present keys of {owner.name}.", fields, run)
@@ -292,8 +308,12 @@ class Skeletons:
         rate = s.doc.frame_rate
 
         def work(progress, cancelled):
-            progress(0.2, f"Reading {Path(path).name}")
-            return gltf_skin.read(path, rate)
+            def step(share, text):
+                if cancelled():
+                    raise Cancelled
+                progress(share, text)
+
+            return gltf_skin.read(path, rate, step)
 
         def then(read):
             s.carry_out(lambda: self._brought_in(read, Path(path).name))

@@ -4,6 +4,7 @@ import gc
 import threading
 import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
@@ -83,7 +84,8 @@ class Latest(QObject):
             except Exception as err:
                 trouble = err
             if not self._ended:
-                self._answered.emit(then, answer, trouble)
+                with suppress(RuntimeError):  # the window is gone
+                    self._answered.emit(then, answer, trouble)
 
     def _deliver(self, then, answer, trouble):
         with self._wake:

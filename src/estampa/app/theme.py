@@ -45,8 +45,11 @@ def use(app, night: bool = False) -> None:
     ink = NIGHT if night else PAPER
     for font in (ASSETS / "fonts").glob("*.otf"):
         QFontDatabase.addApplicationFont(str(font))
-    app.setStyle("Fusion")
-    app.setFont(type_face())
+    if app.property("dressed") is None:  # a style sheet hides the style's own name
+        app.setStyle("Fusion")
+        app.setProperty("dressed", True)
+    if app.font().family() != "Cabin":
+        app.setFont(type_face())
     palette = QPalette()
     for role, colour in (
         (QPalette.Window, ink.paper),
@@ -218,8 +221,8 @@ def icon(name: str, colour: str | None = None, size: int = 16) -> QIcon:
     return QIcon(pixmap)
 
 
+# No rule for every widget: the palette has the colours of text, and one more rule for each makes restyling slower.
 _SHEET = """
-QWidget {{ color: {ink}; }}
 QMainWindow, QDialog {{ background: {paper}; }}
 QMenuBar {{ background: {fold}; border-bottom: 1px solid {rule}; padding: 1px 4px; }}
 QMenuBar::item {{ padding: 3px 9px; background: transparent; }}

@@ -1,5 +1,6 @@
 """The viewport: the picture, the tools that act in it, and what is drawn over it."""
 
+import time
 from dataclasses import replace
 
 import numpy as np
@@ -16,31 +17,37 @@ from . import backdrops
 from .camera import Camera
 from .handles import Handles, View
 from .jointing import Jointing
-from .looks import tints
+from .looks import STALL, tints
 from .overlay import Overlay
+from .painting import Guarded
 from .picking import Picking
 from .render import Drawn, Renderer
 from .session import Session
 
-STALL, CLOTH, FILE = (0.46, 0.40, 0.36), (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
+CLOTH, FILE = (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
 CLICK = 4  # pixels that still count as a click
 STRIPES = 12  # over the width of the texture
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
+SLOW = 0.08  # s that a picture with smooth edges may keep the window
 
 
 HELD, BEFORE, AFTER = (0.20, 0.42, 0.50), (0.62, 0.30, 0.42), (0.80, 0.56, 0.20)
 
 
 def _drawn(id, shape, colour, **more) -> Drawn:
-    narrow = lambda array: array.astype(np.float32)
-    mesh = shape.mesh
-    more = {"stand": shape.stand, "smooth": shape.smooth} | more
-    return Drawn(id, narrow(shape.points), narrow(shape.normals), mesh.triangles, mesh.edges, colour, **more)
+    narrow, creased = lambda array: array.astype(np.float32), shape.creased
+    more = {n: creased.of(v) if n in ("tint", "weights", "yarn") and v is not None else v for n, v in more.items()}
+    kept = shape.__dict__.get("_narrow")  # drawn again and again while only the view turns
+    if kept is None:
+        kept = shape.__dict__["_narrow"] = (narrow(creased.of(shape.points)), narrow(shape.lit))
+    points, lit = kept
+    return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
 
 
-class Viewport(Overlay, Picking, Jointing, QWidget):
+class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     picture_shown = Signal()
     activated = Signal(int)  # the hand is in this pane
+    chain_dragged = Signal(object, object)  # two points in the world
 
     def __init__(self, session: Session, pane: int = 0):
         super().__init__()
@@ -59,6 +66,7 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
         self._told_backdrop = ""
         self._image: QImage | None = None
         self._dirty, self._fine_now = True, False
+        self._fine_up_to = FINE_UP_TO
         self._press = None  # (what is dragged, start position, more)
         self._hot: str | None = None
         self._band: tuple | None = None
@@ -121,7 +129,22 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
 
         return shoot
 
-    def drawn(self) -> list[Drawn]:
+    def to_draw(self) -> list[Drawn]:
+        """What is drawn: still subjects as one where there are many, unless one of them is looked at by itself."""
+        s = self.session
+        batches = [] if s.isolated or not self.look.meshes else s.picture.batches
+        own = {s.subject.id} if s.subject is not None and s.tool != "hand" else set()
+        own |= {s.beside.subject} if s.beside else set()
+        own |= set(s.picture.held)
+        batches = [b for b in batches if not (b.ids & own)]
+        skip = frozenset().union(*(b.ids for b in batches))
+        items = [
+            Drawn(f"batch {len(b.ids)} {k}", b.points, b.lit, b.triangles, b.edges, tint=b.tint)
+            for k, b in enumerate(batches)
+        ]
+        return items + self.drawn(skip)
+
+    def drawn(self, skip: frozenset = frozenset()) -> list[Drawn]:
         s, look, items = self.session, self.look, []
         active, at_work, painted = s.subject, s.tool in ("pick", "gradient"), self.painted()
         painted = painted if s.tool in ("paint", "gradient") else None
@@ -130,7 +153,7 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
             return items
         for thing in s.doc.things:
             shape = s.picture.shapes.get(thing.id)
-            if shape is None or (s.isolated and thing.id not in s.isolated):
+            if shape is None or thing.id in skip or (s.isolated and thing.id not in s.isolated):
                 continue
             subject = s.doc.shape_of(thing)
             if subject is None:
@@ -186,8 +209,9 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
     def _render(self):
         s = self.session
         width, height = self.pixels()
-        items = self.drawn()
-        fine = self._fine_now and sum(len(i.triangles) for i in items) < FINE_UP_TO
+        items = self.to_draw()
+        triangles, began = sum(len(i.triangles) for i in items), time.perf_counter()
+        fine = self._fine_now and triangles < self._fine_up_to
         look, behind = self.look, None
         try:
             behind = backdrops.at(s.doc, s.frame)
@@ -200,14 +224,14 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
         data = self.renderer.picture(
             items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind
         )
+        if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
+            self._fine_up_to = min(self._fine_up_to, triangles)
         image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888)
         self._image = image.flipped(Qt.Vertical)
         self._image.setDevicePixelRatio(self.devicePixelRatioF())
         self._dirty = False
 
-    def paintEvent(self, event):
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.Antialiasing)
+    def paint(self, painter: QPainter):
         if self.renderer is None:
             painter.fillRect(self.rect(), QColor("#7a7874"))
             painter.drawText(
@@ -221,7 +245,8 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
             self._render()
         painter.drawImage(0, 0, self._image)
         self._draw_over(painter)
-        painter.end()
+
+    def painted_whole(self):
         self.picture_shown.emit()
 
     # -- over the picture ------------------------------------------------------------------------------------
@@ -321,7 +346,17 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
             self.frame_all()
         if self._framed_for is not self.session.scene and self.session.picture.shapes:
             self._framed_for = self.session.scene
+            self.frame_moving()
+
+    def frame_moving(self):
+        """What moves, over two thirds of the pane; everything, when nothing does or this pane shows the controls."""
+        s = self.session
+        moves = lambda subject: subject is not None and bool(subject.stack)
+        moving = [d for d in self.drawn() if moves(s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None)]
+        if not moving:
             self.frame_all()
+            return
+        self._frame_points(np.concatenate([self._world(item) for item in moving]), 2 / 3)
 
     def frame_all(self):
         points = [self._world(item) for item in self.drawn()]
@@ -364,8 +399,8 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
         else:
             self.frame_all()
 
-    def _frame_points(self, points):
-        self.camera = self.camera.framing(np.asarray(points, float), self.width() / max(self.height(), 1))
+    def _frame_points(self, points, share: float = 0.9):
+        self.camera = self.camera.framing(np.asarray(points, float), self.width() / max(self.height(), 1), share)
         self._redraw()
 
     # -- mouse and keys ------------------------------------------------------------------------------------
@@ -391,6 +426,8 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
                 self._press = ("handle", at, (hold, handles))
             elif self.session.tool in ("place", "joint"):
                 self._press = (self.session.tool, at, at)
+            elif self.session.tool == "chain":
+                self._press = ("chain", at, self.middle_under(*at))
             elif self.session.tool == "paint":
                 self._press = ("paint", at, at)
                 self.begin_stroke(*at)
@@ -450,6 +487,9 @@ class Viewport(Overlay, Picking, Jointing, QWidget):
         elif what == "joint":
             if still:
                 self.click_joint(*at)
+        elif what == "chain":
+            if not still:
+                self.chain_dragged.emit(more, self.middle_under(*at))
         elif what == "orbit" and still and event.button() == Qt.LeftButton:
             self._select_at(*at)
         elif what == "band" and self.session.tool == "pick":

@@ -3,19 +3,16 @@
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QEvent, QSize, Qt
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QComboBox,
-    QFrame,
-    QHBoxLayout,
     QLabel,
     QMainWindow,
     QMenu,
     QSplitter,
     QTabWidget,
-    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -24,6 +21,7 @@ from .. import demo
 from ..formats.meshfile import SUFFIXES
 from ..scene import commands as do
 from ..scene import joints as build
+from ..scene.channels import kind_of
 from . import theme
 from .actions import PANELS, declare
 from .files import Files
@@ -40,14 +38,16 @@ from .score import Score
 from .session import Session
 from .sheet import Sheet
 from .skeletons import Skeletons
+from .toolstrip import ToolStrip
 from .viewport import Viewport
+from .welcome import Welcome
 
 TOOLS = (
     "tool_hand", "tool_pick", "tool_gradient", "tool_place", "tool_joint", "tool_paint", None,
     "frame_selection", "shading", "wire", "yarns", None,
     "meshes", "controls", "joints", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
 )  # fmt: skip
-WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")
+WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")  # that keep their words when there is little room
 
 
 class Window(QMainWindow):
@@ -72,7 +72,9 @@ class Window(QMainWindow):
         self.remarks = RemarksPanel(self.session)
         self._lay_out()
         self._make_menus()
-        QApplication.instance().installEventFilter(self)
+        self.welcome = Welcome(self.viewport, self)
+        self.viewport.installEventFilter(self)
+        QApplication.instance().focusChanged.connect(self._watch_focus)
         s = self.session
         s.notice.connect(self._show_notice)
         s.doc_changed.connect(lambda *_: self._refresh())
@@ -84,18 +86,29 @@ class Window(QMainWindow):
         s.jobs.changed.connect(self._refresh)
         self._refresh()
 
+    def _watch_focus(self, old, now):
+        """Hear only what has the focus: a filter on the whole application would see every event there is."""
+        if isinstance(old, (QAbstractButton, QComboBox)):
+            old.removeEventFilter(self)
+        if isinstance(now, (QAbstractButton, QComboBox)):
+            now.installEventFilter(self)
+
     def eventFilter(self, watched, event):
         """Space presses a button that has the focus, though it also plays."""
-        if event.type() == QEvent.ShortcutOverride and event.key() == Qt.Key_Space:
-            if isinstance(watched, (QAbstractButton, QComboBox)):
-                event.accept()
-                return True
+        if watched is self.viewport:
+            if event.type() == QEvent.Resize:
+                self.welcome.resize(watched.size())
+        elif event.type() == QEvent.ShortcutOverride and event.key() == Qt.Key_Space:
+            event.accept()
+            return True
         return super().eventFilter(watched, event)
 
     # -- lay-out -------------------------------------------------------------------------------------------
     def _lay_out(self):
         self.panels = QTabWidget()
-        self.panels.setMinimumWidth(300)
+        self.panels.setMinimumWidth(286)
+        self.panels.setUsesScrollButtons(False)
+        self.panels.setElideMode(Qt.ElideRight)
         self.sheets = QSplitter(Qt.Vertical)
         self.sheets.setHandleWidth(3)
         self.sheets.addWidget(self.sheet)
@@ -111,6 +124,7 @@ class Window(QMainWindow):
         self.view_split.setHandleWidth(2)
         self.view_split.addWidget(self.viewport)
         self.viewport.activated.connect(self._use_pane)
+        self.viewport.chain_dragged.connect(self.skeletons.chain_between)
         column.addWidget(self.view_split, 1)
         top = QSplitter(Qt.Horizontal)
         top.setHandleWidth(1)
@@ -134,43 +148,30 @@ class Window(QMainWindow):
         self.setCentralWidget(middle)
 
     def _tools(self):
-        strip = QFrame()
-        strip.setProperty("strip", True)
-        row = QHBoxLayout(strip)
-        row.setContentsMargins(8, 3, 8, 3)
-        row.setSpacing(3)
-        for name in TOOLS:
-            if name is None:
-                row.addSpacing(14)
-                continue
-            words = Qt.ToolButtonTextBesideIcon if name in WORDED else Qt.ToolButtonIconOnly
-            button = QToolButton(iconSize=QSize(16, 16), toolButtonStyle=words)
-            button.setDefaultAction(self.actions_by_name[name])
-            row.addWidget(button)
-        row.addStretch(1)
+        self.tools = strip = ToolStrip([self.actions_by_name[n] if n else None for n in TOOLS], WORDED)
         self.scene_name = QLabel()
         self.scene_name.setProperty("soft", True)
-        row.addWidget(self.scene_name)
-        find = QToolButton(iconSize=QSize(16, 16), toolButtonStyle=Qt.ToolButtonIconOnly)
-        find.setDefaultAction(self.actions_by_name["find"])
-        row.addWidget(find)
+        strip.put_last(self.scene_name, self.actions_by_name["find"])
         return strip
 
     # -- commands ------------------------------------------------------------------------------------------
     def _make_menus(self):
         menus: dict[str, QMenu] = {}
         for action in self.actions_by_name.values():
-            title = action.property("menu")
-            if title not in menus:
-                menus[title] = self.menuBar().addMenu(title)
-                menus[title].setToolTipsVisible(True)
-            menus[title].addAction(action)
+            self._menu(menus, action.property("menu")).addAction(action)
         demos = QMenu("Open a demo", self)
+        demos.setToolTipsVisible(True)
         for name in demo.names():
-            demos.addAction(
-                name.capitalize(), lambda n=name: self.files.leave_then(lambda: self.session.replace(demo.build(n)))
-            )
+            demos.addAction(name.capitalize(), lambda n=name: self.open_demo(n)).setToolTip(demo.about(name))
         menus["Scene"].insertMenu(self.actions_by_name["save"], demos)
+
+    def _menu(self, menus, title: str) -> QMenu:
+        """A menu by its title, or one within another: “Add/Bend and shape”."""
+        if title not in menus:
+            outer, _, inner = title.rpartition("/")
+            menus[title] = self._menu(menus, outer).addMenu(inner) if outer else self.menuBar().addMenu(title)
+            menus[title].setToolTipsVisible(True)
+        return menus[title]
 
     def _refresh(self):
         s, a = self.session, self.actions_by_name
@@ -178,7 +179,7 @@ class Window(QMainWindow):
         name = scene.path.name if scene.path else scene.doc.name
         changed = scene.is_changed
         self.setWindowTitle(f"{name}{' · not saved' if changed else ''} · Estampa")
-        self.scene_name.setText(
+        self.tools.say(
             f"{name}{' · not saved' if changed else ''}{'' if s.lock_is_ours else ' · open in another window'}"
         )
         a["undo"].setText(f"Undo {scene.undo_label}" if scene.undo_label else "Undo")
@@ -211,6 +212,15 @@ class Window(QMainWindow):
         self.panels.setTabText(PANELS.index("remarks"), f"Remarks ({count})" if count else "Remarks")
         worst = any(r.severity == "error" for r in s.remarks)
         self.panels.tabBar().setTabTextColor(PANELS.index("remarks"), theme.ink.accent if worst else theme.ink.soft)
+
+    def open_demo(self, name: str):
+        """Open a demo, framed, and play it once."""
+
+        def go():
+            self.session.replace(demo.build(name))
+            self.session.play_once()
+
+        self.files.leave_then(go)
 
     # -- what commands do ------------------------------------------------------------------------------------
     def use_tool(self, tool: str):
@@ -247,6 +257,7 @@ class Window(QMainWindow):
         if self.second is None:
             self.second = Viewport(self.session, 1)
             self.second.activated.connect(self._use_pane)
+            self.second.chain_dragged.connect(self.skeletons.chain_between)
             self.view_split.addWidget(self.second)
             self.view_split.setSizes([640, 320])
             self.second.hide()
@@ -318,6 +329,12 @@ class Window(QMainWindow):
 
     def find(self):
         Finder(self, list(self.actions_by_name.values())).open()
+
+    def add_something(self):
+        """Everything that can be added, with a picture and a sentence; the most used first."""
+        found = [(n.removeprefix("add_"), a) for n, a in self.actions_by_name.items() if n.startswith("add_")]
+        ranked = sorted(found, key=lambda f: (kind_of(f[0]).rank, f[1].text()))
+        Finder(self, [a for _, a in ranked], "Add", "Type what you want: bend, wind, follow a path…", told=True).open()
 
     def rename(self):
         item = self.score.roster.item_for(self.session.selected_id)

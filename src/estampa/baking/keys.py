@@ -5,13 +5,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import Cancelled, EstampaError
+from ..evaluate.remark import Remark
 from ..geometry import pose as turns
 from ..geometry.pose import Pose
+from ..hashing import digest
 from ..scene import clips
 from ..scene.bones import Bones
 from ..scene.commands import unique_name
-from ..scene.curves import Curve
+from ..scene.curves import Curve, Key
 from ..scene.document import Thing
+from ..scene.parts import OnPart, joints_of
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
 from ..units import format_length
@@ -30,6 +33,8 @@ class Baked:
     gap: float  # m at the tips
     turn: float  # rad
     layers: tuple[str, ...]  # that are switched off
+    loops: bool = False  # the last frame is the first again
+    source: str = ""  # digest of what was baked
 
     def words(self) -> str:
         count = self.frames[1] - self.frames[0] + 1
@@ -57,7 +62,7 @@ def bake(
     bones = evaluator.poses.bones(skeleton)
     if not len(bones):
         raise EstampaError(skeleton.name, "has no joints to bake.", "Build it first.")
-    first, last = frames or (doc.start, doc.end)
+    first, last = frames or default_frames(doc)
     if last < first:
         raise EstampaError("The bake", f"would end at {last}, before its start at {first}.", "Give a later end.")
     chosen = np.array(
@@ -72,6 +77,7 @@ def bake(
             progress(share, text)
 
     evaluator.solve_through(last, lambda share, text: step(0.6 * share, text), cancelled)
+    source = source_of(evaluator, skeleton, (first, last))
     found = []
     for k, frame in enumerate(range(first, last + 1)):
         posed = evaluator.poses.at(skeleton, frame)
@@ -79,18 +85,75 @@ def bake(
             raise EstampaError(skeleton.name, f"is not solved at frame {frame}.", "Solve the scene first.")
         found.append(posed.pose)
         step(0.6 + 0.3 * k / (last - first + 1), f"Baking frame {frame}")
-    return _keyed(bones, skeleton, chosen, (first, last), Pose.stacked(found), tolerance, layers)
+    loops = doc.loop == (first, last)
+    return _keyed(bones, skeleton, chosen, (first, last), Pose.stacked(found), tolerance, layers, loops, source)
 
 
-def _keyed(bones, skeleton, chosen, frames, poses: Pose, tolerance, layers) -> Baked:
+def default_frames(doc) -> tuple[int, int]:
+    """The scene's range; with the frame that equals the first again, where its loop ends right behind it."""
+    return doc.start, doc.loop[1] if doc.loop and doc.loop[1] == doc.end + 1 else doc.end
+
+
+def source_of(evaluator, skeleton: Thing, frames: tuple[int, int]) -> str:
+    """Digest of everything that a bake of a skeleton reads over frames."""
+    layers = evaluator.layers(skeleton)
+    told = [evaluator.stack_key(skeleton, layers, float(f)) for f in range(frames[0], frames[1] + 1)]
+    return digest(told).hex()
+
+
+def stale_clips(evaluator, skeleton: Thing) -> list[str]:
+    """Ids of the baked clips of a skeleton that no longer are what its layers, switched on, would give."""
+    baked = [c for c in skeleton.clips if c.source]
+    if not baked:
+        return []
+    if skeleton.live:  # the layers are off, and their keys in place: look at it as it was before
+        skeleton = _as_live(skeleton)
+        evaluator = type(evaluator)(evaluator.doc.replace(skeleton), evaluator.scene, evaluator.store)
+    return [c.id for c in baked if source_of(evaluator, skeleton, (c.first, c.last)) != c.source]
+
+
+def clip_remarks(evaluator) -> list[Remark]:
+    """A remark on each baked clip that is stale."""
+    found = []
+    for skeleton in evaluator.doc.skeletons:
+        stale = stale_clips(evaluator, skeleton)
+        for clip in (c for c in skeleton.clips if c.id in stale):
+            found.append(
+                Remark(
+                    "note",
+                    skeleton.id,
+                    f"The clip “{clip.name}” of {skeleton.name} was baked before something that it reads was changed.",
+                    "It is printed as it is, and no longer plays what the layers do.",
+                    "Bake it again under its name, remove it, or leave it if it was mended by hand since.",
+                )
+            )
+    return found
+
+
+def _as_live(skeleton: Thing) -> Thing:
+    """A baked skeleton with its layers on, and its joints as they were before."""
+    skeleton = clips.put_in(clips.put_away(skeleton), skeleton.before)
+    stack = tuple(l.with_(on=True) if l.id in skeleton.live else l for l in skeleton.stack)
+    return skeleton.with_(stack=stack, live=(), before=())
+
+
+def _keyed(bones, skeleton, chosen, frames, poses: Pose, tolerance, layers, loops=False, source="") -> Baked:
     numbers = np.arange(frames[0], frames[1] + 1, dtype=float)
     values = channel_values(bones, poses, chosen)
     every = Tolerance(0.0, 0.0)
-    result = reduced(bones, values, chosen, poses, tolerance or every)
+    result = reduced(bones, values, chosen, poses, tolerance or every, loops)
     ids = tuple(bones.joints[i].id for i in chosen)
     curves = {(ids[k], POSED[c]): value for (k, c), value in result.curves(numbers).items()}
     keys = sum(map(len, result.keys.values()))
-    return Baked(skeleton.id, ids, frames, curves, keys, result.gap, result.turn, layers)
+    if loops:
+        curves = {n: _round(v) if isinstance(v, Curve) else v for n, v in curves.items()}
+    return Baked(skeleton.id, ids, frames, curves, keys, result.gap, result.turn, layers, loops, source)
+
+
+def _round(curve: Curve) -> Curve:
+    """A curve over a loop that ends where it began, going round; one that does not is left to be closed."""
+    closed = abs(curve.keys[-1].value - curve.keys[0].value) <= 1e-6
+    return curve.with_extend("cycle", "cycle") if closed else curve
 
 
 def channel_values(bones: Bones, poses: Pose, joints: np.ndarray) -> np.ndarray:
@@ -117,11 +180,11 @@ def _baked_layers(evaluator, skeleton, bones, chosen) -> tuple[str, ...]:
     """
     inside, found = set(chosen.tolist()), []
     for layer in evaluator.layers(skeleton):
-        v = layer.values
-        first, last = (bones.where.get(v.get(n)) for n in ("first", "last"))
-        moved = set(bones.chain(first, last).tolist())
-        if layer.kind == "reach" and last is not None:
-            moved = set(bones.up(last)[:3].tolist())
+        v = {n: layer.constant(n) for n in OnPart.channels}
+        v |= {n: bones.where.get(v[n]) for n in ("first", "last")}
+        moved = set(joints_of(bones, v).tolist())
+        if layer.kind == "reach" and v["last"] is not None:
+            moved = set(bones.up(v["last"])[:3].tolist())
         if moved <= inside:
             found.append(layer.id)
         elif moved & inside:
@@ -134,17 +197,19 @@ def _baked_layers(evaluator, skeleton, bones, chosen) -> tuple[str, ...]:
     return tuple(found)
 
 
-def put(scene: Scene, baked: Baked, clip: str | None = "Baked", loops: bool = False) -> None:
-    """Put baked keys on the joints, in one step: in a new clip of that name, or (None) over the present keys.
+def put(scene: Scene, baked: Baked, clip: str | None = "Baked", loops: bool | None = None) -> None:
+    """Put baked keys on the joints, in one step: in a clip of that name, or (None) over the present keys.
 
-    The layers that were baked are switched off; `back_to_live` takes all of it back.
+    A clip of that name that is there is replaced. It loops when the bake was of the loop range, unless told. The layers
+    that were baked are switched off; `back_to_live` takes all of it back.
     """
     skeleton = scene.doc.find(baked.skeleton)
     if skeleton is None:
         raise EstampaError("The skeleton", "is gone.", "Undo its removal, then bake again.")
     before = clips.values_of(skeleton) if not skeleton.live else skeleton.before
     if clip is not None:
-        skeleton = clips.begun(skeleton, clip, *baked.frames, loops)
+        loops = baked.loops if loops is None else loops
+        skeleton = clips.begun(clips.without(skeleton, clip), clip, *baked.frames, loops, baked.source)
     by_joint: dict[str, dict] = {}
     for (joint_id, name), value in baked.curves.items():
         by_joint.setdefault(joint_id, {})[name] = value
@@ -190,37 +255,52 @@ def back_to_live(scene: Scene, skeleton_id: str) -> None:
         raise EstampaError(
             skeleton.name if skeleton else "This", "has not been baked.", "Bake its layers to keys first."
         )
-    skeleton = clips.put_in(clips.put_away(skeleton), skeleton.before)
-    stack = tuple(l.with_(on=True) if l.id in skeleton.live else l for l in skeleton.stack)
-    scene.apply(f"{skeleton.name} back to live", scene.doc.replace(skeleton.with_(stack=stack, live=(), before=())))
+    scene.apply(f"{skeleton.name} back to live", scene.doc.replace(_as_live(skeleton)))
 
 
 # -- after the bake ------------------------------------------------------------------------------------------
-def in_place(scene: Scene, skeleton_id: str, axes: str = "xz", keep: bool = True) -> Thing | None:
-    """Take the travel out of the roots, so that others can move what is baked: their keyed places along the chosen axes
-    stay where they are at the first frame. With `keep`, the way of the first root goes on a grip of its own."""
+def in_place(scene: Scene, skeleton_id: str, axes: str = "xyz", keep: bool = True) -> Thing | None:
+    """Take the travel out of the roots, so that others can move what is baked: the straight, even way from where the
+    first root begins to where it ends, along the chosen axes. What it sways and surges about that way stays. With
+    `keep`, the way goes on a grip of its own."""
     skeleton = scene.doc.find(skeleton_id)
     bones = scene.values.bones(skeleton)
     roots = [j for i, j in enumerate(bones.joints) if bones.parents[i] < 0]
     keyed = [j for j in roots if any(j.curve(a) for a in axes)]
-    if not keyed:
+    ends = [(c.keys[0], c.keys[-1]) for c in (keyed[0].curve(a) for a in axes) if c is not None] if keyed else []
+    first, last = (min(a.frame for a, _ in ends), max(b.frame for _, b in ends)) if ends else (0.0, 0.0)
+    lead = {a: keyed[0].curve(a) for a in axes if keyed and keyed[0].curve(a) is not None}
+    way = {a: float(c.at(last) - c.at(first)) for a, c in lead.items()}
+    if max(map(abs, way.values()), default=0.0) < 1e-9:
         raise EstampaError(
             skeleton.name, "has no keyed travel on its root.", "Bake it to keys first, or choose other axes."
         )
-    doc, start, grip = scene.doc, scene.doc.start, None
+    rates = {a: gone / (last - first) for a, gone in way.items()}  # m a frame
+    doc, grip = scene.doc, None
     if keep:
-        lead, values = keyed[0], {}
-        for axis in axes:
-            curve = lead.curve(axis)
-            if curve is not None:
-                base = curve.at(start)
-                way = curve.with_keys([k.with_(value=k.value - base) for k in curve.keys])
-                values[axis] = way.with_extend("accumulate", "accumulate")  # round after round it goes on
+        values = {}
+        for axis, rate in rates.items():
+            ends = (Key(frame=first, value=0.0, segment="linear"), Key(frame=last, value=rate * (last - first)))
+            values[axis] = Curve(keys=ends, before="accumulate", after="accumulate")  # round after round it goes on
         grip = Thing(kind="grip", name=unique_name(doc, f"{skeleton.name} travel"), values=values)
         doc = doc.with_(things=(*doc.things, grip))
     changed = {}
     for joint in keyed:
-        still = {a: float(joint.curve(a).at(start)) for a in axes if joint.curve(a)}
-        changed[joint.id] = joint.with_(values={**joint.values, **still})
+        curves = {a: _without_slope(joint.curve(a), rates.get(a, 0.0), first) for a in axes if joint.curve(a)}
+        changed[joint.id] = joint.with_(values={**joint.values, **curves})
     scene.apply(f"{skeleton.name} in place", doc.replace_all(changed))
     return grip
+
+
+def _without_slope(curve: Curve, rate: float, first: float) -> Curve:
+    """A curve with so much a frame taken out of it."""
+    keys = []
+    for i, key in enumerate(curve.keys):
+        (lx, ly), (rx, ry) = curve.handles(i)
+        handles = {"left": (lx, ly - rate * lx), "right": (rx, ry - rate * rx)}
+        value = key.value - rate * (key.frame - first)
+        keys.append(key.with_(value=value, tangent="free" if key.tangent == "free" else "broken", **handles))
+    round_ = {"accumulate": "cycle"}
+    return Curve(
+        keys=tuple(keys), before=round_.get(curve.before, curve.before), after=round_.get(curve.after, curve.after)
+    )

@@ -52,13 +52,17 @@ class Reduced:
         return found
 
 
-def reduced(bones: Bones, values: np.ndarray, joints: np.ndarray, poses: Pose, tolerance: Tolerance) -> Reduced:
+def reduced(
+    bones: Bones, values: np.ndarray, joints: np.ndarray, poses: Pose, tolerance: Tolerance, loops: bool = False
+) -> Reduced:
     """values (f, j, 9) channels of `joints` at each frame; poses (f, n, ...) the whole skeleton's, as it was.
 
-    Channels are places in metres, turns in rad and stretches.
+    Channels are places in metres, turns in rad and stretches. `loops`: the last frame is the first again.
     """
     frames = len(values)
     slopes = np.gradient(values, axis=0) if frames > 1 else np.zeros_like(values)
+    if loops and frames > 2:  # the last frame is the first again: both ends have one slope, over the seam
+        slopes[0] = slopes[-1] = 0.5 * (values[1] - values[0] + values[-1] - values[-2])
     at, reach = in_skeleton(poses, bones.parents, bones.order), _tips(bones)
     long = np.maximum(bones.lengths[joints], 1e-6)
     close = np.empty((len(joints), 9))  # how close each channel is kept

@@ -14,6 +14,12 @@ def names() -> list[str]:
     return [m.name for m in pkgutil.iter_modules(__path__)]
 
 
+def about(name: str) -> str:
+    """What a demo shows, in a sentence."""
+    words = importlib.import_module(f"{__name__}.{name}").__doc__ or ""
+    return " ".join(words.split("\n\n")[0].split())
+
+
 def build(name: str) -> Scene:
     """The demo scene of that name. Raises EstampaError when there is none."""
     if name not in names():

@@ -20,7 +20,8 @@ from . import DATA
 
 WOOD, ROPE, IRON = ("Pier wood", (0.16, 0.10, 0.07)), ("Rope", (0.35, 0.26, 0.15)), ("Iron", (0.10, 0.11, 0.12))
 PAPERS = [("Red paper", (0.62, 0.10, 0.06)), ("Straw paper", (0.80, 0.55, 0.22)), ("Sea paper", (0.10, 0.32, 0.36))]
-GLASS, TIN = ("Glass beads", (0.20, 0.42, 0.40)), ("Crate", (0.42, 0.28, 0.14))
+SHELL, FLOAT = ("Shells", (0.72, 0.55, 0.42)), ("Net floats", (0.14, 0.34, 0.32))
+TIN = ("Crate", (0.42, 0.28, 0.14))
 SPAN, HIGH, SAG, LANTERNS, CORD = 4.0, 2.5, 0.42, 5, 18
 STRINGS, BEADS, GAP, DROP = 22, 16, 0.07, 2.05
 
@@ -48,17 +49,21 @@ def posts_mesh() -> Mesh:
 
 
 def door_mesh() -> Mesh:
-    """Strings of beads, each bead an island."""
-    parts = []
+    """Strings of shells, each with its point down, and every fourth a net float; each of them an island."""
+    shells, floats = [], []
+    long = DROP / BEADS
     for s in range(STRINGS):
         for b in range(BEADS):
-            long = DROP / BEADS
-            y = 2.12 - (b + 0.5) * long
-            wide = 0.021 if b % 3 else 0.03
-            x = (s - (STRINGS - 1) / 2) * GAP
-            spine = np.array([[x, y + 0.32 * long, -1.6], [x, y, -1.6], [x, y - 0.32 * long, -1.6]])
-            parts.append(tube(spine, [wide * 0.55, wide, wide * 0.55], 6))
-    return coloured(joined(parts), *GLASS)
+            x, y = (s - (STRINGS - 1) / 2) * GAP, 2.12 - (b + 0.5) * long
+            if (b + s) % 4 == 0:
+                t = np.linspace(0.1, np.pi - 0.1, 7)
+                spine = np.stack([np.full(7, x), y + 0.026 * np.cos(t), np.full(7, -1.6)], axis=1)
+                floats.append(tube(spine, 0.027 * np.sin(t), 8))
+            else:
+                t = np.array([0.0, 0.15, 0.5, 1.0])
+                spine = np.stack([np.full(4, x), y + 0.34 * long - 0.68 * long * t, np.full(4, -1.6)], axis=1)
+                shells.append(tube(spine, [0.008, 0.021, 0.015, 0.002], 6))
+    return joined([coloured(joined(shells), *SHELL), coloured(joined(floats), *FLOAT)])
 
 
 def truck_mesh() -> Mesh:
@@ -116,12 +121,12 @@ def _cord(scene):
 
 
 def _door(scene):
-    door = do.add_mesh(scene, door_mesh(), "Bead door")
+    door = do.add_mesh(scene, door_mesh(), "Shell curtain")
     strings = joints.from_beads(scene, door.id)
     chain = scene.doc.find(strings.id).stack[0]
-    do.rename(scene, strings.id, "Door strings")
+    do.rename(scene, strings.id, "Curtain strings")
     do.rename(scene, chain.id, "Strings swing")
-    do.set_values(scene, chain.id, {"radius": 0.022, "mass": 0.22, "damping": 0.7, "drag": 0.7})
+    do.set_values(scene, chain.id, {"mass": 0.22, "damping": 0.7, "drag": 0.7})
     truck = do.add_mesh(scene, truck_mesh(), "Hand truck")
     for frame, z in ((1, -3.0), (20, -2.7), (75, -0.75), (100, -0.45)):
         do.set_key(scene, truck.id, "z", frame, z)

@@ -132,8 +132,10 @@ def build() -> Scene:
     do.set_formula(scene, drift.id, "height", "0.012 + 0.02 * a", {"a": (ripple, "y")})
 
     common = {"ground": ground.id, "arrange": "scatter", "spin": float(np.pi), "order": "seed"}
-    _bed(scene, "Reed bed", reed.id, common | {"density": 1.9, "apart": 0.2, "sizes": 0.22, "seed": 3}, 28)
-    _bed(scene, "Lily bed", lily.id, common | {"density": 1.0, "apart": 0.45, "sizes": 0.25, "seed": 8}, 12)
+    reeds = {"density": 1.9, "apart": 0.2, "sizes": 0.22, "seed": 3, "timing_seed": 3}
+    lilies = {"density": 1.0, "apart": 0.45, "sizes": 0.25, "seed": 8, "timing_seed": 8}
+    _bed(scene, "Reed bed", reed.id, common | reeds, 28)
+    _bed(scene, "Lily bed", lily.id, common | lilies, 12)
     loops.close(scene)
     do.add_thing(
         scene, "vertex_cache", "Reeds loop", {"copies": _named(scene, "Reed bed"), "file": "reeds_loop", "loop": True}

@@ -9,7 +9,7 @@ from ..geometry.paths import Sampled, sampled
 from ..geometry.place import Place
 from ..geometry.scatter import scatter
 from ..hashing import digest
-from ..scene.copies import MOST, arranged, own_frames, rank
+from ..scene.copies import MOST, arranged, own_amounts, own_frames, rank
 from ..scene.document import Thing
 from ..scene.values import Rows, Values
 
@@ -23,6 +23,10 @@ class Many:
     copy: Place | None  # (k) what brings it to where its copy stands; None for the subject itself
     place: Place  # (1 or k) both together
     key: bytes
+    amounts: np.ndarray | None = None  # (k) how much of the motion each copy shows; None: all of it
+
+
+TIMING = ("stagger", "length", "order", "near", "original", "timing_seed", "rates", "amounts")  # they move no copy
 
 
 def line_of(path: Thing | None) -> Sampled | None:
@@ -63,19 +67,22 @@ class Stage:
         stand = copy.moved(pivot)
         near = self.values.find(v["near"])
         at = self.values.place(near, Rows.one(frame)).origin[0] if near is not None and near.kind == "grip" else None
-        frames = own_frames(frame, start, rank(v, stand, at), v["stagger"], v["length"])
+        frames = own_frames(frame, start, rank(v, stand, at), v)
         rows = Rows(frames, np.arange(copy.rows, dtype=float), copy.rows)
         own = self.values.place(subject, rows) if copy.rows else at_start
         place = copy @ own if copy.rows else copy
-        return Many(rows, own, copy, place, digest("many", copies.id, frame))
+        amounts = own_amounts(copy.rows, v) if v["amounts"] > 0 else None
+        return Many(rows, own, copy, place, digest("many", copies.id, frame), amounts)
 
     def _arranged(self, copies, v, pivot) -> Place:
         """The places of the copies; made once for the same channels."""
-        words = {n: x for n, x in v.items() if n not in ("stagger", "length", "order", "near", "original")}
+        words = {n: x for n, x in v.items() if n not in TIMING}
         path, ground = self.values.find(v["path"]), self.values.find(v["ground"])
         at_start = Rows.one(self.values.doc.start)
         world = [self.values.place(t, at_start) if t is not None else None for t in (path, ground)]
+        chosen = ground.map(v["ground_map"]) if ground is not None else None
         held = (path.spots if path else None, ground.mesh.points if ground and ground.mesh else None)
+        held += (chosen.weights if chosen is not None else None,)
         name = digest(words, pivot, copies.spots, held, world)
         kept = self.scene.solver_cache.get(("copies", copies.id))
         if kept is None or kept[0] != name:
@@ -90,7 +97,10 @@ class Stage:
             return None
         mesh = self.scene.mesh(ground.mesh)
         points = self.values.place(ground, Rows.one(self.values.doc.start)).apply(mesh.points[None])[0]
-        return scatter(mesh, points, v["density"], v["apart"], v["seed"], MOST)
+        found = ground.map(v["ground_map"])
+        weights = self.scene.arrays.get(found.weights) if found is not None else None
+        density = v["density"] if v["fill"] == "density" else None
+        return scatter(mesh, points, density, v["apart"], v["seed"], MOST, v["exactly"], weights, v["upward"])
 
     def sampled(self, path: Thing) -> Sampled | None:
         """A path in its own space; None when it has no length."""

@@ -9,7 +9,8 @@ from the same shape are worked out once.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -24,6 +25,7 @@ from ..motion.layer import Moment, Resolved, moved
 from ..motion.remesh import Plan
 from ..scene.curves import Curve
 from ..scene.document import Document, Formula, Link, Thing
+from ..scene.graph import Graph
 from ..scene.values import Rows, Values
 from ..scene.zones import combined, weights
 from ..solve.solver import Inputs, PoseInputs, State
@@ -60,6 +62,9 @@ class Copied:
         return self.places.apply(self.shape.points)
 
 
+DEEP = 3  # how many steps down the values of named things are told one by one
+KEYS = "keys/2"  # raise it when keys are made in another way
+
 Progress = Callable[[float, str], None]  # (share done, what is under way)
 
 
@@ -76,15 +81,22 @@ class Evaluator:
         self.stale_keys: dict[tuple[str, int], bytes] = {}
         self._untrue = 0  # how often something that is not solved has been read
         self._solvers: list[tuple[Thing, Thing]] | None = None
+        self._solved_through = -(10**9)
         self._keys: dict[str, list[bytes]] = {}
-        self._reads: dict[tuple, list[Read]] = {}
+        self._keying: list[str] = []  # layers whose keys are being worked out, to find rings
+        self._thing_keys: dict[tuple, bytes] = {}
+        self._stack_keys: dict[tuple, bytes] = {}
+        self._force_keys: dict[tuple, bytes] = {}
+        self._stills: dict[str, bool] = {}
+        self._layers: dict[str, tuple[Thing, list[Thing]]] = {}
         self._constants: dict[str, tuple] = {}
         self._digests: dict[tuple, bytes] = {}
         self._resolved: dict[tuple, tuple[Resolved, bytes]] = {}
 
     # -- what is read --------------------------------------------------------------------------------------
-    def thing_reads(self, thing: Thing, owner: Thing | None, frame: float, within: tuple = (), own=()) -> list[Read]:
-        """Every value of a thing at a frame, those of the things it names included; of `own` joints only their ids."""
+    def thing_reads(self, thing: Thing, owner: Thing | None, frame: float, own=(), deep: int = 0) -> list[Read]:
+        """Every value of a thing at a frame. Of the things it names there is one digest each, or (`deep` > 0) every
+        value of theirs, so many steps down, to say by name what is different; of `own` joints only their ids."""
         declared, reads = thing.declared, []
         head = f"{thing.kind}/{declared.version}"
         for name, channel in declared.channels.items():
@@ -100,10 +112,10 @@ class Evaluator:
             elif channel.to:
                 held = self.values.find(value)
                 value = None
-                if held is not None and held.declared is not None and held.id not in within:
-                    found = self._held_reads(held, channel, frame, (*within, thing.id))
+                if held is not None and held.declared is not None:
+                    found = self._held_reads(held, channel, frame, deep)
                     reads += [Read(f"{head}/{name}/{r.path}", r.label, r.value) for r in found]
-                    value = held.kind
+                    value = (held.kind, held.on) if held.kind == "zone" else held.kind
             elif channel.accumulates:
                 reads.append(Read(f"{head}/{name}/travel", label, self.values.travel(thing, name, frame)))
             elif name == "loops" and value and self.doc.loop:
@@ -113,79 +125,130 @@ class Evaluator:
             reads.append(Read(f"{head}/points", f"{thing.name} · points", thing.spots))
         return reads
 
-    def _held_reads(self, held, channel, frame, within) -> list[Read]:
+    def _held_reads(self, held, channel, frame, deep) -> list[Read]:
         """What is read of a thing that another one names."""
         if held.kind == "joint":
             skeleton = self.values.owner(held.id)
             value = (held.id, self.poses.name(skeleton, frame))
-            return [
-                Read("joint", f"{held.name} · where it is", value),
-                *self.thing_reads(skeleton, None, frame, within),
-            ]
+            return [Read("joint", f"{held.name} · where it is", value), *self._own(skeleton, frame, deep)]
         if channel.to == "skeleton":
             pose = Read("pose", f"{held.name} · pose", self.poses.name(held, frame))
-            return [pose, *self.thing_reads(held, None, frame, within)]
-        found = self.thing_reads(held, None, frame, within)
+            return [pose, *self._own(held, frame, deep)]
+        found = self._own(held, frame, deep)
         if channel.to == "subject" and held.mesh is not None:
             found.append(Read("shape", f"{held.name} · shape", self.shape_name(held, frame)))
         return found
 
+    def _own(self, held, frame, deep) -> list[Read]:
+        if deep > 0:
+            return self.thing_reads(held, None, frame, deep=deep - 1)
+        return [Read("thing", held.name, self.thing_key(held, None, frame))]
+
+    def thing_key(self, thing: Thing, owner: Thing | None, frame: float, own=()) -> bytes:
+        """Digest of everything that is read of a thing at a frame; worked out once for one that stands still."""
+        key = (thing.id, owner.id if owner is not None else None, None if self._still(thing) else frame)
+        found = self._thing_keys.get(key)
+        if found is None:
+            found = digest(*((r.path, r.value) for r in self.thing_reads(thing, owner, frame, own)))
+            self._thing_keys[key] = found
+        return found
+
+    def _still(self, thing: Thing) -> bool:
+        """Whether what is read of a thing is the same at every frame."""
+        found = self._stills.get(thing.id)
+        if found is None:
+            self._stills[thing.id] = False  # for what names itself, which is refused elsewhere
+            found = self._stills[thing.id] = self._is_still(thing)
+        return found
+
+    def _is_still(self, thing) -> bool:
+        if any(isinstance(v, (Curve, Link, Formula)) for v in thing.values.values()):
+            return False
+        for name, channel in thing.declared.channels.items():
+            if channel.accumulates:
+                return False
+            if channel.to and channel.to not in ("map", "target"):
+                held = self.values.find(thing.values.get(name))
+                if held is None or held.declared is None:
+                    continue
+                if held.kind in ("joint", "skeleton") or held.mesh is not None or not self._still(held):
+                    return False
+        return True
+
     def shape_name(self, subject: Thing, frame: float) -> bytes:
         """Digest of everything that decides a subject's shape in the world, whether it is solved yet or not."""
-        reads = self._own_reads(subject, frame)
-        for layer in self.layers(subject):
-            if layer.declared.memory:
-                reads.append(Read("solved", layer.name, self.key(subject, layer, frame)))
+        return self.stack_key(subject, self.layers(subject), frame)
+
+    def stack_key(self, owner: Thing, layers: list[Thing], frame: float) -> bytes:
+        """Digest of everything that decides what comes out of the given layers, which are the top part of a stack."""
+        key = (owner.id, len(layers), layers[-1].id if layers else None, frame)
+        found = self._stack_keys.get(key)
+        if found is None:
+            if not layers:
+                found = digest(*((r.path, r.value) for r in self._own_reads(owner, frame)))
+            elif layers[-1].declared.memory:
+                found = digest("solved", self.key(owner, layers[-1], frame))
             else:
-                reads += self.layer_reads(layer, subject, frame)
-        return digest(*((r.path, r.value) for r in reads))
+                above = self.stack_key(owner, layers[:-1], frame)
+                found = digest(above, *((r.path, r.value) for r in self._layer_reads(layers[-1], owner, frame)))
+            if len(self._stack_keys) > 200_000:
+                self._stack_keys.clear()
+            self._stack_keys[key] = found
+        return found
 
     def layers(self, subject: Thing) -> list[Thing]:
         """The layers of a subject's or skeleton's stack that do something."""
-        if subject.kind == "skeleton" and not subject.on:
-            return []
-        return [l for l in subject.stack if l.on and l.declared is not None]
+        found = self._layers.get(subject.id)
+        if found is None or found[0] is not subject:
+            on = [l for l in subject.stack if l.on and l.declared is not None]
+            found = self._layers[subject.id] = (subject, [] if subject.kind == "skeleton" and not subject.on else on)
+        return found[1]
 
     def layers_above(self, subject: Thing, layer: Thing) -> list[Thing]:
         layers = self.layers(subject)
         return layers[: [l.id for l in layers].index(layer.id)]
 
-    def forces(self) -> list[Thing]:
-        return [t for t in self.doc.things if t.on and t.declared is not None and t.declared.family == "force"]
+    def forces(self, felt: tuple[str, ...]) -> list[Thing]:
+        """The forces of those kinds that are on."""
+        return [t for t in self.doc.things if t.on and t.kind in felt and t.declared is not None]
 
     def reads(self, subject: Thing, layer: Thing, frame: float) -> list[Read]:
-        """Everything that decides a layer's result at a frame: the rest shape, the layers above, where the subject
-        stands, its own channels and, for a layer with memory, the forces."""
-        key = (layer.id, frame)
-        if key not in self._reads:
-            found = self._own_reads(subject, frame)
-            for above in self.layers_above(subject, layer):
-                if above.declared.memory:
-                    found.append(Read("above", above.name, self.key(subject, above, frame)))
-                else:
-                    found += self.layer_reads(above, subject, frame)
-            found += self.layer_reads(layer, subject, frame)
-            if layer.declared.memory:
-                found.append(Read("rate", "Frame rate", self.doc.frame_rate))
-                for force in self.forces():
-                    found.append(Read(f"force/{force.kind}", f"{force.name} {MOVED}", True))
-                    found += self.thing_reads(force, None, frame)
-            self._reads[key] = found
-        return self._reads[key]
+        """Everything that decides a layer's result at a frame, value by value, to say by name what is different: the
+        rest shape, the layers above, where the subject stands, its own channels, and forces that it feels."""
+        found = self._own_reads(subject, frame, DEEP)
+        for above in self.layers_above(subject, layer):
+            if above.declared.memory:
+                found.append(Read("above", above.name, self.key(subject, above, frame)))
+            else:
+                found += self._layer_reads(above, subject, frame, DEEP)
+        found += self._layer_reads(layer, subject, frame, DEEP)
+        if layer.declared.memory:
+            found.append(Read("rate", "Frame rate", self.doc.frame_rate))
+            for force in self.forces(layer.declared.feels):
+                found.append(Read(f"force/{force.kind}", f"{force.name} {MOVED}", True))
+                found += self.thing_reads(force, None, frame, deep=DEEP)
+        return found
 
-    def _own_reads(self, owner: Thing, frame: float) -> list[Read]:
+    def _own_reads(self, owner: Thing, frame: float, deep: int = 0) -> list[Read]:
         """What a subject or skeleton is before its layers."""
         if owner.kind == "skeleton":
             return self.poses.reads(owner, frame)
         mesh = owner.mesh
         rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
-        return [Read("mesh", f"{owner.name} · mesh", rest), *self.thing_reads(owner, None, frame)]
+        return [Read("mesh", f"{owner.name} · mesh", rest), *self._part_reads(owner, None, frame, deep)]
 
-    def layer_reads(self, layer: Thing, subject: Thing, frame: float) -> list[Read]:
-        if layer.declared.moves == "joints":
-            head = Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)
-            return [head, *self.poses.target_reads(subject, layer, frame)]
+    def _part_reads(self, thing, owner, frame, deep, own=()) -> list[Read]:
+        """What is read of a thing itself: value by value, or as one digest."""
+        if deep:
+            return self.thing_reads(thing, owner, frame, own, deep)
+        return [Read(thing.kind, thing.name, self.thing_key(thing, owner, frame, own))]
+
+    def _layer_reads(self, layer: Thing, subject: Thing, frame: float, deep: int = 0) -> list[Read]:
         here = [Read(f"layer/{layer.kind}", f"{layer.name} {MOVED}", True)]
+        if layer.declared.moves == "joints":
+            own = self.poses.bones(subject).where
+            here += self._part_reads(layer, None, frame, deep, own)
+            return here + self.poses.target_reads(subject, layer, frame)
         course = getattr(layer.declared, "reads_course", None)
         if course:
             found = self._course(layer, subject, Rows.one(frame))
@@ -195,7 +258,7 @@ class Evaluator:
             here.append(
                 Read(f"layer/{layer.kind}/bind", f"{layer.name} · weights", (bind.indices, bind.weights, bind.back))
             )
-        return here + self.thing_reads(layer, subject, frame)
+        return here + self._part_reads(layer, subject, frame, deep)
 
     def layer_digest(self, subject: Thing, layer: Thing | None, frame: float) -> bytes:
         """Digest of a subject's shape after a layer (None: at rest), and of where it stands."""
@@ -210,12 +273,44 @@ class Evaluator:
     def key(self, subject: Thing, layer: Thing, frame: float) -> bytes:
         """The key of a solved frame; frames before the first are the first."""
         keys = self._keys.setdefault(layer.id, [])
-        place = max(0, int(np.floor(frame)) - self.doc.start)
-        while len(keys) <= place:
-            at = self.doc.start + len(keys)
-            read = digest(*((r.path, r.value) for r in self.reads(subject, layer, at)))
-            keys.append(digest(keys[-1] if keys else b"start", read))
+        place = max(0, int(np.floor(frame)) - self.doc.solved_from)
+        if len(keys) <= place:
+            above = self.layers_above(subject, layer)
+            rest = digest(KEYS, self.doc.frame_rate)
+            while len(keys) <= place:
+                at = self.doc.solved_from + len(keys)
+                with self._guarded(subject, layer):
+                    read = self._layer_reads(layer, subject, at)
+                    now = digest(
+                        self.stack_key(subject, above, at),
+                        *((r.path, r.value) for r in read),
+                        self._forces_key(layer.declared.feels, at),
+                    )
+                keys.append(digest(keys[-1] if keys else b"start", rest, now))
         return keys[place]
+
+    def _forces_key(self, felt: tuple[str, ...], frame: float) -> bytes:
+        """Digest of everything that forces of those kinds read at a frame; the same for all that feel them."""
+        key = (felt, frame)
+        if key not in self._force_keys:
+            told = [(f.kind, self.thing_key(f, None, frame)) for f in self.forces(felt)]
+            self._force_keys[key] = digest(told)
+        return self._force_keys[key]
+
+    @contextmanager
+    def _guarded(self, subject, layer):
+        """Refuses, by name, what would need its own result."""
+        if layer.id in self._keying:
+            raise EstampaError(
+                f"{layer.name} on {subject.name}",
+                "needs its own result: something that it reads is moved by it.",
+                "Let it read something else, or switch that off.",
+            )
+        self._keying.append(layer.id)
+        try:
+            yield
+        finally:
+            self._keying.pop()
 
     # -- values --------------------------------------------------------------------------------------------
     def resolve(self, thing: Thing, owner: Thing | None, frame: float) -> Resolved:
@@ -250,11 +345,11 @@ class Evaluator:
     def grip(self, grip: Thing, frame: float) -> tuple[np.ndarray, np.ndarray, float]:
         return self.values.place(grip, Rows.one(frame)).at(0)
 
-    def world(self, frame: float, wind: str | None = None) -> World:
-        """What acts at a frame; with the id of a wind, of the winds that one alone."""
+    def world(self, frame: float, felt: tuple[str, ...], wind: str | None = None) -> World:
+        """What acts at a frame, of the forces that are felt; with the id of a wind, of the winds that one alone."""
         world = World()
         chosen = self.values.find(wind)
-        for force in self.forces():
+        for force in self.forces(felt):
             if force.kind != "wind" or chosen is None or chosen.kind != "wind" or force.id == wind:
                 force.declared().act(world, self._resolve_force(force, frame))
         return world
@@ -262,7 +357,7 @@ class Evaluator:
     def _resolve_force(self, force: Thing, frame: float) -> Resolved:
         v = self.resolve(force, None, frame)
         if "parent" in force.declared.channels:  # it stands somewhere itself, and may have moved since the last frame
-            earlier = max(frame - 1, self.doc.start)
+            earlier = max(frame - 1, self.doc.solved_from)
             v.places = [self.values.place(force, Rows.one(f)) for f in (earlier, frame)]
             held = self.values.find(force.constant("subject")) if "subject" in force.declared.channels else None
             v["solid"] = None
@@ -339,15 +434,7 @@ class Evaluator:
         plans = self.plans(subject, layers)
         if not plans:
             return weights
-        name = ("carried", found.weights, id(plans[-1]))
-        kept = self.scene.solver_cache.get(name)
-        if kept is None or kept[0] is not plans[-1]:
-            for plan in plans:
-                weights = plan.carried(weights)
-            kept = (plans[-1], np.clip(weights, 0, 1).astype(np.float32))
-            kept[1].flags.writeable = False  # as those that the scene keeps, so that kernels see one sort of array
-            self.scene.solver_cache[name] = kept
-        return kept[1]
+        return plans[-1].mesh.cached(("carried", found.id), lambda: _carried_weights(weights, plans), found.weights)
 
     # -- rows ------------------------------------------------------------------------------------------------
     def _resolve(self, subject: Thing, layer: Thing, many: Many) -> tuple[Resolved, bytes]:
@@ -588,7 +675,6 @@ class Evaluator:
             mesh,
             _rows_of(place, wanted),
             v.course,
-            self.scene.solver_cache,
         )
         if declared.remeshes:
             return declared().apply(points, self.plans(subject, layers)[-1], v, now)
@@ -616,7 +702,7 @@ class Evaluator:
         if state is None or len(state.points) != self.mesh(subject, layers).count:
             entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
             return Shape(entering.points[0], entering.digest, False, None)
-        at = shown if true or shown is None else max(shown, self.doc.start)
+        at = shown if true or shown is None else max(shown, self.doc.solved_from)
         return Shape(self._from_world(subject, state.points, at), key, true, shown)
 
     def _from_world(self, subject, points, frame):
@@ -636,7 +722,7 @@ class Evaluator:
         points = self.store.points(stale) if stale else None
         if points is not None:
             return State(points, None), frame, stale, False
-        for earlier in range(at - 1, self.doc.start - 1, -1):
+        for earlier in range(at - 1, self.doc.solved_from - 1, -1):
             key = self.key(owner, layer, earlier)
             points = self.store.points(key) if self.store.has(key) else None
             if points is not None:
@@ -669,6 +755,10 @@ class Evaluator:
         if len(many.rows) == 0:
             return Copied(Shape(np.zeros((1, mesh.count, 3)), b""), Place.still(0), mesh)
         shape = self.rows(subject, self.layers(subject), many)
+        if many.amounts is not None:
+            points = mesh.points + many.amounts[:, None, None] * (shape.points - mesh.points)
+            told = digest(shape.digest, many.amounts)
+            shape = replace(shape, points=points, digest=told)
         return Copied(shape, many.place.spread(len(many.rows)), mesh)
 
     def travel_of(self, subject: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
@@ -699,46 +789,42 @@ class Evaluator:
         return self._solvers
 
     def _owners_in_order(self) -> list[Thing]:
-        """What has a stack and is on, each after those that it reads."""
-        found, seen = [], set()
-        forces = self.forces()
-
-        def visit(owner):
-            if owner.id in seen:
-                return
-            seen.add(owner.id)
-            parts = [owner, *owner.stack]
-            if any(l.declared.memory for l in self.layers(owner)):
-                parts += forces
-            for thing in self._named(parts):
-                visit(self.values.owner(thing.id) or thing)
-            if owner.on and (owner.mesh is not None or owner.kind == "skeleton"):
-                found.append(owner)
-
-        for thing in self.doc.things:
-            if thing.on and thing.stack:
-                visit(thing)
-        return [owner for owner in found if owner.stack]
-
-    def _named(self, things):
-        """What things name, and what those ride on."""
-        for thing in things:
-            for value in thing.values.values():
-                held = self.values.find(value) if isinstance(value, str) else None
-                if held is not None:
-                    yield held
-                    if held.mesh is None and not held.stack and held.id != thing.id:
-                        yield from self._named([held])
+        """What has a stack and is on, each after those that it needs."""
+        graph, found, seen = Graph(self.doc), [], set()
+        wanted = [t.id for t in self.doc.things if t.on and t.stack]
+        for start in wanted:
+            stack = [(start, iter(graph.needs(start)))] if start not in seen else []
+            seen.add(start)
+            while stack:
+                at, left = stack[-1]
+                following = next((n for n in left if n not in seen), None)
+                if following is not None:
+                    seen.add(following)
+                    stack.append((following, iter(graph.needs(following))))
+                    continue
+                stack.pop()
+                owner = graph.by_id[at]
+                if owner.on and owner.stack and (owner.mesh is not None or owner.kind == "skeleton"):
+                    found.append(owner)
+        return found
 
     def solve_through(
         self, frame: float, progress: Progress | None = None, cancelled: Callable[[], bool] = lambda: False
     ) -> int:
-        """Solve all that is needed up to a frame. Returns how many frames were computed.
+        """Solve all that is needed up to a frame. Returns how many frames were computed. What was solved stays in the
+        store as long as the scene is open.
 
-        Raises Cancelled, or EstampaError with the layer and the frame; what was solved before stays.
+        Raises Cancelled, or EstampaError with the layer and the frame, or when the store cannot hold the shot; what
+        was solved before stays.
         """
         work = self.solvers()
-        first, last = self.doc.start, max(self.doc.start, int(np.floor(frame)))
+        first, last = self.doc.solved_from, max(self.doc.start, int(np.floor(frame)))
+        if not work:
+            return 0
+        if self._solved_through >= last and all(self.store.has(self.key(o, l, last)) for o, l in work):
+            return 0
+        keys = self.pin(last)
+        self._refuse_too_much(work, keys)
         made = 0
         for i, (subject, layer) in enumerate(work):
             for at in range(first, last + 1):
@@ -747,22 +833,37 @@ class Evaluator:
                 made += self._solve_frame(subject, layer, at)
                 if progress:
                     progress((i + (at - first + 1) / (last - first + 1)) / len(work), f"{layer.name} · frame {at}")
+        self._solved_through = last
         return made
+
+    def pin(self, last: int | None = None) -> list[bytes]:
+        """Keep what the scene needs (up to a frame, or all of it) in the store while it is open. Returns the keys."""
+        first, last = self.doc.solved_from, max(last or self.doc.start, self.doc.solved_to)
+        keys = [self.key(o, l, f) for o, l in self.solvers() for f in range(first, last + 1)]
+        self.store.pin(self.scene, keys)
+        return keys
+
+    def _refuse_too_much(self, work, keys) -> None:
+        """A shot that the store cannot hold is refused before it is solved, with its size."""
+        if all(map(self.store.has, keys)):
+            return
+        rows = sum(
+            self.mesh(o, self.layers_above(o, l)).count if o.mesh is not None else len(self.poses.bones(o))
+            for o, l in work
+        )
+        self.store.refuse_too_much(len(keys), rows * len(keys) // len(work))
 
     def _solve_frame(self, subject: Thing, layer: Thing, frame: int) -> bool:
         key = self.key(subject, layer, frame)
         if self.store.has(key):
             return False
-        state = None
-        if frame != self.doc.start:
-            state = self.store.state(self.key(subject, layer, frame - 1))
-            if state is None:
-                raise EstampaError(
-                    f"{layer.name} on {subject.name}",
-                    f"lost its solved frame {frame - 1} from the store.",
-                    "Solve again. If it happens often, raise the store's size limit.",
-                )
-        self.store.write(key, self.advanced(subject, layer, frame, state))
+        state, at = None, frame
+        while at > self.doc.solved_from and state is None:  # back to the last frame that is whole
+            at -= 1
+            state = self.store.state(self.key(subject, layer, at))
+        for now in range(at if state is None else at + 1, frame + 1):
+            state = self.advanced(subject, layer, now, state)
+            self.store.write(self.key(subject, layer, now), state)
         return True
 
     def advanced(self, subject: Thing, layer: Thing, frame: int, state: State | None) -> State:
@@ -782,20 +883,21 @@ class Evaluator:
         return state
 
     def inputs(self, owner: Thing, layer: Thing, frame: int) -> Inputs | PoseInputs:
-        v, cache = self.resolve(layer, owner, frame), self.scene.solver_cache
-        world = self.world(frame, layer.constant("wind") if "wind" in layer.declared.channels else None)
-        earlier = max(frame - 1, self.doc.start)
+        v = self.resolve(layer, owner, frame)
+        wind = layer.constant("wind") if "wind" in layer.declared.channels else None
+        world = self.world(frame, layer.declared.feels, wind)
+        earlier = max(frame - 1, self.doc.solved_from)
         if owner.kind != "skeleton":
             before, now = (self.above(owner, layer, f).points for f in (earlier, frame))
-            return Inputs(self._solver_mesh(owner, layer), before, now, v, world, cache)
+            return Inputs(self._solver_mesh(owner, layer), before, now, v, world)
         above, poses = self.layers_above(owner, layer), self.poses
-        frames = (max(frame - 2, self.doc.start), earlier, frame)
+        frames = (max(frame - 2, self.doc.solved_from), earlier, frame)
         bones, entering = poses.bones(owner), [poses.world(owner, f, above) for f in frames]
         hang = self.values.find(layer.constant("hang_on")) if "hang_on" in layer.declared.channels else None
         carried = None
         if hang is not None and hang.mesh is not None:
             carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
-        return PoseInputs(bones, *entering, v, world, poses.factors(bones, frame), cache, carried)
+        return PoseInputs(bones, *entering, v, world, poses.factors(bones, frame), carried)
 
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""
@@ -818,6 +920,14 @@ class Evaluator:
 def few(values: np.ndarray) -> np.ndarray:
     """(1,) when all rows are the same, else as they are."""
     return values[:1] if len(values) > 1 and (values == values[0]).all() else values
+
+
+def _carried_weights(weights, plans) -> np.ndarray:
+    for plan in plans:
+        weights = plan.carried(weights)
+    weights = np.clip(weights, 0, 1).astype(np.float32)
+    weights.flags.writeable = False  # as those that the scene keeps, so that kernels see one sort of array
+    return weights
 
 
 def _first(rows: Rows, count: int) -> Rows:

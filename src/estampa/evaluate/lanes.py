@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..scene.document import Document
 from .evaluator import Evaluator
 from .reads import MOVED, Read
 
@@ -28,10 +29,11 @@ class LaneState:
 
 
 class LaneMemory:
-    """Remembers, per layer and frame, what its last solved frame had read; so it can say what is different now."""
+    """Remembers, per layer and frame, the document that its last solved frame was of; so it can say what is different
+    now."""
 
     def __init__(self):
-        self._solved: dict[tuple[str, int], list[Read]] = {}
+        self._solved: dict[tuple[str, int], Document] = {}
         self.keys: dict[tuple[str, int], bytes] = {}  # (layer, frame) -> key of its last solved frame
 
     def state(self, evaluator: Evaluator, subject, layer) -> LaneState:
@@ -40,16 +42,26 @@ class LaneMemory:
         states = np.zeros(len(frames), np.uint8)
         why = ""
         for i, frame in enumerate(frames):
-            reads = evaluator.reads(subject, layer, frame)
             known = self._solved.get((layer.id, frame))
             key = evaluator.key(subject, layer, frame)
             if store.has(key):
                 states[i] = SOLVED
-                self._solved[layer.id, frame], self.keys[layer.id, frame] = reads, key
+                self._solved[layer.id, frame], self.keys[layer.id, frame] = doc, key
             elif known is not None:
                 states[i] = STALE
-                why = why or differences(known, reads)
+                why = why or _why(known, evaluator, layer.id, frame)
         return LaneState(states, why)
+
+
+def _why(then: Document, evaluator: Evaluator, layer_id: str, frame: int) -> str:
+    """What a layer reads otherwise than in an earlier document."""
+    before = Evaluator(then, evaluator.scene, evaluator.store)
+    found = []
+    for reader in (before, evaluator):
+        layer, owner = reader.values.find(layer_id), reader.values.owner(layer_id)
+        there = owner is not None and layer in reader.layers(owner)
+        found.append(reader.reads(owner, layer, frame) if there else [])
+    return differences(*found)
 
 
 def differences(before: list[Read], now: list[Read], most: int = 3) -> str:

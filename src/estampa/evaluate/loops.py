@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
+from scipy.optimize import minimize_scalar
 
 from ..errors import EstampaError
 from ..geometry.paths import Sampled
@@ -13,6 +14,7 @@ from ..scene.curves import Curve
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.values import Rows, Values
+from ..units import format_value
 from .arrange import line_of
 from .evaluator import Evaluator
 
@@ -99,8 +101,9 @@ def _seam(evaluator, thing, at, seen_from):
             points, axes = back.apply(points[None])[0], back.axes @ axes
         return points, axes, true
 
+    solved_motion = _is_solved(evaluator, thing)
     # on whole frames where something is solved; else so close that a quick motion is not taken for a seam
-    step = 1.0 if _is_solved(evaluator, thing) else 1 / 128
+    step = 1.0 if solved_motion else 1 / 128
     frames = [first, first + step, first + 2 * step, last - 2 * step, last - step, last]
     looked = [look(f) for f in frames]
     p = [l[0] for l in looked]
@@ -110,6 +113,11 @@ def _seam(evaluator, thing, at, seen_from):
     # one-sided differences of second order: right for any parabola
     begin, end = (-3 * p[0] + 4 * p[1] - p[2]) / 2, (3 * p[5] - 4 * p[4] + p[3]) / 2
     jump = np.linalg.norm(begin - end, axis=1) * evaluator.doc.frame_rate / step
+    if solved_motion:  # it is sampled too coarsely for that: what follows the end must be what follows the start
+        following = look(last + 1)
+        if following[2]:
+            after = np.linalg.norm((following[0] - p[5]) - (p[1] - p[0]), axis=1) * evaluator.doc.frame_rate
+            jump = np.minimum(jump, after)
     between = np.einsum("kji,kjl->kil", looked[0][1], looked[5][1])
     turn = np.arccos(np.clip((np.trace(between, axis1=1, axis2=2) - 1) / 2, -1, 1))
     worst = int(gap.argmax() if gap.max() > 1e-9 else jump.argmax())
@@ -142,12 +150,14 @@ def _is_solved(evaluator, thing) -> bool:
 class Offer:
     """One change that would close a part of the seam."""
 
-    thing: str
+    thing: str  # id; empty for the scene itself
     channel: str
     words: str
     value: object  # what the channel becomes
 
     def applied(self, doc: Document) -> Document:
+        if not self.thing:
+            return doc.with_(**{self.channel: self.value})
         thing = doc.find(self.thing)
         return doc.replace(thing.with_(values={**thing.values, self.channel: self.value}))
 
@@ -157,6 +167,10 @@ def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
     keys blended over the last `blend` frames into the first (or dropped there, to land on the first pose)."""
     first, last = loop_range(doc)
     seconds, values, found = (last - first) / doc.frame_rate, Values(doc), []
+    solved = [l.name for t in doc.things if t.on for l in t.stack if l.on and getattr(l.declared, "memory", False)]
+    if solved and not doc.run_up:
+        words = f"Run-up: {last - first} frames solved before the first, so that {solved[0]} does not start from rest"
+        found.append(Offer("", "run_up", words, min(last - first, 10_000)))
     for thing, _ in doc.everything():
         declared = thing.declared
         if declared is None or not thing.on or declared.family == "print":
@@ -175,10 +189,8 @@ def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
             elif isinstance(value, Curve) and channel.animates and name != "slide":
                 closed = closed_curve(value, first, last, blend, drop)
                 if closed is not None:
-                    gap = abs(value.at(last) - value.at(first))
-                    words = (
-                        f"{here}: its last {min(blend, last - first)} frames go back to the first value (gap {gap:.3g})"
-                    )
+                    gap = format_value(abs(value.at(last) - value.at(first)), channel.unit, 3)
+                    words = f"{here}: its last {min(blend, last - first)} frames go back to the first value (gap {gap})"
                     found.append(Offer(thing.id, name, words, closed))
             elif name == "slide" and thing.kind == "along" and isinstance(value, Curve):
                 found += _slide_offer(doc, thing, here, value, first, last)
@@ -224,7 +236,18 @@ def wave_length(line: Sampled) -> float | None:
             best, found = off, k
         elif found is not None and off > 4 * best + 0.02:
             break
-    return None if found is None else float(s[found])
+    if found is None:
+        return None
+
+    def unlike_by(shift):
+        t = np.linspace(0, line.length - shift, 600)
+        one, two = line.at(t)[0], line.at(t + shift)[0]
+        one, two = one - np.outer(one @ way, way), two - np.outer(two @ way, way)
+        return (((one - one.mean(axis=0)) - (two - two.mean(axis=0))) ** 2).sum()
+
+    # between the samples: the least of it, to a hundredth of a millimetre
+    near = (float(s[found - 1]), float(s[min(found + 1, 599)]))
+    return float(minimize_scalar(unlike_by, bounds=near, method="bounded", options={"xatol": 1e-5}).x)
 
 
 def _slide_offer(doc, thing, here, curve, first, last):
@@ -236,7 +259,7 @@ def _slide_offer(doc, thing, here, curve, first, last):
         return []
     waves = gone / length
     near = round(waves) or int(np.copysign(1, waves))
-    if abs(waves - near) < 1e-3:
+    if abs(waves - near) * length < 1e-4:
         return []
     factor = near * length / gone
     begin = curve.at(first)
@@ -282,7 +305,7 @@ def close(scene: Scene, chosen: list[Offer] | None = None, blend: int = 12) -> l
         return []
     doc = scene.doc
     for offer in chosen:
-        if doc.find(offer.thing) is None:
+        if offer.thing and doc.find(offer.thing) is None:
             raise EstampaError("Closing the seam", "names a thing that is gone.", "Look at the offers again.")
         doc = offer.applied(doc)
     scene.apply(f"Close the seam ({len(chosen)} changes)", doc)

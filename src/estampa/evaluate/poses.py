@@ -72,10 +72,7 @@ class Poses:
         key = (skeleton.id, float(frame))
         if key not in self._names:
             with self._guarded(skeleton, "names", skeleton):
-                reads = self.reads(skeleton, frame)
-                for layer in self.evaluator.layers(skeleton):
-                    reads += self._entering_reads(skeleton, layer, frame)
-                self._names[key] = digest(*((r.path, r.value) for r in reads))
+                self._names[key] = self.evaluator.stack_key(skeleton, self.evaluator.layers(skeleton), frame)
         return self._names[key]
 
     @contextmanager
@@ -271,7 +268,7 @@ class Poses:
         """Everything of a skeleton's own that decides its pose by hand at a frame."""
         bones = self.bones(skeleton)
         found = [Read("bones", f"{skeleton.name} · joints", bones.digest)]
-        found += self.evaluator.thing_reads(skeleton, None, frame)
+        found += self.evaluator.thing_reads(skeleton, None, frame, deep=1)
         for i, name in bones.numbers:
             joint = bones.joints[i]
             label = f"{joint.name} · {joint.declared.channels[name].label.lower()}"
@@ -279,9 +276,8 @@ class Poses:
         return found
 
     def target_reads(self, skeleton: Thing, layer: Thing, frame: float) -> list[Read]:
-        """What a layer of a skeleton reads, with where its targets are."""
-        own = self.bones(skeleton).where
-        found = self.evaluator.thing_reads(layer, None, frame, own=own)
+        """What a layer reads besides its own values: maps of its targets, and what enters at other frames."""
+        found = []
         for name, channel in layer.declared.channels.items():
             if channel.to != "target_map":
                 continue
@@ -291,14 +287,9 @@ class Poses:
                 value = (chosen.weights, self.evaluator.shape_name(target, frame))
                 found.append(Read(f"{layer.kind}/{name}", f"{target.name} · {chosen.name}", value))
         if layer.declared.reads_frames:
-            entering = self.evaluator.layers_above(skeleton, layer)
+            above = self.evaluator.layers_above(skeleton, layer)
             v = self.resolve(skeleton, layer, frame)[0]
             for other in layer.declared.frames_read(v, self.bones(skeleton), frame):
-                found += self.reads(skeleton, other)
-                found += [r for l in entering for r in self._entering_reads(skeleton, l, other)]
+                name = self.evaluator.stack_key(skeleton, above, other)
+                found.append(Read(f"{layer.kind}/entering", f"{skeleton.name} · what enters {layer.name}", name))
         return found
-
-    def _entering_reads(self, skeleton, layer, frame):
-        if layer.declared.memory:
-            return [Read("solved", layer.name, self.evaluator.key(skeleton, layer, frame))]
-        return self.evaluator.layer_reads(layer, skeleton, frame)

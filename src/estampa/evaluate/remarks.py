@@ -5,8 +5,10 @@ from collections.abc import Iterator
 import numpy as np
 
 from ..errors import EstampaError
+from ..forces.force import AIR_DENSITY
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
+from ..solve.cloth import MOST_ADDED
 from ..units import format_length
 from . import remarks_joints, remarks_motion
 from .remark import Remark
@@ -121,34 +123,64 @@ def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
             )
 
 
-def dense_for_its_substeps(scene: Scene | Snapshot) -> Iterator[Remark]:
-    """One step of the solver passes a pull on by about one row of vertices, so a fine sheet sags beyond its
-    stiffness when substeps are few: about rows^2 / 2 x gravity x substep^2 in all (see docs/solver.md)."""
-    pull = max(
-        (scene.values.at(t, "pull", scene.doc.start) for t in scene.doc.things if t.kind == "gravity" and t.on),
-        default=0.0,
-    )
+def too_fine_for_its_load(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """A cloth adds small steps until its stiffness holds in the wind and weight that it bears (see docs/solver.md), up
+    to a limit; beyond that it stretches too far, and says so."""
+    at, doc = lambda t, n: scene.values.at(t, n, doc.start), scene.doc
+    on = lambda kind: [t for t in doc.things if t.kind == kind and t.on]
     for subject, layer in _layers(scene):
-        if layer.kind != "cloth" or not layer.on or pull <= 0:
+        if layer.kind != "cloth" or not layer.on:
             continue
         mesh = scene.mesh(subject.mesh)
-        size = sorted(mesh.size)[-1]
-        rows = max(1.0, (mesh.count**0.5))
-        h = 1 / (scene.doc.frame_rate * scene.values.at(layer, "substeps", scene.doc.start))
-        excess = 0.5 * rows**2 * pull * h * h / max(size, 1e-9)
-        if excess > max(0.05, scene.values.at(layer, "tether", scene.doc.start)):
-            wanted = int(scene.values.at(layer, "substeps", scene.doc.start) * (excess / 0.05) ** 0.5) + 1
+        air = sum(at(w, "speed") * (1 + at(w, "gustiness")) for w in on("wind"))
+        pull = sum(at(g, "pull") for g in on("gravity"))
+        drag = at(layer, "drag") + at(layer, "lift")
+        pull += 0.5 * AIR_DENSITY * drag * air**2 / at(layer, "density")
+        edges = mesh.points[mesh.edges]
+        step = float(np.median(np.linalg.norm(edges[:, 1] - edges[:, 0], axis=1))) if len(edges) else 0.0
+        size = float(mesh.size.max())
+        if step <= 0 or size <= 0 or pull <= 0:
+            continue
+        taken = max(at(layer, "substeps"), MOST_ADDED)
+        h = 1 / (doc.frame_rate * taken)
+        excess = 0.5 * size * pull * h * h / step**2
+        if excess > max(2 * at(layer, "excess"), 0.02):
+            wanted = int(taken * (excess / at(layer, "excess")) ** 0.5) + 1
             yield Remark(
                 "note",
                 layer.id,
-                f"{layer.name} has few substeps for {mesh.count:,} vertices.",
-                f"By its own weight it may stretch some {100 * excess:.0f} % more than its stiffness says; "
-                "only the tether limits it.",
-                f"About {wanted} substeps would hold it to 5 %.",
+                f"{layer.name} is very fine for the load that it bears: {mesh.count:,} vertices, "
+                f"{air:.0f} m/s of wind.",
+                f"It may stretch some {100 * min(excess, at(layer, 'limit')):.0f} % more than its stiffness says.",
+                f"About {wanted:,} substeps would hold it; a coarser mesh that is refined below needs fewer.",
             )
 
 
-CHECKS = (not_understood, cloth_held_by_nothing, empty_map, strange_size, crowded_edges, dense_for_its_substeps)
+def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
+    solid = [t for t in scene.doc.things if t.on and t.declared is not None and t.kind == "collider"]
+    for owner in scene.doc.things:
+        for layer in owner.stack if solid and owner.on else ():
+            if not layer.on or not getattr(layer.declared, "memory", False) or "collider" in layer.declared.feels:
+                continue
+            names = solid[0].name + (f" and {len(solid) - 1} more" if len(solid) > 1 else "")
+            yield Remark(
+                "note",
+                layer.id,
+                f"{layer.name} does not meet {names}: it passes through colliders.",
+                "It comes to rest on the ground only." if layer.kind == "cloth" else "It meets nothing.",
+                "Hold it away with a layer above it, or let a swinging chain meet them.",
+            )
+
+
+CHECKS = (
+    not_understood,
+    cloth_held_by_nothing,
+    empty_map,
+    strange_size,
+    crowded_edges,
+    too_fine_for_its_load,
+    passes_through_colliders,
+)
 
 
 def _layers(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:

@@ -149,14 +149,26 @@ def in_step(evaluator: Evaluator) -> list[InStep]:
     return found
 
 
-def desync(scene: Scene, found: InStep, seed: int = 1) -> None:
-    """Bring members out of step: copies by a stagger in a chance order over the loop, layers by their phases."""
+def desync(scene: Scene, found: InStep, seed: int = 1, vary: float = 0.0, store=None) -> list[InStep]:
+    """Bring members out of step: copies by a stagger in a chance order over the loop, layers by their phases. Nothing
+    changes its place. Returns what still moves in step, as it is found when looking again.
+
+    vary -- share up to which copies may be quicker or slower (where nothing loops) and move more or less, since a
+            stagger alone cannot bring many copies of one period out of step
+    """
+    bring_out(scene, found, seed, vary)
+    return [f for f in in_step(scene.evaluator(store)) if f.thing == found.thing and f.what == found.what]
+
+
+def bring_out(scene: Scene, found: InStep, seed: int, vary: float) -> None:
+    """Shift what moves in step, as one edit; whether that was enough is for `in_step` to tell (see `desync`)."""
     thing = scene.doc.find(found.thing)
     if thing is None:
         raise EstampaError("Desync", "names a thing that is gone.", "Look for what moves in step again.")
     if found.what == "copies":
         first, last = loop_range(scene.doc)
-        values = {"order": "seed", "stagger": (last - first) / max(found.count, 1), "seed": seed}
+        values = {"order": "seed", "stagger": (last - first) / max(found.count, 1), "timing_seed": seed}
+        values |= {"amounts": vary} | ({"rates": vary} if scene.doc.loop is None else {}) if vary > 0 else {}
         do.set_values(scene, thing.id, values, scene.doc.start, label=f"Desync {thing.name}")
         return
     layers = [scene.doc.find(m) for m in found.members]

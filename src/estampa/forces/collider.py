@@ -20,18 +20,58 @@ class Collider(Placed, Force):
     """
 
     kind, family, title = "collider", "force", "Collider"
+    group = "fall"
+    shortcut = "Alt+7"
+    rank = 13
     own_first = True
 
     shape = choice("sphere", "Its shape.", SHAPES)
-    radius = number(0.25, "Radius of a sphere or capsule.", unit="m", soft=(0.02, 2), hard=(1e-4, None))
+    radius = number(
+        0.25,
+        "Radius of a sphere or capsule.",
+        when=(("shape", ("sphere", "capsule")),),
+        unit="m",
+        soft=(0.02, 2),
+        hard=(1e-4, None),
+    )
     reach = number(
         0.3, "Half the length of a capsule, without its round ends.", title="Half length", unit="m", soft=(0, 2),
+        when=(("shape", ("capsule",)),),
         hard=(0, None),
     )  # fmt: skip
-    wide = number(0.25, "Half the box's width.", title="X", unit="m", soft=(0.02, 2), hard=(1e-4, None), group="Box")
-    tall = number(0.25, "Half its height.", title="Y", unit="m", soft=(0.02, 2), hard=(1e-4, None), group="Box")
-    deep = number(0.25, "Half its depth.", title="Z", unit="m", soft=(0.02, 2), hard=(1e-4, None), group="Box")
-    subject = ref("subject", "The subject whose mesh is solid, for that shape.", title="Mesh of")
+    wide = number(
+        0.25,
+        "Half the box's width.",
+        title="X",
+        unit="m",
+        soft=(0.02, 2),
+        hard=(1e-4, None),
+        group="Box",
+        when=(("shape", ("box",)),),
+    )
+    tall = number(
+        0.25,
+        "Half its height.",
+        title="Y",
+        unit="m",
+        soft=(0.02, 2),
+        hard=(1e-4, None),
+        group="Box",
+        when=(("shape", ("box",)),),
+    )
+    deep = number(
+        0.25,
+        "Half its depth.",
+        title="Z",
+        unit="m",
+        soft=(0.02, 2),
+        hard=(1e-4, None),
+        group="Box",
+        when=(("shape", ("box",)),),
+    )
+    subject = ref(
+        "subject", "The subject whose mesh is solid, for that shape.", title="Mesh of", when=(("shape", ("mesh",)),)
+    )
     friction = number(
         0.3, "Rubbing against it: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb).", unit="factor", soft=(0, 1.5),
         hard=(0, None),

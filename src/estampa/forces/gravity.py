@@ -10,6 +10,9 @@ class Gravity(Force):
     """A constant pull downwards (-Y) on everything that is solved."""
 
     kind, title = "gravity", "Gravity"
+    group = "fall"
+    shortcut = "Alt+1"
+    rank = 6
     presets = {"Earth": {"pull": 9.80665}, "Moon": {"pull": 1.62}, "Underwater drift": {"pull": 1.0}}
 
     # standard gravity: CGPM 1901

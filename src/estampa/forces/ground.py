@@ -8,6 +8,8 @@ class Ground(Force):
     """A level floor without end. Solved subjects come to rest on it and rub against it."""
 
     kind, title = "ground", "Ground"
+    group = "fall"
+    shortcut = "Alt+2"
 
     height = number(0, "Height of the floor.", unit="m", soft=(-5, 5))
     friction = number(

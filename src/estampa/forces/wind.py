@@ -40,6 +40,9 @@ class Wind(Force):
     """
 
     kind, title = "wind", "Wind"
+    group = "fall"
+    shortcut = "Alt+3"
+    rank = 5
     presets = {
         f"Beaufort {b} · {name} ({low}–{high} m/s)": {"speed": round((low + high) / 2, 2)}
         for b, (name, low, high) in enumerate(BEAUFORT)

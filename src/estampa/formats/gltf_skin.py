@@ -5,12 +5,14 @@ from pathlib import Path
 
 import numpy as np
 
-from ..errors import EstampaError
+from ..errors import Cancelled, EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose, in_skeleton, pose_of
+from . import bounds
 from .skinned import Reader
 
 MOST_INFLUENCES = 8
+MOST_FRAMES = 20_000  # of one animation
 
 
 @dataclass
@@ -39,23 +41,26 @@ class RiggedFile:
     animations: list[Animation] = field(default_factory=list)
 
 
-def read(path: str | Path, frame_rate: float = 24.0) -> RiggedFile:
-    """The first skinned mesh of a file, or the first mesh when none is. Raises EstampaError."""
+def read(path: str | Path, frame_rate: float = 24.0, progress=lambda share, text: None) -> RiggedFile:
+    """The first skinned mesh of a file, or the first mesh when none is. progress(share, text) may raise Cancelled.
+
+    Raises EstampaError.
+    """
     path = Path(path)
+    bounds.check_gltf(path, bounds.read_bytes(path))
     try:
+        progress(0.1, f"Reading {path.name}")
         reader = Reader(path)
-        return _read(path, reader, frame_rate)
-    except EstampaError:
+        return _read(path, reader, frame_rate, progress)
+    except (EstampaError, Cancelled):
         raise
-    except FileNotFoundError:
-        raise EstampaError(path.name, "is not there.", "Check the path.", str(path)) from None
     except Exception as err:  # what a damaged file makes of a parser is of any kind
         raise EstampaError(
             path.name, "is no glTF file that can be read, or is damaged.", "Export it again as GLB.", repr(err)
         ) from err
 
 
-def _read(path, reader: Reader, frame_rate) -> RiggedFile:
+def _read(path, reader: Reader, frame_rate, progress) -> RiggedFile:
     node = reader.node
     if node is None:
         node = next((i for i, n in enumerate(reader.nodes) if n.mesh is not None), None)
@@ -78,7 +83,7 @@ def _read(path, reader: Reader, frame_rate) -> RiggedFile:
             raise EstampaError(path.name, "has weights that are not numbers, or negative.", "Export it again.")
         result.indices, result.weights = _few(indices, felt)
         _tips(reader, result, joints)
-    _animations(reader, result, joints, node, frame_rate)
+    _animations(path, reader, result, joints, frame_rate, progress)
     return result
 
 
@@ -207,15 +212,23 @@ def _within(stands: np.ndarray, above: np.ndarray) -> Pose:
     return pose_of(own)
 
 
-def _animations(reader: Reader, result: RiggedFile, joints, node, frame_rate):
-    for k, animation in enumerate(reader.document.animations or []):
+def _animations(path, reader: Reader, result: RiggedFile, joints, frame_rate, progress):
+    every = reader.document.animations or []
+    for k, animation in enumerate(every):
         ends = [float(reader.array(s.input).max()) for s in animation.samplers if reader.array(s.input).size]
         if not ends:
             continue
-        frames = int(np.ceil(max(ends) * frame_rate - 1e-3)) + 1
-        frames = min(frames, 100_000)
+        seconds = max(ends)
+        if not 0 <= seconds * frame_rate < MOST_FRAMES:
+            raise EstampaError(
+                path.name,
+                f"has an animation of {seconds:,.0f} seconds ({animation.name or k + 1}).",
+                f"At most {MOST_FRAMES:,} frames are read: export a shorter range.",
+            )
+        frames = int(np.ceil(seconds * frame_rate - 1e-3)) + 1
         poses, weights = [], []
         for f in range(frames):
+            progress(0.3 + 0.7 * (k + f / frames) / len(every), f"Reading {animation.name or 'an animation'}")
             pose, felt = reader.sampled(f / frame_rate, k)
             weights.append(felt)
             if joints:

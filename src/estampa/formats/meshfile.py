@@ -12,6 +12,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..units import IMPORT_UNITS
+from . import bounds
 from .obj import read_obj
 
 SUFFIXES = (".obj", ".ply", ".stl", ".glb", ".gltf")
@@ -19,12 +20,16 @@ LIKELY_UNIT = {".stl": "mm"}  # common practice, no source: 3-D printing works i
 
 
 def read_mesh(
-    path: str | Path, unit: str | None = None, weld: bool = False, up: str = "y", progress=lambda share, text: None
+    path: str | Path,
+    unit: str | None = None,
+    weld: bool | None = None,
+    up: str = "y",
+    progress=lambda share, text: None,
 ) -> Mesh:
     """Read a mesh file as metres with +Y up.
 
     unit -- what one unit of the file is (m, cm, mm, in, ft); by default mm for STL, m for the others
-    weld -- make coincident points one
+    weld -- make coincident points one; by default for STL alone, which has three points for every triangle
     up   -- the file's upward axis, "y" or "z"
     progress(share, text) may raise Cancelled. Raises EstampaError that names the file and its trouble.
     """
@@ -34,21 +39,17 @@ def read_mesh(
         raise EstampaError(
             what, f"is no mesh file that can be read (“{suffix or 'no ending'}”).", "Export it as OBJ, PLY, STL or GLB."
         )
-    try:
-        data = path.read_bytes()
-    except FileNotFoundError:
-        raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
-    except OSError as err:
-        raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
-    if not data.strip():
-        raise EstampaError(what, "is empty.", "Export it again.")
+    data = bounds.read_bytes(path)
     progress(0.02, "Reading")
     try:
         if suffix == ".obj":
             mesh = read_obj(what, data, progress, path.parent)
         elif suffix == ".ply":
+            bounds.check_ply(what, data)
             mesh = _read_ply(data)
         else:
+            if suffix != ".stl":
+                bounds.check_gltf(path, data)
             mesh = _read_with_trimesh(path, data, suffix)
     except EstampaError:
         raise
@@ -61,7 +62,7 @@ def read_mesh(
     progress(0.7, "Checking")
     mesh.check(what)
     mesh = in_metres(mesh, unit or LIKELY_UNIT.get(suffix, "m"), up)
-    if weld:
+    if suffix == ".stl" if weld is None else weld:
         progress(0.8, "Welding")
         mesh = mesh.welded()
     progress(1.0, "Read")

@@ -8,6 +8,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
+from . import bounds
 
 _SPLIT = re.compile(rb"[ \t]+")
 
@@ -78,10 +79,11 @@ def _colours(folder: Path | None, libraries: list[str]) -> dict[str, tuple[float
     """Material name -> linear colour, from MTL files in the OBJ's own folder; what cannot be read is left out."""
     found, name = {}, None
     for library in libraries:
-        if folder is None or Path(library).name != library:
+        path = bounds.beside(folder, library) if folder is not None else None
+        if path is None:
             continue
         try:
-            lines = (folder / library).read_text(errors="replace").splitlines()
+            lines = path.read_text(errors="replace").splitlines()
         except OSError:
             continue
         for words in map(str.split, lines):

@@ -4,8 +4,11 @@ from pathlib import Path
 
 import numpy as np
 
+from ..errors import EstampaError
 from .skinned import ENDING, Motion, Rigged
 from .usd import _word
+
+HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
 
 def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, first_frame: int) -> None:
@@ -43,7 +46,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     for k, motion in enumerate(motions):
         animation = UsdSkel.Animation.Define(stage, skeleton.GetPath().AppendChild(_word(motion.name) or f"Clip{k}"))
         animation.CreateJointsAttr(paths)
-        _samples(animation, motion, frame_rate, first_frame if k == 0 else 0, ends)
+        _samples(animation, motion, frame_rate, first_frame if k == 0 else 0, ends, rigged.name)
         if k == 0:
             api.CreateAnimationSourceRel().SetTargets([animation.GetPath()])
     stage.GetRootLayer().Save()
@@ -111,7 +114,7 @@ def _geometry(mesh, rigged: Rigged):
         uv.Set(Vt.Vec2fArray.FromNumpy(np.array(own.uv)))
 
 
-def _samples(animation, motion: Motion, frame_rate, first_frame, ends):
+def _samples(animation, motion: Motion, frame_rate, first_frame, ends, rigged_name):
     from pxr import Vt
 
     place, turn = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr()
@@ -121,6 +124,13 @@ def _samples(animation, motion: Motion, frame_rate, first_frame, ends):
         places = np.concatenate([motion.poses.place[k], ends])
         turns = np.concatenate([motion.poses.turn[k], np.tile([0.0, 0, 0, 1], (len(ends), 1))])
         sizes = np.concatenate([motion.poses.stretch[k], np.ones((len(ends), 3))])
+        if not np.abs(sizes).max() <= HALF:
+            joint = int(np.unravel_index(np.argmax(~(np.abs(sizes) <= HALF)), sizes.shape)[0])
+            raise EstampaError(
+                rigged_name,
+                f"stretches joint {joint + 1} {np.abs(sizes[joint]).max():.3g} times; OpenUSD holds up to {HALF:g}.",
+                "Print it as GLB, or look for what stretches it.",
+            )
         place.Set(Vt.Vec3fArray.FromNumpy(places.astype(np.float32)), at)
         turn.Set(Vt.QuatfArray.FromNumpy(turns.astype(np.float32)), at)
         scale.Set(Vt.Vec3hArray.FromNumpy(sizes.astype(np.float16)), at)

@@ -1,6 +1,7 @@
 """A polygon mesh as arrays, and what can be known from its topology alone."""
 
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit, prange
@@ -8,6 +9,17 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..errors import EstampaError
+
+
+class Creased(NamedTuple):
+    """A mesh parted along its creases. Its vertices are those of the mesh, and behind them copies of those named."""
+
+    extra: np.ndarray  # (m,) vertices that have a copy
+    mesh: "Mesh"
+
+    def of(self, values: np.ndarray) -> np.ndarray:
+        """(n + m, ...) values of vertices, for the parted mesh."""
+        return np.concatenate([values, values[self.extra]]) if len(self.extra) else values
 
 
 class Mesh:
@@ -220,6 +232,68 @@ class Mesh:
         if len(rows) > 3:  # one thread a shape: no second pass over the faces
             return _normals_by_shape(rows, self.triangles).reshape(points.shape)
         return _vertex_normals(rows, self.triangles, start, around).reshape(points.shape)
+
+    def cached(self, what, make, key=None):
+        """Something that depends on this mesh (and on `key`) alone, made once and kept by the mesh itself, so that it
+        goes when the mesh goes. Of each `what` only the latest key is kept."""
+        made = self.__dict__.setdefault("_made", {})
+        found = made.get(what)
+        if found is None or found[0] != key:
+            found = made[what] = (key, make())
+        return found[1]
+
+    def creased(self, angle: float) -> "Creased":
+        """The mesh with vertices parted along edges that are bent more than `angle` (rad) at rest, for shading: each
+        side then has a normal of its own. Made once for an angle."""
+        return self.cached("creased", lambda: self._creased_at(angle), angle)
+
+    def _creased_at(self, angle: float) -> "Creased":
+        at, count = self.face_indices.astype(np.int64), len(self.face_indices)
+        following = self._following
+        owner = np.repeat(np.arange(len(self.face_counts)), self.face_counts)
+        if angle >= np.pi:
+            return Creased(np.zeros(0, np.int64), self)
+        normals = self._face_normals(owner)
+        a, b = at, at[following]
+        code = np.minimum(a, b) * self.count + np.maximum(a, b)
+        order = np.argsort(code, kind="stable")
+        starts = np.flatnonzero(np.diff(code[order], prepend=-1))
+        two = starts[np.diff(np.append(starts, count)) == 2]
+        one, other = order[two], order[two + 1]
+        # the sine is safe where two faces are all but level, the cosine is not
+        bent = np.arctan2(
+            np.linalg.norm(np.cross(normals[owner[one]], normals[owner[other]]), axis=1),
+            (normals[owner[one]] * normals[owner[other]]).sum(axis=1),
+        )
+        smooth = bent <= angle + 1e-9
+        one, other = one[smooth], other[smooth]
+        same = at[one] == at[other]  # the two faces go along the edge the same way
+        near, far = np.where(same, other, following[other]), np.where(same, following[other], other)
+        pairs = np.concatenate([np.stack([one, near], axis=1), np.stack([following[one], far], axis=1)])
+        graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
+        group = connected_components(graph, directed=False)[1].astype(np.int64)
+        # of the groups of corners at a vertex the first keeps its number, the others come behind all vertices
+        groups, first_corner = np.unique(group, return_index=True)
+        vertex = at[first_corner]
+        order = np.lexsort((first_corner, vertex))
+        number = np.empty(len(groups), np.int64)
+        fresh = np.diff(vertex[order], prepend=-1) != 0
+        number[order[fresh]] = vertex[order[fresh]]
+        extra = order[~fresh]
+        number[extra] = self.count + np.arange(len(extra))
+        points = np.concatenate([self.points, self.points[vertex[extra]]])
+        place = np.empty(int(groups.max(initial=-1)) + 1, np.int64)
+        place[groups] = number
+        return Creased(vertex[extra], Mesh(points, self.face_counts, place[group]))
+
+    def _face_normals(self, owner: np.ndarray) -> np.ndarray:
+        """(f, 3) unit normals, by area over each face's fan; zero where there is none."""
+        p = self.points[self.triangles]
+        each = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+        total = np.stack(
+            [np.bincount(self.triangle_faces, each[:, j], minlength=len(self.face_counts)) for j in range(3)], axis=1
+        )
+        return total / np.maximum(np.linalg.norm(total, axis=1, keepdims=True), 1e-300)
 
     def welded(self, tolerance: float = 0.0) -> "Mesh":
         """The mesh with coincident points made one (an STL holds three points for every triangle).

@@ -15,6 +15,9 @@ class Bend(Deformer):
     """
 
     kind, title, version, turns = "bend", "Bend", 2, True
+    group = "bend"
+    shortcut = "Ctrl+1"
+    rank = 2
 
     angle = number(
         np.radians(30), "How far the stretch between the limits curls in all.", unit="rad", soft=(-np.pi, np.pi)

@@ -18,6 +18,7 @@ class Cage(Deformer):
     """
 
     kind, title = "cage", "Cage"
+    group = "carry"
 
     cage = ref("subject", "The subject of few faces that is around this one; bind it in the Joints panel.")
 

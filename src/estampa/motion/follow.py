@@ -13,6 +13,7 @@ class Follow(Deformer):
     """
 
     kind, title = "follow", "Follow path"
+    group = "guide"
 
     path = ref("path", "The path it follows.")
     along = number(

@@ -4,7 +4,7 @@ A layer works on rows: k shapes of one subject at once, the subject itself or it
 (k,) arrays, what it names in space is a Place of k rows, in the subject's own space.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -77,7 +77,6 @@ class Moment:
     mesh: Mesh  # topology and rest points
     place: Place  # (k) where the subject itself stands
     course: Any = None  # for a layer that reads it: where the subject has been (see roll.py)
-    cache: dict = field(default_factory=dict)  # for what depends on the mesh alone
 
     @property
     def time(self) -> np.ndarray:
@@ -85,11 +84,7 @@ class Moment:
 
     def kept(self, what: str, make):
         """A value that depends on the mesh alone, made once."""
-        name = (what, id(self.mesh))
-        found = self.cache.get(name)
-        if found is None or found[0] is not self.mesh:
-            found = self.cache[name] = (self.mesh, make())
-        return found[1]
+        return self.mesh.cached(what, make)
 
 
 class Layer(Kind):

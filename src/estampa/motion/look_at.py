@@ -16,6 +16,7 @@ class LookAt(Deformer):
     """
 
     kind, title, turns = "look_at", "Look-at", True
+    group = "guide"
 
     target = ref("grip", "What it looks at.")
     axis = choice("+z", "The axis that points at the target.", {a: a.upper() for a in _AXES})

@@ -12,6 +12,8 @@ class Morph(Deformer):
     """
 
     kind, title = "morph", "Morph"
+    group = "bend"
+    rank = 11
 
     target = ref("target", "The shape it goes towards. Capture one with “Capture a morph target”.")
     weight = number(1, "How far it goes: 1 is all the way.", unit="fraction", soft=(0, 1))

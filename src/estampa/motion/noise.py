@@ -15,6 +15,9 @@ class Noise(Deformer):
     """
 
     kind, title, version = "noise", "Noise", 2
+    group = "drift"
+    shortcut = "Ctrl+3"
+    rank = 3
 
     height = number(0.1, "How far the noise displaces at its strongest.", unit="m", soft=(0, 1))
     scale = number(0.5, "Size of one bump.", unit="m", soft=(0.02, 5), hard=(1e-4, None))

@@ -12,6 +12,7 @@ class Offset(Deformer):
     """Moves points along the grip's axes and along the normals; with a weight map or a zone, a part of them."""
 
     kind, title = "offset", "Offset"
+    group = "bend"
 
     x = number(0, "Along the grip's X axis.", **_AXIS)
     y = number(0.1, "Along its Y axis.", **_AXIS)

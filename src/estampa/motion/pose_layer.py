@@ -11,7 +11,8 @@ import numpy as np
 
 from ..geometry.pose import Pose, in_skeleton
 from ..scene.bones import Bones
-from ..scene.channels import number, ref
+from ..scene.channels import number
+from ..scene.parts import OnPart
 from .layer import Layer, Resolved
 
 
@@ -26,16 +27,13 @@ class PoseMoment:
     entering: Callable[[float], Pose] | None = None  # the pose that enters at another frame
 
 
-class PoseLayer(Layer):
+class PoseLayer(Layer, OnPart):
     """Base of the layers that move joints."""
 
     moves = "joints"
     own_first = True
 
     strength = number(1, "How much of the layer is felt.", unit="fraction", soft=(0, 1))
-    first = ref("joint", "The joint it begins at; none takes the whole skeleton.", title="From joint")
-    last = ref("joint", "The joint it ends at; none takes all that hang on the first.", title="To joint")
-
     @staticmethod
     def frames_read(v: Resolved, bones: Bones, frame: float) -> list[float]:
         """Other frames than the present one whose entering poses are read."""

@@ -21,6 +21,7 @@ class Refine(Remesh):
     """
 
     kind, title = "refine", "Refine"
+    group = "carry"
 
     levels = whole(
         1, "How often each face is divided; each makes four times the faces.", soft=(0, 4), hard=(0, 6), fixed=True

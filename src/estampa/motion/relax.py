@@ -15,6 +15,7 @@ class Relax(Deformer):
     """
 
     kind, title = "relax", "Relax"
+    group = "carry"
 
     rounds = whole(8, "How often it is smoothed.", soft=(0, 40), hard=(0, 400))
     detail = number(1, "How much of the rest shape's detail is put back.", unit="fraction", soft=(0, 1))

@@ -15,6 +15,7 @@ class Roll(Deformer):
     """
 
     kind, title, turns = "roll", "Roll", True
+    group = "guide"
     reads_course = "deck"  # where the subject has been, relative to this
 
     radius = number(0.5, "Radius of what rolls.", unit="m", soft=(0.05, 5), hard=(1e-6, None))

@@ -16,6 +16,7 @@ class Skin(Deformer):
     """
 
     kind, title = "skin", "Skin"
+    group = "carry"
 
     skeleton = ref("skeleton", "The skeleton that it follows; bind it in the Joints panel.")
     method = choice(

@@ -11,6 +11,7 @@ class Stretch(Deformer):
     """Scales the subject along the grip's Y axis from its origin, and across it so that the volume is kept."""
 
     kind, title = "stretch", "Stretch"
+    group = "bend"
 
     length = number(
         1.2, "Length against the rest shape; below 1 it is squashed.", unit="factor", soft=(0.2, 3), hard=(1e-3, None)

@@ -17,6 +17,9 @@ class Sway(Deformer):
     """
 
     kind, title, turns = "sway", "Sway", True
+    group = "swing"
+    shortcut = "Ctrl+4"
+    rank = 4
 
     angle = number(np.radians(5), "How far the tip swings either way.", unit="rad", soft=(0, 1))
     rate = number(0.4, "Swings each second.", unit="Hz", soft=(0, 3), accumulates=True, cycles=True)

@@ -14,6 +14,7 @@ class Taper(Deformer):
     """
 
     kind, title = "taper", "Taper"
+    group = "bend"
 
     end = number(0.5, "Scale of the cross-section at the second limit and beyond.", unit="factor", soft=(0, 3))
     low = number(0, "Where along the axis the taper begins.", title="Limit from", unit="m", soft=(-3, 3))

@@ -12,6 +12,7 @@ class Thicken(Remesh):
     """Makes a second side along the normals, and closes the borders between the two. It belongs before Refine."""
 
     kind, title = "thicken", "Thicken"
+    group = "carry"
 
     thickness = number(0.02, "Distance between the two sides.", unit="m", soft=(0, 0.2))
     middle = number(

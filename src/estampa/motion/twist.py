@@ -14,6 +14,7 @@ class Twist(Deformer):
     """
 
     kind, title, turns = "twist", "Twist", True
+    group = "bend"
 
     angle = number(np.radians(90), "Turn between the limits in all.", unit="rad", soft=(-2 * np.pi, 2 * np.pi))
     low = number(0, "Where along the axis the twist begins.", title="Limit from", unit="m", soft=(-3, 3))

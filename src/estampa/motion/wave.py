@@ -14,6 +14,8 @@ class Wave(Deformer):
     """
 
     kind, title = "wave", "Wave"
+    group = "drift"
+    rank = 12
 
     height = number(0.1, "How far it lifts at a crest.", unit="m", soft=(0, 1))
     wavelength = number(1, "From crest to crest.", unit="m", soft=(0.05, 10), hard=(1e-4, None))

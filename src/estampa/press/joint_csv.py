@@ -5,8 +5,8 @@ from pathlib import Path
 
 import numpy as np
 
+from ..disk import write_whole
 from ..geometry.pose import Pose, in_skeleton, parents_first
-from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .rigs import JointPrint

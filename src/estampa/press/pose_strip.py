@@ -4,9 +4,9 @@ from pathlib import Path
 
 import numpy as np
 
+from ..disk import write_whole
 from ..formats import glb
 from ..scene.channels import whole
-from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 

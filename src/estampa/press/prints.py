@@ -52,6 +52,7 @@ class Print(Kind):
     """Base of the prints."""
 
     family = "print"
+    group = "deliver"
     of = "subject"  # or "skeleton"
     skinned = False  # True: of a subject with the skeleton that its skin follows
     suffix = ""  # of the main file

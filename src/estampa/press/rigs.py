@@ -96,15 +96,15 @@ def motions_of(job: Job) -> list[Motion]:
         if clip.values is None:
             continue
         other = Evaluator(doc, evaluator.scene, evaluator.store)
-        found.append(motion(other, job, clip.name, list(range(clip.first, clip.last + 1)), clip.speed, clip.loops))
+        found.append(motion(other, job, clip.name, clip.frames, clip.speed, clip.loops))
     return found
 
 
 def motion(evaluator: Evaluator, job: Job, name: str, frames, speed: float, loops: bool) -> Motion:
     """One motion, sampled at each frame.
 
-    One that loops has its first pose again at the end, so that a player which goes round by time goes round smoothly; a
-    negative speed plays it backwards.
+    `frames` are those that are shown. One that loops has its first pose again at the end, so that a player which goes
+    round by time goes round smoothly; a negative speed plays it backwards.
     """
     skeleton = evaluator.doc.find(job.skeleton.id)
     frames = list(frames)[:: -1 if speed < 0 else 1]

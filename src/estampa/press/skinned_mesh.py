@@ -2,9 +2,9 @@
 
 from pathlib import Path
 
+from ..disk import write_whole
 from ..formats import skinned
 from ..scene import clips
-from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .rigs import SkinnedPrint, motions_of, rig_of

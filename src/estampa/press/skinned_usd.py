@@ -2,8 +2,8 @@
 
 from pathlib import Path
 
+from ..disk import write_whole
 from ..formats import usd_skel
-from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .rigs import SkinnedPrint, motions_of, rig_of

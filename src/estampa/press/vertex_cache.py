@@ -2,9 +2,9 @@
 
 from pathlib import Path
 
+from ..disk import write_whole
 from ..formats import usd
 from ..scene.channels import switch
-from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 

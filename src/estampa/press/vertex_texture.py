@@ -1,14 +1,15 @@
 """Vertex animation texture: a GLB mesh, offsets and normals as OpenEXR images, and a JSON on how to read them."""
 
+import hashlib
 import json
 from pathlib import Path
 
 import numpy as np
 
+from ..disk import write_together
 from ..errors import EstampaError
 from ..formats import exr, glb
 from ..scene.channels import choice, switch
-from ..scene.file import write_whole
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 
@@ -76,7 +77,7 @@ class VertexTexture(MeshPrint):
             points = job.points(frame)
             offset = points - mesh.points
             reach = max(reach, float(np.linalg.norm(offset, axis=1).max()))
-            if reach > float(np.finfo(kind).max):
+            if not reach <= float(np.finfo(kind).max):
                 raise EstampaError(
                     job.item.name,
                     f"has offsets of {reach:.3g} m, too far for a half float.",
@@ -118,30 +119,40 @@ class VertexTexture(MeshPrint):
             "formula_uv": "sample offset_texture at lookup + (0, (frame - first_frame) * rows_per_frame / height), "
             "nearest texel, v downwards",
         }
-        written = []
-
-        def put(path, write):
-            write_whole(path, write)
-            written.append(path)
-
-        put(offset_path, lambda t: exr.write_image(t, offsets.reshape(height, width, 3)))
-        progress(0.8, "Writing offsets")
-        if normals is not None:
-            put(normal_path, lambda t: exr.write_image(t, normals.reshape(height, width, 3)))
-        progress(0.9, "Writing normals")
         extras = {"vertex_animation_texture": json_path.name}
-        put(
-            glb_path,
-            lambda t: glb.write_mesh(
-                t, job.subject.name, mesh.points, mesh.normals(), mesh.triangles, coordinates, extras
-            ),
+        files = {offset_path: lambda part: exr.write_image(part, offsets.reshape(height, width, 3))}
+        if normals is not None:
+            files[normal_path] = lambda part: exr.write_image(part, normals.reshape(height, width, 3))
+        files[glb_path] = lambda part: glb.write_mesh(
+            part, job.subject.name, mesh.points, mesh.normals(), mesh.triangles, coordinates, extras
         )
-        put(json_path, lambda t: t.write_text(json.dumps(told, indent=1)))
+        # the description comes last and names the content of the others, so that files of two prints are never taken
+        # for one
+        sums = {}
+        noted = {path: _noting(write, path.name, sums) for path, write in files.items()}
+        noted[json_path] = lambda part: part.write_text(json.dumps(told | {"blake2b": sums}, indent=1))
+        progress(0.8, "Writing")
+        write_together(noted)
         progress(1.0, "Written")
-        return written
+        return list(noted)
 
     def reader(self, target: Path):
         return TextureReader(target.with_name(target.name + ".json"))
+
+
+def _noting(write, name: str, sums: dict):
+    """The same write, that notes the digest of what was written."""
+
+    def noted(part: Path):
+        write(part)
+        sums[name] = _sum_of(part)
+
+    return noted
+
+
+def _sum_of(path: Path) -> str:
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=16)).hexdigest()
 
 
 class TextureReader:
@@ -150,6 +161,11 @@ class TextureReader:
     def __init__(self, json_path: Path):
         self.told = json.loads(json_path.read_text())
         folder = json_path.parent
+        for name, wanted in self.told["blake2b"].items():
+            if not (folder / name).exists() or _sum_of(folder / name) != wanted:
+                raise EstampaError(
+                    name, f"does not belong to {json_path.name}: it is of another print, or damaged.", "Print it again."
+                )
         self._rest = glb.read_attribute(folder / self.told["mesh"], "POSITION")
         self._lookup = glb.read_attribute(folder / self.told["mesh"], self.told["lookup"])
         self._offsets = exr.read_image(folder / self.told["offset_texture"])

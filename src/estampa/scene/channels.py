@@ -28,7 +28,12 @@ class Channel:
     file: bool = False  # a text that names a file
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
+    when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words
     name: str = ""  # set by the class that declares it
+
+    def applies(self, constant) -> bool:
+        """Whether it can matter now. constant(name) -> the present word or switch of another channel of the kind."""
+        return all(constant(name) in words for name, words in self.when)
 
     def clamp(self, value):
         low, high = self.hard
@@ -77,6 +82,9 @@ class Kind:
     version: ClassVar[int] = 1  # raise when the same channels give other results
     channels: ClassVar[dict[str, Channel]] = {}
     presets: ClassVar[dict[str, dict[str, Any]]] = {}  # shown words -> channel values
+    group: ClassVar[str] = ""  # what one adds it for: a key of GROUPS
+    shortcut: ClassVar[str] = ""  # of the command that adds it, where a hand needs one; two modifiers at the most
+    rank: ClassVar[int] = 50  # of what can be added, the most used stand first
     own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
 
     def __init_subclass__(cls, **more):
@@ -86,7 +94,10 @@ class Kind:
             if isinstance(value, Channel):
                 own[name] = Channel(**{**vars(value), "name": name})
                 setattr(cls, name, own[name])
-        base = {name: channel for name, channel in cls.channels.items() if name not in own}
+        inherited = {}
+        for parent in cls.__mro__[:0:-1]:
+            inherited |= vars(parent).get("channels", {})
+        base = {name: channel for name, channel in inherited.items() if name not in own}
         cls.channels = {**own, **base} if cls.own_first else {**base, **own}
         if cls.kind:
             _KINDS[cls.kind] = cls
@@ -95,6 +106,17 @@ class Kind:
     def summary(cls) -> str:
         return " ".join((cls.__doc__ or "").split("\n\n")[0].split())
 
+
+GROUPS = {
+    "bend": "Bend and shape",
+    "drift": "Drift and ripple",
+    "swing": "Swing and lag",
+    "fall": "Fall and blow",
+    "guide": "Guide and aim",
+    "carry": "Carry and refine",
+    "fill": "Fill the scene",
+    "deliver": "Deliver",
+}
 
 _KINDS: dict[str, type[Kind]] = {}
 _FOLDERS = (
@@ -129,6 +151,11 @@ def kind_of(word: str) -> type[Kind] | None:
 def layers_for(owner: str) -> list[type[Kind]]:
     """The layers that can stand in the stack of a "subject" or of a "skeleton"."""
     return [k for k in kinds_in("layer") if k.moves == ("joints" if owner == "skeleton" else "points")]
+
+
+def layers_feel(kind: type[Kind]) -> tuple[str, ...]:
+    """Words of the forces that a layer feels; none for a layer without memory."""
+    return tuple(getattr(kind, "feels", ())) if getattr(kind, "memory", False) else ()
 
 
 def kinds_in(family: str) -> list[type[Kind]]:

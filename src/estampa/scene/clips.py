@@ -50,11 +50,20 @@ def put_away(owner: Thing) -> Thing:
     return owner.with_(clips=tuple(c.with_(values=kept) if c.values is None else c for c in owner.clips))
 
 
-def begun(owner: Thing, name: str, first: int, last: int, loops: bool = False) -> Thing:
+def begun(owner: Thing, name: str, first: int, last: int, loops: bool = False, source: str = "") -> Thing:
     """The owner with a new clip that is played, with the present keys in place."""
     owner = put_away(owner)
-    clip = Clip(name=_free(owner, name), first=first, last=last, loops=loops)
+    clip = Clip(name=_free(owner, name), first=first, last=last, loops=loops, source=source)
     return owner.with_(clips=(*owner.clips, clip))
+
+
+def without(owner: Thing, name: str) -> Thing:
+    """The owner without its clips of a name; the keys of one that is played stay in place."""
+    return owner.with_(clips=tuple(c for c in owner.clips if c.name != name.strip()))
+
+
+def named(owner: Thing, name: str) -> Clip | None:
+    return next((c for c in owner.clips if c.name == name.strip()), None)
 
 
 def _free(owner: Thing, wanted: str) -> str:
@@ -74,7 +83,8 @@ def present(owner: Thing) -> Clip | None:
 
 
 def new_clip(scene: Scene, owner_id: str, name: str, first: int, last: int, loops: bool = False) -> Clip:
-    """Begin a clip with the present keys; the one that was played keeps its own."""
+    """Begin a clip with the present keys; the one that was played keeps its own. The last frame of one that loops is
+    the frame that equals the first."""
     if last < first:
         raise EstampaError("The clip", f"would end at {last}, before its start at {first}.", "Give a later end.")
     owner = begun(_thing(scene, owner_id), name, int(first), int(last), loops)

@@ -87,6 +87,7 @@ def _checked(thing: Thing, channel_name: str, value):
 
 # -- things ------------------------------------------------------------------------------------------------
 def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
+    """Add a subject with a mesh, in metres; `source` is the name of the file that it came from."""
     return add_thing(scene, "subject", name=name, mesh=mesh_ref(scene, mesh, source))
 
 
@@ -176,12 +177,14 @@ def remove(scene: Scene, thing_id: str) -> None:
 
 
 def rename(scene: Scene, thing_id: str, name: str) -> None:
+    """Give a thing another name, with a number where that is taken."""
     thing, name = _thing(scene, thing_id), name.strip()
     if name and name != thing.name:
         scene.apply(f"Rename {thing.name}", scene.doc.replace(thing.with_(name=unique_name(scene.doc, name))))
 
 
 def set_on(scene: Scene, thing_id: str, on: bool) -> None:
+    """Switch a thing on or off."""
     thing = _thing(scene, thing_id)
     scene.apply(f"Switch {thing.name} {'on' if on else 'off'}", scene.doc.replace(thing.with_(on=on)))
 
@@ -264,8 +267,18 @@ def set_loop(scene: Scene, first: int | None, last: int | None = None) -> None:
         scene.apply("Choose the loop range", scene.doc.with_(loop=loop))
 
 
-def set_range(scene: Scene, start: int | None = None, end: int | None = None, frame_rate: float | None = None) -> None:
+def set_range(
+    scene: Scene,
+    start: int | None = None,
+    end: int | None = None,
+    frame_rate: float | None = None,
+    run_up: int | None = None,
+) -> None:
+    """Set the first and last frame, the frame rate, or how many frames are solved before the first."""
     doc = scene.doc
+    before = doc.run_up if run_up is None else int(run_up)
+    if not 0 <= before <= 10_000:
+        raise EstampaError("The run-up", f"cannot be {before} frames.", "Give 0 to 10,000.")
     start, end = doc.start if start is None else int(start), doc.end if end is None else int(end)
     rate = doc.frame_rate if frame_rate is None else float(frame_rate)
     if end < start:
@@ -278,7 +291,7 @@ def set_range(scene: Scene, start: int | None = None, end: int | None = None, fr
         raise EstampaError(
             "The frame rate", f"cannot be {rate:g}.", "Give a rate above 0 and up to 1000 frames a second."
         )
-    scene.apply("Change the frame range", doc.with_(start=start, end=end, frame_rate=rate))
+    scene.apply("Change the frame range", doc.with_(start=start, end=end, frame_rate=rate, run_up=before))
 
 
 # -- channels ----------------------------------------------------------------------------------------------
@@ -390,6 +403,7 @@ def set_formula(
 
 
 def reset_value(scene: Scene, thing_id: str, channel: str) -> None:
+    """Put a channel back to its declared default; keys, links and formulas on it go."""
     thing = _thing(scene, thing_id)
     if channel in thing.values:
         values = {n: v for n, v in thing.values.items() if n != channel}
@@ -491,6 +505,7 @@ def set_extend(scene: Scene, thing_id: str, channel: str, before: str | None = N
 
 # -- weight maps -------------------------------------------------------------------------------------------
 def add_map(scene: Scene, subject_id: str, weights: np.ndarray, name: str | None = None) -> WeightMap:
+    """Add a weight map, (n,) values in 0 to 1, one a vertex of the subject's own mesh."""
     subject = _thing(scene, subject_id)
     taken, name, i = {m.name for m in subject.maps}, name or "Map", 2
     base = name
@@ -504,6 +519,7 @@ def add_map(scene: Scene, subject_id: str, weights: np.ndarray, name: str | None
 def set_map(
     scene: Scene, subject_id: str, map_id: str, weights: np.ndarray, label: str, merge: str | None = None
 ) -> None:
+    """Put other weights, (n,) in 0 to 1, into a map."""
     subject = _thing(scene, subject_id)
     name = scene.arrays.put(_weights(scene, subject, weights))
     maps = tuple(m.with_(weights=name) if m.id == map_id else m for m in subject.maps)

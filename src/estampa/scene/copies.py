@@ -10,6 +10,11 @@ from .channels import Kind, choice, number, ref, switch, whole
 MOST = 20_000
 
 
+def _by(*words) -> tuple:
+    """For channels that matter only in some arrangements."""
+    return (("arrange", words),)
+
+
 class Copies(Kind):
     """A subject again and again: along a line, a ring, a grid or a path, scattered over a mesh, or placed by hand.
 
@@ -17,6 +22,9 @@ class Copies(Kind):
     """
 
     kind, family, title = "copies", "thing", "Copies"
+    group = "fill"
+    shortcut = "Alt+6"
+    rank = 10
 
     subject = ref("subject", "The subject that is copied.")
     arrange = choice(
@@ -32,20 +40,66 @@ class Copies(Kind):
         },
         title="Arranged",
     )
-    count = whole(5, "How many, on a line, ring, grid or path.", soft=(1, 200), hard=(0, MOST), fixed=True)
-    step_x = number(1, "From one to the next, along X.", title="X", unit="m", soft=(-5, 5), group="Step")
-    step_y = number(0, "From one to the next, along Y.", title="Y", unit="m", soft=(-5, 5), group="Step")
-    step_z = number(
-        0, "From one to the next along Z; on a grid, from row to row.", title="Z", unit="m", soft=(-5, 5), group="Step"
+    count = whole(
+        5,
+        "How many, on a line, ring, grid or path.",
+        soft=(1, 200),
+        hard=(0, MOST),
+        fixed=True,
+        when=_by("line", "ring", "grid", "path"),
     )
-    columns = whole(10, "Columns of a grid.", soft=(1, 50), hard=(1, MOST), fixed=True)
-    radius = number(2, "Radius of a ring.", unit="m", soft=(0, 20))
-    path = ref("path", "The path they stand along.")
-    ground = ref("subject", "The mesh they are scattered over, at rest.", title="Over")
-    density = number(2, "How many to a square metre.", unit="1/m2", soft=(0, 50), hard=(0, None))
-    apart = number(0, "Least distance between two.", unit="m", soft=(0, 2), hard=(0, None))
-    lean_out = switch(False, "They stand along the mesh's normals instead of upright.", title="Along normals")
-    face = switch(False, "Each is turned to the ring's outside or along its path.", title="Turned along")
+    step_x = number(
+        1, "From one to the next, along X.", title="X", unit="m", soft=(-5, 5), group="Step", when=_by("line", "grid")
+    )
+    step_y = number(
+        0, "From one to the next, along Y.", title="Y", unit="m", soft=(-5, 5), group="Step", when=_by("line", "grid")
+    )
+    step_z = number(
+        0,
+        "From one to the next along Z; on a grid, from row to row.",
+        title="Z",
+        unit="m",
+        soft=(-5, 5),
+        group="Step",
+        when=_by("line", "grid"),
+    )
+    columns = whole(10, "Columns of a grid.", soft=(1, 50), hard=(1, MOST), fixed=True, when=_by("grid"))
+    radius = number(2, "Radius of a ring.", unit="m", soft=(0, 20), when=_by("ring"))
+    path = ref("path", "The path they stand along.", when=_by("path"))
+    ground = ref("subject", "The mesh they are scattered over, at rest.", title="Over", when=_by("scatter"))
+    fill = choice(
+        "density", "By how many to a square metre, or by an exact number.",
+        {"density": "So many to a square metre", "count": "An exact number"}, title="How many", when=_by("scatter"),
+    )  # fmt: skip
+    exactly = whole(
+        20, "How many there are, when there is room for them.", title="Number", soft=(1, 500), hard=(0, MOST),
+        fixed=True, when=(*_by("scatter"), ("fill", ("count",))),
+    )  # fmt: skip
+    upward = number(
+        np.pi, "Only where the surface faces up, within this angle of straight up; 180 degrees takes all of it.",
+        title="Facing up within", unit="rad", soft=(0, np.pi), hard=(0, np.pi), when=_by("scatter"),
+    )  # fmt: skip
+    ground_map = ref(
+        "target_map",
+        "A weight map of that mesh: more of them where it is high, none where it is 0.",
+        title="Where",
+        when=_by("scatter"),
+    )
+    density = number(
+        2,
+        "How many to a square metre.",
+        unit="1/m2",
+        soft=(0, 50),
+        hard=(0, None),
+        when=(*_by("scatter"), ("fill", ("density",))),
+    )
+    apart = number(0, "Least distance between two.", unit="m", soft=(0, 2), hard=(0, None), when=_by("scatter"))
+    lean_out = switch(
+        False, "They stand along the mesh's normals instead of upright.", title="Along normals", when=_by("scatter")
+    )
+    face = switch(
+        False, "Each is turned to the ring's outside or along its path.", title="Turned along", when=_by("ring", "path")
+    )
     spin = number(0, "Turned about their upright by chance, up to this either way.", unit="rad", soft=(0, np.pi))
     sizes = number(
         0, "Larger or smaller by chance, up to this either way.", unit="fraction", soft=(0, 1), hard=(0, 0.95)
@@ -65,7 +119,19 @@ class Copies(Kind):
         },
         title="Later by",
     )
-    near = ref("grip", "The grip whose nearest copy goes first.", title="First at")
+    timing_seed = whole(
+        1, "Another seed, another order by chance, and other rates; the places stay.", title="Seed of timing",
+        soft=(0, 100), hard=(0, None), fixed=True,
+    )  # fmt: skip
+    rates = number(
+        0, "Quicker or slower by chance, up to this either way. Copies then drift apart, so what loops no longer does.",
+        title="Rates vary by", unit="fraction", soft=(0, 0.5), hard=(0, 0.95),
+    )  # fmt: skip
+    amounts = number(
+        0, "Moved more or less by chance, up to this either way.", title="Amounts vary by", unit="fraction",
+        soft=(0, 1), hard=(0, 0.95),
+    )  # fmt: skip
+    near = ref("grip", "The grip whose nearest copy goes first.", title="First at", when=(("order", ("grip",)),))
     length = number(
         1,
         "How long the motion takes in the last of them, against the first; those between lie between.",
@@ -146,17 +212,23 @@ def rank(v: dict, at: np.ndarray, near: np.ndarray | None) -> np.ndarray:
         "y": lambda: at[:, 1],
         "z": lambda: at[:, 2],
         "grip": lambda: np.linalg.norm(at - (np.zeros(3) if near is None else near), axis=1),
-        "seed": lambda: rand(int(v["seed"]), np.arange(len(at)), "order"),
+        "seed": lambda: rand(int(v["timing_seed"]), np.arange(len(at)), "order"),
     }[v["order"]]()
     result = np.empty(len(at))
     result[np.argsort(measure, kind="stable")] = np.arange(len(at))
     return result
 
 
-def own_frames(frame: float, start: float, order: np.ndarray, stagger: float, length: float) -> np.ndarray:
-    """(k,) the frame that each copy is at, when the scene is at `frame`."""
+def own_frames(frame: float, start: float, order: np.ndarray, v: dict) -> np.ndarray:
+    """(k,) the frame that each copy is at, when the scene is at `frame`. v -- resolved channels of a Copies"""
     share = order / max(len(order) - 1, 1)
-    return start + (frame - start - order * stagger) / (1 + (length - 1) * share)
+    rate = 1 + v["rates"] * (2 * rand(int(v["timing_seed"]), np.arange(len(order)), "rate") - 1)
+    return start + (frame - start - order * v["stagger"]) * rate / (1 + (v["length"] - 1) * share)
+
+
+def own_amounts(count: int, v: dict) -> np.ndarray:
+    """(k,) how much of the motion each copy shows."""
+    return 1 + v["amounts"] * (2 * rand(int(v["timing_seed"]), np.arange(count), "amount") - 1)
 
 
 def _upright_to(up):

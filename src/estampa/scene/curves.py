@@ -28,6 +28,8 @@ MOST_KEYS = 100_000
 
 
 class Key(BaseModel):
+    """One key: a value (in the channel's stored unit) at a frame, how the curve goes on from it, and its tangents."""
+
     model_config = ConfigDict(frozen=True, extra="forbid")
     frame: float = Field(allow_inf_nan=False)
     value: float = Field(allow_inf_nan=False)

@@ -15,7 +15,7 @@ from .channels import Channel, Kind, kind_of
 from .curves import Curve
 from .formula import LONGEST, Refused, read
 
-FILE_VERSION = 2
+FILE_VERSION = 3
 MOST_SPOTS = 100_000
 
 
@@ -150,15 +150,22 @@ class Clip(Frozen):
     name: str
     first: int
     last: int
-    loops: bool = False
+    loops: bool = False  # then `last` is the frame at which the first comes again, as it is of the scene's loop range
     speed: float = Field(default=1.0, allow_inf_nan=False)
     values: tuple[Kept, ...] | None = None  # None: in place
+
+    source: str = ""  # of a bake: digest of what it was baked from, so that an old one is known
 
     @model_validator(mode="after")
     def _range(self):
         if self.last < self.first:
             raise ValueError("a clip may not end before it begins")
         return self
+
+    @property
+    def frames(self) -> list[int]:
+        """The frames that are shown, in order; of a loop without the last one, which is the first again."""
+        return list(range(self.first, self.last if self.loops and self.last > self.first else self.last + 1))
 
 
 class MeshRef(Frozen):
@@ -231,9 +238,11 @@ class Thing(Frozen):
         return value if isinstance(value, Curve) else None
 
     def constant(self, name: str):
-        """The value of a channel that does not animate; the default where it is not a constant."""
-        value = self.value(name)
-        return self.declared.channels[name].default if isinstance(value, (Curve, Link, Formula, Opaque)) else value
+        """The value of a channel that does not animate, within its hard range; the default where it is no constant."""
+        value, channel = self.value(name), self.declared.channels[name]
+        if isinstance(value, (Curve, Link, Formula, Opaque)):
+            return channel.default
+        return channel.clamp(value) if channel.type in ("number", "whole") else value
 
     def sources(self):
         """Yields (channel name, Source) for every channel of another thing that this one reads."""
@@ -287,6 +296,7 @@ class Document(Frozen):
     frame_rate: float = Field(default=24.0, gt=0, le=1000)
     start: int = Field(default=1, ge=-1_000_000, le=1_000_000)
     end: int = Field(default=120, ge=-1_000_000, le=1_000_000)
+    run_up: int = Field(default=0, ge=0, le=10_000)  # frames that are solved before the first
     loop: tuple[int, int] | None = None  # first frame of the loop, and the frame that equals it again
     things: tuple[Thing, ...] = ()  # subjects, grips, forces
     prints: tuple[Thing, ...] = ()
@@ -299,6 +309,16 @@ class Document(Frozen):
             raise ValueError("the loop's end must lie after its start")
         return self
 
+    @property
+    def solved_from(self) -> int:
+        """The frame at which what is solved begins, from rest."""
+        return self.start - self.run_up
+
+    @property
+    def solved_to(self) -> int:
+        """The last frame that is solved: of a loop, one beyond the frame that equals the first, to judge its seam."""
+        return max(self.end, self.loop[1] + 1) if self.loop else self.end
+
     def everything(self):
         """Yields (thing, owner); the owner of a layer is what has it in its stack, of a joint its skeleton, else
         None."""
@@ -309,11 +329,24 @@ class Document(Frozen):
         for item in self.prints:
             yield item, None
 
+    def with_(self, **changes):
+        made = super().with_(**changes)
+        made.__dict__.pop("_index", None)  # it was copied along, and is of the old one
+        return made
+
+    @property
+    def index(self) -> dict[str, tuple[Thing, Thing | None]]:
+        """(thing, its owner) by id; made once."""
+        found = self.__dict__.get("_index")
+        if found is None:
+            found = self.__dict__["_index"] = {t.id: (t, o) for t, o in reversed(list(self.everything()))}
+        return found
+
     def find(self, thing_id: str | None) -> Thing | None:
-        return next((t for t, _ in self.everything() if t.id == thing_id), None)
+        return self.index.get(thing_id, (None, None))[0] if isinstance(thing_id, str) else None
 
     def owner(self, thing_id: str) -> Thing | None:
-        return next((o for t, o in self.everything() if t.id == thing_id), None)
+        return self.index.get(thing_id, (None, None))[1]
 
     def shape_of(self, thing: Thing) -> Thing | None:
         """The subject whose shape a thing shows: itself, or what it copies."""

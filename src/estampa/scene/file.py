@@ -5,51 +5,32 @@ Nothing in it is ever run: JSON is validated against the document's models, arra
 A save writes a new file beside the old one and renames it, so a file is old or new, never torn.
 """
 
-import fcntl
-import hashlib
 import io
 import json
+import lzma
+import math
 import os
-import tempfile
 import zipfile
 import zlib
 from pathlib import Path, PurePosixPath
 
 import numpy as np
-import platformdirs
 from pydantic import ValidationError
 
+from ..disk import sweep, write_whole
 from ..errors import EstampaError, disk_trouble
 from ..hashing import array_digest
+from . import gate
 from .channels import kind_of
 from .curves import Curve
 from .document import FILE_VERSION, Document, Frozen, Opaque
 from .scene import Arrays, Scene
 
 MAX_JSON = 64_000_000
-MAX_ARRAY = 8_000_000_000
-AUTOSAVE_SUFFIX = ".autosave"
+MAX_TOKENS = 4_000_000  # values in a scene description: each takes some hundred bytes once it is read
 
 
 # -- writing -----------------------------------------------------------------------------------------------
-def write_whole(path: Path, write) -> None:
-    """Call write(temporary path) beside `path`, then put the result in place of `path` in one step."""
-    path = Path(path)
-    temporary = None
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=path.suffix, dir=path.parent)
-        os.close(handle)
-        write(Path(temporary))
-        with open(temporary, "rb") as file:
-            os.fsync(file.fileno())
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except BaseException:
-        if temporary and os.path.exists(temporary):
-            os.unlink(temporary)
-        raise
-
-
 def scene_bytes_to(scene: Scene, target, doc: Document | None = None) -> None:
     """Write the scene as a zip to a path or an open binary file."""
     doc = doc or scene.doc
@@ -61,18 +42,60 @@ def scene_bytes_to(scene: Scene, target, doc: Document | None = None) -> None:
                 np.lib.format.write_array(out, scene.arrays.get(name), allow_pickle=False)
 
 
-def save_scene(scene: Scene, path: str | Path | None = None) -> Path:
-    """Save, whole or not at all. Raises EstampaError; the earlier file is then untouched."""
-    path = Path(path or scene.path)
-    doc = scene.doc.with_(name=path.stem)
+class ChangedOnDisk(EstampaError):
+    """The file is not what was opened: someone else saved it since."""
+
+
+def save_scene(scene: Scene, path: str | Path | None = None, over: bool = False) -> Path:
+    """Save, whole or not at all. Raises EstampaError; the earlier file is then untouched.
+
+    A scene is not saved over its own file when that was changed by somebody else since it was opened (ChangedOnDisk),
+    unless `over` says so.
+    """
+    path, doc = Path(path or scene.path), scene.doc
+    refuse_changed(scene, path, over)
+    saved(scene, path, doc, write_scene(scene, path, doc))
+    return path
+
+
+def refuse_changed(scene: Scene, path: Path, over: bool = False) -> None:
+    """Raises ChangedOnDisk when saving would lose what somebody else saved since the scene was opened."""
+    own = scene.path is not None and is_same(path, scene.path) and path.exists()
+    if own and not over and scene.mark is not None and mark_of(path) != scene.mark:
+        raise ChangedOnDisk(
+            path.name,
+            "was changed on disk since it was opened here.",
+            "Save under another name, or save over it if its changes are not wanted.",
+        )
+
+
+def write_scene(scene: Scene, path: Path, doc: Document) -> tuple | None:
+    """Write a document of a scene; may run beside the window. Returns what tells the file's content, see mark_of."""
     try:
-        write_whole(path, lambda temporary: scene_bytes_to(scene, temporary, doc))
+        sweep(path.parent)
+        write_whole(path, lambda part: scene_bytes_to(scene, part, doc.with_(name=path.stem)))
     except OSError as err:
         raise disk_trouble(f"Saving {path.name}", err, "The earlier file is untouched.") from err
-    scene.path = path
-    scene.saved_doc = scene.doc
-    discard_autosave(path)
-    return path
+    return mark_of(path)
+
+
+def saved(scene: Scene, path: Path, doc: Document, mark: tuple | None) -> None:
+    """Note that a document of a scene was saved."""
+    scene.path, scene.mark, scene.saved_doc = path, mark, doc
+
+
+def is_same(a: str | Path, b: str | Path) -> bool:
+    """Whether two ways lead to one file."""
+    return os.path.realpath(a) == os.path.realpath(b)
+
+
+def mark_of(path: str | Path) -> tuple | None:
+    """What tells whether a scene file's content is still the same: the checksums of its entries."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return tuple(sorted((i.filename, i.CRC, i.file_size) for i in archive.infolist()))
+    except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError):
+        return None
 
 
 def _dump(doc: Document) -> dict:
@@ -129,11 +152,12 @@ def load_scene(path: str | Path) -> Scene:
     try:
         with zipfile.ZipFile(path) as archive:
             _refuse_strange_entries(what, archive)
+            mark = tuple(sorted((i.filename, i.CRC, i.file_size) for i in archive.infolist()))
             doc = _read_document(what, archive)
             arrays = _read_arrays(what, archive, doc)
     except FileNotFoundError:
         raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
-    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as err:
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, lzma.LZMAError) as err:
         raise EstampaError(
             what,
             "is torn or is no Estampa scene.",
@@ -143,7 +167,8 @@ def load_scene(path: str | Path) -> Scene:
     except OSError as err:
         raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
     scene = Scene(doc, arrays, path)
-    _check_shapes(what, scene)
+    gate.check(what, scene)
+    scene.mark = mark
     return scene
 
 
@@ -156,6 +181,13 @@ def _refuse_strange_entries(what, archive):
                 f"holds a path that leads out of its folder (“{info.filename}”).",
                 "It was not opened. Do not trust where it came from.",
             )
+        allowed = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED) if info.filename == "scene.json" else (zipfile.ZIP_STORED,)
+        if info.compress_type not in allowed or info.flag_bits & 1:
+            raise EstampaError(
+                what,
+                f"holds an entry that is packed in a way no scene is (“{info.filename}”).",
+                "It was not saved by Estampa, and was not opened.",
+            )
 
 
 def _read_document(what, archive) -> Document:
@@ -164,7 +196,11 @@ def _read_document(what, archive) -> Document:
     if archive.getinfo("scene.json").file_size > MAX_JSON:
         raise EstampaError(what, "has a scene description of more than 64 MB.", "It was not opened.")
     try:
-        data = json.loads(archive.read("scene.json"), parse_constant=_no_constant)
+        text = archive.read("scene.json")
+        if text.count(b",") + text.count(b"[") + text.count(b"{") > MAX_TOKENS:
+            words = f"has a scene description of more than {MAX_TOKENS:,} values."
+            raise EstampaError(what, words, "It was not opened.")
+        data = json.loads(text, parse_constant=_no_constant, parse_int=_whole)
     except (ValueError, RecursionError) as err:
         raise EstampaError(
             what, "has a scene description that cannot be read.", "Open an earlier copy.", repr(err)
@@ -180,6 +216,8 @@ def _read_document(what, archive) -> Document:
     try:
         if data["version"] < 2:
             _from_version_1(data)
+        if data["version"] < 3:
+            _from_version_2(data)
         for where in ("things", "prints"):
             data[where] = [_understood(t) for t in data.get(where, [])]
         return Document.model_validate(data)
@@ -204,6 +242,24 @@ def _from_version_1(data) -> None:
                 layer["values"]["height"] = layer["values"].pop("strength")
 
 
+def _from_version_2(data) -> None:
+    """The last frame of a clip that loops is now the one that equals its first, as everywhere; copies that come by
+    chance have a seed of their own for it."""
+    for thing in data.get("things", []):
+        for clip in thing.get("clips", []):
+            if clip.get("loops"):
+                clip["last"] += 1
+        values = thing.get("values", {})
+        if thing.get("kind") == "copies" and values.get("order") == "seed":
+            values["timing_seed"] = values.get("seed", 1)
+
+
+def _whole(word: str) -> int:
+    if len(word) > 19:
+        raise ValueError(f"a whole number of {len(word)} digits")
+    return int(word)
+
+
 def _no_constant(word):
     raise ValueError(f"{word} is not a number")
 
@@ -226,102 +282,32 @@ def _read_arrays(what, archive, doc: Document) -> Arrays:
         entry = f"arrays/{name}.npy"
         if entry not in present:
             raise EstampaError(what, "names an array that is not in it.", "Open an earlier copy.", entry)
-        if archive.getinfo(entry).file_size > MAX_ARRAY:
-            raise EstampaError(what, "holds an array that is too large to open.", "", entry)
-        try:
-            array = np.lib.format.read_array(io.BytesIO(archive.read(entry)), allow_pickle=False)
-        except (ValueError, EOFError, SyntaxError, TypeError) as err:
-            raise EstampaError(
-                what,
-                "holds an array that is damaged or is not plain numbers.",
-                "It was not opened; open an earlier copy.",
-                f"{entry}: {err!r}",
-            ) from err
+        array = _read_array(what, archive, entry)
         if array_digest(array) != name:
             raise EstampaError(what, "holds an array that was altered or damaged.", "Open an earlier copy.", entry)
         arrays.put(array)
     return arrays
 
 
-def _check_shapes(what, scene: Scene):
-    for subject in scene.doc.subjects:
-        try:
-            mesh = scene.mesh(subject.mesh)
-            mesh.check(subject.name)
-            weights = [scene.arrays.get(m.weights) for m in subject.maps]
-            ok = all(w.shape == (mesh.count,) and np.isfinite(w).all() for w in weights)
-            ok &= all(np.isfinite(scene.arrays.get(t.points)).all() for t in subject.targets)
-        except (AttributeError, ValueError, TypeError) as err:
-            raise EstampaError(
-                what, f"holds a damaged mesh in “{subject.name}”.", "Open an earlier copy.", repr(err)
-            ) from err
-        if not ok:
-            raise EstampaError(
-                what,
-                f"holds a weight map or morph target that does not fit the mesh of “{subject.name}”.",
-                "Open an earlier copy.",
-            )
-
-
-# -- autosave and the lock -------------------------------------------------------------------------------
-def _state_file(path: Path | None, suffix: str) -> Path:
-    folder = Path(os.environ.get("ESTAMPA_STATE", platformdirs.user_state_dir("estampa")))
+def _read_array(what, archive, entry: str) -> np.ndarray:
+    """An array of plain numbers, read from the bytes that are there: its header may not promise more."""
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError:  # a home that cannot be written to
-        folder = Path(tempfile.gettempdir()) / f"estampa-{os.getuid()}"
-        folder.mkdir(exist_ok=True)
-    key = hashlib.blake2b(str(Path(path).resolve() if path else "untitled").encode(), digest_size=8).hexdigest()
-    return folder / f"{Path(path).stem if path else 'untitled'}-{key}{suffix}"
-
-
-def autosave_file(path: Path | None) -> Path:
-    """Where the unsaved work on a scene is kept; on one without a name, by the process that works on it."""
-    return _state_file(path, AUTOSAVE_SUFFIX if path else f"-{os.getpid()}{AUTOSAVE_SUFFIX}")
-
-
-def _orphan() -> Path | None:
-    """The newest autosave of a scene without a name whose program is no more."""
-    folder = autosave_file(None).parent
-    found = sorted(folder.glob(f"untitled-*{AUTOSAVE_SUFFIX}"), key=lambda f: f.stat().st_mtime, reverse=True)
-    dead = (f for f in found if not Path(f"/proc/{f.name.removesuffix(AUTOSAVE_SUFFIX).rsplit('-', 1)[-1]}").exists())
-    return next(dead, None)
-
-
-def autosave(scene: Scene, doc: Document | None = None) -> Path:
-    """Write the unsaved work beside the user's other state, whole or not at all."""
-    target = autosave_file(scene.path)
-    write_whole(target, lambda temporary: scene_bytes_to(scene, temporary, doc))
-    return target
-
-
-def recoverable(path: Path | None) -> Path | None:
-    """An autosave newer than the file it belongs to, if there is one; without a path, one of a scene without a name."""
-    if path is None:
-        return _orphan()
-    target = autosave_file(path)
-    if not target.exists():
-        return None
-    if Path(path).exists() and target.stat().st_mtime <= Path(path).stat().st_mtime:
-        return None
-    return target
-
-
-def discard_autosave(path: Path | None) -> None:
-    autosave_file(path).unlink(missing_ok=True)
-
-
-class SceneLock:
-    """Held by the window that has a scene open. The system lets go of it when the program dies."""
-
-    def __init__(self, path: Path):
-        self._file = open(_state_file(path, ".lock"), "a+")
-        try:
-            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            self.held = True
-        except OSError:
-            self.held = False
-
-    def release(self) -> None:
-        self._file.close()
-        self.held = False
+        data = archive.read(entry)
+        file = io.BytesIO(data)
+        version = np.lib.format.read_magic(file)
+        if version != (1, 0):
+            raise ValueError("an array format that scenes do not use")
+        shape, fortran, dtype = np.lib.format.read_array_header_1_0(file, max_header_size=10_000)
+        left = len(data) - file.tell()
+        if dtype.kind not in "fiu" or dtype.hasobject or math.prod(shape) * dtype.itemsize != left:
+            raise ValueError(f"{dtype} {shape} in {left:,} bytes")
+        if len(shape) > 3 or fortran and len(shape) > 1:
+            raise ValueError("an array of a shape that scenes do not have")
+        return np.frombuffer(data, dtype, offset=file.tell()).reshape(shape)
+    except (ValueError, EOFError, SyntaxError, TypeError, OverflowError, MemoryError) as err:
+        raise EstampaError(
+            what,
+            "holds an array that is damaged or is not plain numbers.",
+            "It was not opened; open an earlier copy.",
+            f"{entry}: {err!r}",
+        ) from err

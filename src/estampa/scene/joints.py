@@ -102,10 +102,7 @@ def bead_lines(mesh: Mesh, every: int = 1) -> list[np.ndarray]:
     count = mesh.island_count
     if count < 2:
         raise EstampaError("The beads", "are one island.", "Use a mesh whose beads are separate parts.")
-    middle = mesh.island_middles
-    away = np.linalg.norm(mesh.points - middle[mesh.islands], axis=1)
-    radius = np.zeros(count)
-    np.maximum.at(radius, mesh.islands, away)
+    middle, radius = mesh.island_middles, _bead_sizes(mesh)
     lines = []
     for string in _strings(middle, radius):
         points = middle[string]
@@ -114,6 +111,28 @@ def bead_lines(mesh: Mesh, every: int = 1) -> list[np.ndarray]:
         end = points[-1] + last / np.linalg.norm(last) * radius[string[-1]]
         lines.append(np.vstack([points, end]))
     return lines
+
+
+def bead_radius(mesh: Mesh) -> float:
+    """Half the thickness across its string of the thickest bead, in the mesh's own unit, so that strings that touch do
+    not overlap."""
+    widest = 0.0
+    middle = mesh.island_middles
+    for string in _strings(middle, _bead_sizes(mesh)):
+        along = np.gradient(middle[string], axis=0) if len(string) > 1 else np.array([[0.0, -1, 0]])
+        along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
+        for bead, way in zip(string, along, strict=True):
+            away = mesh.points[mesh.islands == bead] - middle[bead]
+            widest = max(widest, float(np.linalg.norm(away - np.outer(away @ way, way), axis=1).max()))
+    return widest
+
+
+def _bead_sizes(mesh: Mesh) -> np.ndarray:
+    """(islands,) how far each bead reaches from its middle."""
+    away = np.linalg.norm(mesh.points - mesh.island_middles[mesh.islands], axis=1)
+    radius = np.zeros(mesh.island_count)
+    np.maximum.at(radius, mesh.islands, away)
+    return radius
 
 
 def _strings(middle, radius) -> list[np.ndarray]:
@@ -137,7 +156,7 @@ def _strings(middle, radius) -> list[np.ndarray]:
             step = middle[near] - middle[string[-1]]
             far = np.linalg.norm(step, axis=1)
             bend = 1 - step @ ahead / np.maximum(far, 1e-9)  # straight on first, sideways last
-            following = near[int(np.argmin(far * (1 + bend)))]
+            following = near[int(np.argmin(far * (1 + 2 * bend)))]
             if bend.min() > 0.8 and len(string) > 1:
                 break
             string.append(following)
@@ -433,6 +452,11 @@ def set_joint_locked(scene: Scene, layer_id: str, joint_id: str, on: bool) -> No
 def bind_cage(scene: Scene, subject_id: str, cage_id: str, layer_id: str | None = None) -> Thing:
     """Bind a subject to a cage around it as both are at rest, in a new cage layer on top of the stack or in one that is
     there. Raises EstampaError when the cage is not closed or does not hold the subject."""
+    return put_cage(scene, subject_id, cage_id, cage_coordinates(scene, subject_id, cage_id), layer_id)
+
+
+def cage_coordinates(scene: Scene, subject_id: str, cage_id: str) -> np.ndarray:
+    """(n, vertices of the cage) coordinates of a subject in its cage; changes nothing, so it may run on any thread."""
     subject, cage = _thing(scene, subject_id), _thing(scene, cage_id)
     if subject.id == cage.id or cage.mesh is None:
         raise EstampaError(cage.name, "cannot be a cage here.", "Choose another subject of few faces.")
@@ -446,6 +470,12 @@ def bind_cage(scene: Scene, subject_id: str, cage_id: str, layer_id: str | None 
     weights = coordinates(mesh.points, into.apply(around.points[None])[0], around.triangles)
     if not np.isfinite(weights).all():
         raise EstampaError(cage.name, "gives no coordinates for some vertices.", "Make it larger, without flat faces.")
+    return weights
+
+
+def put_cage(scene: Scene, subject_id: str, cage_id: str, weights: np.ndarray, layer_id: str | None = None) -> Thing:
+    """Put worked-out coordinates into a cage layer."""
+    subject, cage = _thing(scene, subject_id), _thing(scene, cage_id)
     fresh, bind = Thing(kind="cage", name=f"{cage.name} carries"), Bind(weights=scene.arrays.put(weights))
     return _put_bound(scene, subject, cage, layer_id, fresh, {"cage": cage.id}, bind)
 
@@ -466,7 +496,7 @@ def from_beads(scene: Scene, subject_id: str, every: int = 1, swing: bool = True
     put_skin(aside, subject_id, skeleton.id, dense, 1)
     if swing:
         preset = {"mass": 0.06, "bend": 0.0, "twist": 0.0, "clamp": False}
-        radius = float(np.median([np.linalg.norm(line[1] - line[0]) for line in lines])) / 3
-        add_layer(aside, skeleton.id, "chain", values={**preset, "radius": max(radius, 1e-4)})
+        size = float(place.size[0])
+        add_layer(aside, skeleton.id, "chain", values={**preset, "radius": max(bead_radius(mesh) * size, 1e-4)})
     scene.apply(f"Strings of {subject.name}", aside.doc)
     return scene.doc.find(skeleton.id)

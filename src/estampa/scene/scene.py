@@ -12,6 +12,7 @@ from psygnal import Signal
 from ..errors import EstampaError
 from ..hashing import array_digest
 from .document import Document, MeshRef
+from .graph import names_changed, refuse_ring
 from .values import Values
 
 HISTORY_LENGTH = 500
@@ -90,20 +91,25 @@ class Scene:
         self.doc = doc or Document()
         self.arrays = arrays or Arrays()
         self.path = path
+        self.mark: tuple | None = None  # what the file held when it was opened or saved last
         self.saved_doc = self.doc
         self._values = Values(self.doc)
         self._undo: list[tuple[str, str | None, Document]] = []
         self._redo: list[tuple[str, str | None, Document]] = []
         self._meshes: dict[MeshRef, object] = {}
+        self._evaluator = None  # of `evaluate`
         self.shapes = ShapeCache()  # computed shapes and envelopes, by digest
         self.solver_cache: dict = {}  # what solvers derive from a mesh alone
 
     # -- edits ---------------------------------------------------------------------------------------------
     def apply(self, label: str, doc: Document, merge: str | None = None) -> None:
         """Make `doc` the present document. Edits that follow one another with the same `merge` word are one
-        step of the history, as the many small changes of one drag are."""
+        step of the history, as the many small changes of one drag are. Raises EstampaError when things would need
+        themselves."""
         if doc is self.doc:
             return
+        if names_changed(self.doc, doc):
+            refuse_ring(doc, f"“{label}”")
         if not (merge and self._undo and self._undo[-1][1] == merge and not self._redo):
             self._undo.append((label, merge, self.doc))
             del self._undo[:-HISTORY_LENGTH]
@@ -192,6 +198,8 @@ class Scene:
 
         Solves what is not solved yet. Raises EstampaError when a layer cannot be computed.
         """
-        evaluator = self.evaluator(store)
+        evaluator = self._evaluator
+        if evaluator is None or evaluator.doc is not self.doc or store not in (None, evaluator.store):
+            evaluator = self._evaluator = self.evaluator(store)  # kept for a loop over frames
         evaluator.solve_through(frame)
         return {s.name: evaluator.subject(s, frame).points for s in self.doc.subjects if s.on}

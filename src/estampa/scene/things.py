@@ -51,6 +51,9 @@ class Grip(Placed):
     """
 
     kind, title = "grip", "Grip"
+    group = "guide"
+    shortcut = "Alt+4"
+    rank = 9
 
     copies = choice(
         "rides",
@@ -64,6 +67,7 @@ class Path(Placed):
     """A curve in space through points, that things follow or stand along."""
 
     kind, title = "path", "Path"
+    group = "guide"
 
     closed = switch(False, "Goes back to its first point.")
     rounded = switch(True, "A smooth curve through the points, or straight lines between them.", title="Smooth")
@@ -73,6 +77,7 @@ class Camera(Placed):
     """A point of view that can ride on anything; a pane looks through it. It looks along its -Z axis, as glTF's."""
 
     kind, title = "camera", "Camera"
+    group = "guide"
 
     view = number(
         np.radians(40),
@@ -88,6 +93,7 @@ class Backdrop(Kind):
     """A picture, or a numbered sequence of pictures, behind a pane, to match motion to."""
 
     kind, family, title = "backdrop", "thing", "Backdrop"
+    group = "guide"
 
     file = text(
         "", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture", file=True

@@ -49,11 +49,12 @@ class Values:
         self._bones: dict[str, Bones] = {}
         self.joint_place = self._joint_by_hand  # an evaluator puts its own here, which knows the layers
         self._open: list[tuple[str, str]] = []  # channels being worked out, to find rings
+        self._under_way: dict[tuple, tuple] = {}
         self._constants: dict[tuple[str, str], np.ndarray] = {}
         self._travels: dict[tuple[str, str], tuple[int, np.ndarray]] = {}
 
     def find(self, thing_id: str | None) -> Thing | None:
-        return self._by_id.get(thing_id)
+        return self._by_id.get(thing_id) if isinstance(thing_id, str) else None
 
     def owner(self, thing_id: str) -> Thing | None:
         """The skeleton of a joint, or what has a layer in its stack."""
@@ -75,7 +76,9 @@ class Values:
         if isinstance(value, (Curve, Link, Formula)):
             value = float(self.rows(thing, name, Rows.one(frame))[0])
             return {"whole": round, "switch": lambda v: v >= 0.5}.get(channel.type, float)(value)
-        return channel.clamp(value) if channel.type in ("number", "whole") else value
+        if channel.type == "number":  # a whole number from a file would have kernels compiled anew
+            return float(channel.clamp(value))
+        return channel.clamp(value) if channel.type == "whole" else value
 
     def rows(self, thing: Thing, name: str, rows: Rows) -> np.ndarray:
         """(k,) float64 values of a channel that animates, in its stored unit."""
@@ -105,6 +108,13 @@ class Values:
 
     def _computed(self, thing, name, channel, value, rows):
         here = (thing.id, name)
+        if not self._open:
+            self._under_way.clear()
+        # what is read twice on the way to one value is remembered, or a row of channels that each read the one before
+        # twice would take twice as long for each of them
+        known = self._under_way.get((here, id(rows)))
+        if known is not None:
+            return known[1]
         if here in self._open:
             ring = [*self._open[self._open.index(here) :], here]
             raise EstampaError(
@@ -128,6 +138,7 @@ class Values:
                 "Look for a division by zero, a root or logarithm of a negative number, or a value too large.",
                 getattr(value, "formula", ""),
             )
+        self._under_way[here, id(rows)] = (rows, result)  # the rows are held, so that their number stays theirs
         return result
 
     def _words(self, thing_id, name) -> str:
@@ -255,16 +266,18 @@ def ring_of(doc: Document, thing_id: str, channel: str) -> list[str]:
             return [(value, "other")] if isinstance(value, str) else []
         return [(s.thing, s.channel) for n, s in thing.sources() if n == name]
 
-    def walk(node, trail):
-        for step in onward(node):
-            if step == (thing_id, channel):
-                return [*trail, step]
-            if step not in trail:
-                found = walk(step, [*trail, step])
-                if found:
-                    return found
-        return []
-
     start = (thing_id, channel)
-    ring = walk(start, [start])
-    return [f"{by_id[t].name} · {by_id[t].declared.channels[n].label.lower()}" for t, n in ring if t in by_id]
+    came, waiting = {start: None}, [start]
+    while waiting:
+        at = waiting.pop()
+        for step in onward(at):
+            if step == start:  # back along the way it came
+                ring = [start]
+                while at is not None:
+                    ring.append(at)
+                    at = came[at]
+                return [f"{by_id[t].name} · {by_id[t].declared.channels[n].label.lower()}" for t, n in ring[::-1]]
+            if step not in came:
+                came[step] = at
+                waiting.append(step)
+    return []

@@ -21,6 +21,9 @@ class Zone(Placed):
     """A shape in space with a core and a soft edge. Any number of layers and forces may be scaled by it."""
 
     kind, title = "zone", "Zone"
+    group = "guide"
+    shortcut = "Alt+5"
+    rank = 14
 
     shape = choice("sphere", "Its shape.", SHAPES)
     reach = number(
@@ -29,12 +32,38 @@ class Zone(Placed):
         unit="m",
         soft=(0.05, 5),
         hard=(1e-6, None),
+        when=(("shape", ("sphere", "half", "slab", "path")),),
     )
     wide = number(
-        1, "Half the box's width along X.", title="X", unit="m", soft=(0.05, 5), hard=(1e-6, None), group="Box"
+        1,
+        "Half the box's width along X.",
+        title="X",
+        unit="m",
+        soft=(0.05, 5),
+        hard=(1e-6, None),
+        group="Box",
+        when=(("shape", ("box",)),),
     )
-    tall = number(1, "Half its height along Y.", title="Y", unit="m", soft=(0.05, 5), hard=(1e-6, None), group="Box")
-    deep = number(1, "Half its depth along Z.", title="Z", unit="m", soft=(0.05, 5), hard=(1e-6, None), group="Box")
+    tall = number(
+        1,
+        "Half its height along Y.",
+        title="Y",
+        unit="m",
+        soft=(0.05, 5),
+        hard=(1e-6, None),
+        group="Box",
+        when=(("shape", ("box",)),),
+    )
+    deep = number(
+        1,
+        "Half its depth along Z.",
+        title="Z",
+        unit="m",
+        soft=(0.05, 5),
+        hard=(1e-6, None),
+        group="Box",
+        when=(("shape", ("box",)),),
+    )
     soft = number(
         0.5,
         "How much of it is soft edge: at 0 a point is in or out, at 1 it is soft throughout.",
@@ -45,7 +74,7 @@ class Zone(Placed):
     )
     level = number(1, "Weight inside the core.", unit="fraction", soft=(0, 1), hard=(0, 1))
     invert = switch(False, "Full outside and nothing in the core.")
-    path = ref("path", "The path it lies along, for that shape.")
+    path = ref("path", "The path it lies along, for that shape.", when=(("shape", ("path",)),))
     other = ref("zone", "Another zone that it is combined with.", title="Combine with")
     how = choice(
         "add",

@@ -12,6 +12,7 @@ from ..geometry.place import Place
 from ..geometry.pose import turn_matrices
 from ..scene.bones import Bones
 from ..scene.channels import choice, number, ref, switch, whole
+from ..scene.parts import joints_of
 from . import rod_kernels as kernels
 from .solver import PoseInputs, PoseSolver, State
 
@@ -26,6 +27,10 @@ class Chain(PoseSolver):
     """
 
     kind, title = "chain", "Swinging chain"
+    group = "swing"
+    shortcut = "Ctrl+6"
+    rank = 7
+    feels = ("gravity", "wind", "ground", "collider")
     presets = {
         "Rope": {"mass": 0.12, "bend": 0.002, "radius": 0.012},
         "Bead string": {"mass": 0.06, "bend": 0.0, "twist": 0.0, "radius": 0.012, "clamp": False},
@@ -34,7 +39,6 @@ class Chain(PoseSolver):
         "Antenna": {"mass": 0.02, "tip_mass": 0.4, "bend": 0.02, "tip_bend": 0.1, "radius": 0.003, "damping": 0.6},
     }
 
-    first = ref("joint", "The joint it begins at; none takes the whole skeleton.", title="From joint")
     held = choice(
         "root", "Where the strands are held: they follow the pose that enters there.",
         {"root": "At the root", "tip": "At the tip", "both": "At both ends", "none": "Nowhere"},
@@ -73,7 +77,7 @@ class Chain(PoseSolver):
     substeps = whole(20, "Small steps in each frame. More are stiffer and slower.", soft=(5, 60), hard=(1, 1000))
 
     def start(self, inputs):
-        lay = Layout.of(inputs.bones, inputs.v.first)
+        lay = Layout.of(inputs.bones, inputs.v)
         points = lay.points_of(inputs.now)
         vectors = turns.turn_vectors(turns.split(inputs.now[lay.joints, :3, :3])[0])
         rows = np.concatenate([points, vectors]).astype(np.float32)
@@ -81,7 +85,7 @@ class Chain(PoseSolver):
 
     def step(self, state, inputs, dt):
         v, world, bones = inputs.v, inputs.world, inputs.bones
-        lay = Layout.of(bones, v.first)
+        lay = Layout.of(bones, v)
         if not len(lay.joints):
             return state
         p = lay.count
@@ -106,7 +110,7 @@ class Chain(PoseSolver):
         return State(rows, np.concatenate([speed, spin]).astype(np.float32))
 
     def pose(self, state, bones, pose, at, world, v):
-        lay = Layout.of(bones, v.first)
+        lay = Layout.of(bones, v)
         p, joints, parents = lay.count, lay.joints, bones.parents[lay.joints]
         if len(state.points) != p + len(joints):
             return pose
@@ -158,12 +162,14 @@ class Layout(NamedTuple):
     tips: np.ndarray  # (n, 3)
 
     @classmethod
-    def of(cls, bones: Bones, first: int | None) -> "Layout":
-        return bones.kept(("strands", first), lambda: cls._of(bones, first))
+    def of(cls, bones: Bones, v) -> "Layout":
+        """Of the joints that a layer's channels say; made once."""
+        joints = joints_of(bones, v)
+        return bones.kept(("strands", joints.tobytes()), lambda: cls._of(bones, joints))
 
     @classmethod
-    def _of(cls, bones, first):
-        strands = bones.strands(bones.chain(first, None))
+    def _of(cls, bones, joints):
+        strands = bones.strands(joints)
         sizes = np.array([len(s) for s in strands], np.int64)
         segments = np.concatenate([[0], np.cumsum(sizes)])
         points = np.concatenate([[0], np.cumsum(sizes + 1)])

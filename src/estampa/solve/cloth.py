@@ -15,6 +15,8 @@ from . import cloth_kernels as kernels
 from .schedule import Schedule, block_vertices, schedule, vertex_order
 from .solver import Inputs, Solver, State
 
+MOST_SUBSTEPS = 2000
+MOST_ADDED = 400  # substeps that a load may ask for by itself
 HARD = 0.999  # a weight from here on holds without give
 
 
@@ -25,6 +27,10 @@ class Cloth(Solver):
     """
 
     kind, title = "cloth", "Cloth"
+    group = "fall"
+    shortcut = "Ctrl+2"
+    rank = 1
+    version = 2  # small steps by the load, and a limit of the yarns
     presets = {
         "Awning canvas": {"density": 0.35, "warp": 4000.0, "weft": 3000.0, "shear": 500.0, "bend": 2e-4},
         "Cotton": {"density": 0.15, "warp": 1500.0, "weft": 1200.0, "shear": 60.0, "bend": 1e-5},
@@ -103,21 +109,35 @@ class Cloth(Solver):
         "How stretch is solved. Links are quicker and treat the yarns as springs along edges.",
         {"strain": "Strain of each face", "links": "Links (quick)"},
     )
+    limit = number(
+        0.1,
+        "Longest stretch of a yarn; from there on it does not give, whatever pulls.",
+        title="Yarns give up to",
+        unit="fraction",
+        soft=(0.01, 0.5),
+        hard=(1e-3, None),
+    )
     substeps = whole(
         20,
-        "Small steps in each frame. More are stiffer and slower; the motion stays the same.",
+        "Small steps in each frame, at the least. More are stiffer and slower; the motion stays the same.",
         soft=(4, 60),
-        hard=(1, 2000),
+        hard=(1, MOST_SUBSTEPS),
+    )
+    excess = number(
+        0.01,
+        "How much more than its stiffness says the load may stretch it: small steps are added in wind until it holds.",
+        title="Holds within",
+        unit="fraction",
+        soft=(0.005, 0.1),
+        hard=(1e-3, 1),
     )
 
     def step(self, state: State, inputs: Inputs, dt: float) -> State:
         v, world, mesh = inputs.v, inputs.world, inputs.mesh
-        parts = latest(inputs.cache, ("cloth", id(mesh)), None, lambda: Parts.of(mesh))
+        parts = mesh.cached("cloth", lambda: Parts.of(mesh))
         weights = v.pins if v.pins is not None else np.zeros(mesh.count, np.float32)
         held = weights >= HARD
-        anchor, distance = latest(
-            inputs.cache, ("cloth tethers", id(mesh)), held.tobytes(), lambda: tethers(mesh, held)
-        )
+        anchor, distance = mesh.cached("cloth tethers", lambda: tethers(mesh, held), held.tobytes())
 
         o = parts.order
         weight = weights[o].astype(np.float64)
@@ -132,15 +152,18 @@ class Cloth(Solver):
             air = kernels.Air(AIR_DENSITY, float(v.drag), float(v.lift), np.ascontiguousarray(world.air(x)))
         else:  # what the air cannot move does not ask for the wind
             air = kernels.Air(0.0, 0.0, 0.0, np.zeros_like(x))
+        reach = float(distance.max(initial=0.0)) or float(mesh.size.max())
+        pull = loaded(world.acceleration(x), air.velocity - velocity if air.density > 0 else None, v)
+        substeps = wanted_substeps(v, pull, reach, parts.step, dt)
         fabric = (v.weave, v.warp, v.weft, v.shear, v.bend)
-        strain, links, hinges = latest(inputs.cache, ("cloth fabric", id(mesh)), fabric, lambda: parts.constraints(v))
+        strain, links, hinges = mesh.cached("cloth fabric", lambda: parts.constraints(v), fabric)
         kernels.advance(
             x,
             velocity,
             inverse_mass,
             inputs.before[o],
             inputs.now[o],
-            v.substeps,
+            substeps,
             dt,
             world.acceleration(x),
             float(v.damping),
@@ -153,6 +176,7 @@ class Cloth(Solver):
             air,
             floor,
             friction,
+            1 + float(v.limit),
         )
         _check(x, velocity, v)
         points, speed = np.empty(x.shape, np.float32), np.empty(x.shape, np.float32)
@@ -160,12 +184,25 @@ class Cloth(Solver):
         return State(points, speed)
 
 
-def latest(cache: dict, name, key, make):
-    """The value under `name` if it was made for the same key; else a new one in its place."""
-    found = cache.get(name)
-    if found is None or found[0] != key:
-        found = cache[name] = (key, make())
-    return found[1]
+def loaded(gravity: np.ndarray, wind: np.ndarray | None, v) -> float:
+    """m/s2: how hard gravity (n, 3) and the wind past the cloth (n, 3) pull at it, in the mean."""
+    pull = float(np.linalg.norm(gravity, axis=1).mean()) if len(gravity) else 0.0
+    if wind is not None and len(wind):
+        pull += 0.5 * AIR_DENSITY * (v.drag + v.lift) * float((wind**2).sum(axis=1).mean()) / v.density
+    return pull
+
+
+def wanted_substeps(v, pull: float, reach: float, step: float, dt: float) -> int:
+    """Small steps in a frame that keep the stretch beyond what the stiffness says within `excess`.
+
+    One step passes a pull on by about a row of vertices, so `rows` of them, `reach` = rows x step metres, stretch too
+    far by about rows^2 / 2 x pull x h^2 / reach (docs/solver.md). Never fewer than the channel says.
+    """
+    if step <= 0 or reach <= 0 or v.excess >= 1:
+        return int(v.substeps)
+    rows = reach / step
+    wanted = dt * np.sqrt(rows**2 * pull / (2 * v.excess * reach))
+    return max(int(v.substeps), int(min(np.ceil(wanted), MOST_ADDED)))
 
 
 def _check(x, velocity, v):
@@ -196,6 +233,7 @@ class Parts(NamedTuple):
     link_gain: np.ndarray  # area / rest^2
     link_mix: np.ndarray  # (l, 3) shares of warp, weft and shear stiffness
     link_order: Schedule
+    step: float  # m, the usual length of a link
 
     @classmethod
     def of(cls, mesh: Mesh) -> "Parts":
@@ -238,6 +276,7 @@ class Parts(NamedTuple):
             link_gain[link_turn],
             link_mix[link_turn],
             link_plan,
+            float(np.median(link_rest)) if len(link_rest) else 0.0,
         )
 
     def place_of(self, vertices: np.ndarray) -> np.ndarray:

@@ -64,11 +64,12 @@ class Air(NamedTuple):
 # fmt: off
 @njit(cache=True, nogil=True, error_model="numpy")
 def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, holds, strain, links, hinges, faces, blocks,
-            air, floor, friction):
+            air, floor, friction, limit):
     """Advance x (n, 3) and v (n, 3) in place by `dt` seconds.
 
     gravity      -- (n, 3) m/s2, what each vertex feels
     inverse_mass -- (n,) 1/kg, 0 where a vertex is held hard; those go from `begin` to `end` (n, 3) in a straight line
+    limit        -- longest a yarn may get against its rest; beyond it, it does not give
     blocks       -- (s, 2) the vertices that belong to each span of the schedules (`schedule.block_vertices`)
     """
     h = dt / substeps
@@ -90,7 +91,7 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
                          strain.at, strain.shape, strain.soft, strain.order.spans,
                          links.at, links.rest2, links.soft, links.order.spans,
                          hinges.at, hinges.rest, hinges.soft, hinges.order.spans,
-                         holds.grip, holds.anchor, holds.reach, floor, friction)
+                         holds.grip, holds.anchor, holds.reach, floor, friction, limit * limit)
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -112,16 +113,16 @@ def _blow_phase(x, v, inverse_mass, at, density, drag, lift, velocity, h, spans,
 @njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, keep, opening, closing, first, last, blocks,
                  strain_at, shape, strain_soft, strain_spans, link_at, rest2, link_soft, link_spans,
-                 hinge_at, rest, hinge_soft, hinge_spans, grip, anchor, reach, floor, friction):
+                 hinge_at, rest, hinge_soft, hinge_spans, grip, anchor, reach, floor, friction, limit2):
     per_hh = 1 / (h * h)
     for k in prange(first, last):
         if opening:
             for i in range(blocks[k, 0], blocks[k, 1]):
                 _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, np.uint64(i))
         for c in range(strain_spans[k, 0], strain_spans[k, 1]):
-            _solve_strain(x, inverse_mass, strain_at, shape, strain_soft, np.uint64(c), per_hh)
+            _solve_strain(x, inverse_mass, strain_at, shape, strain_soft, np.uint64(c), per_hh, limit2)
         for c in range(link_spans[k, 0], link_spans[k, 1]):
-            _solve_link(x, inverse_mass, link_at, rest2, link_soft, np.uint64(c), per_hh)
+            _solve_link(x, inverse_mass, link_at, rest2, link_soft, np.uint64(c), per_hh, limit2)
         for c in range(hinge_spans[k, 0], hinge_spans[k, 1]):
             _solve_hinge(x, inverse_mass, hinge_at, rest, hinge_soft, np.uint64(c), per_hh)
         if closing:
@@ -155,14 +156,26 @@ def _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _solve_link(x, inverse_mass, at, rest2, soft, c, per_hh):
+def _pull(u2, mobile, soft, limit2):
+    """How far a yarn of length^2 u2 (1 at rest) is pulled back: as its compliance says, and fully from the limit on."""
+    s = -0.5 * (u2 - 1) / (mobile + soft) if mobile + soft > 0 else 0.0
+    if u2 > limit2 and mobile > 0:
+        s = min(s, -0.5 * (u2 - limit2) / mobile)
+    return s
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _solve_link(x, inverse_mass, at, rest2, soft, c, per_hh, limit2):
     """Distance in its quadratic form C = (|d|^2 - L^2) / 2L, which needs no root."""
     i, j = at[c, 0], at[c, 1]
     wi, wj = inverse_mass[i], inverse_mass[j]
     dx, dy, dz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
     d2 = dx * dx + dy * dy + dz * dz
-    low = (wi + wj) * d2 + soft[c] * per_hh
-    k = 0.5 * (rest2[c] - d2) / low if low > 0 else 0.0
+    mobile, give = (wi + wj) * d2, soft[c] * per_hh
+    k = 0.5 * (rest2[c] - d2) / (mobile + give) if mobile + give > 0 else 0.0
+    most = limit2 * rest2[c]
+    if d2 > most and mobile > 0:
+        k = min(k, 0.5 * (most - d2) / mobile)
     wi, wj = wi * k, wj * k
     x[i, 0] -= wi * dx
     x[i, 1] -= wi * dy
@@ -173,7 +186,7 @@ def _solve_link(x, inverse_mass, at, rest2, soft, c, per_hh):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _solve_strain(x, inverse_mass, at, shape, soft, c, per_hh):
+def _solve_strain(x, inverse_mass, at, shape, soft, c, per_hh, limit2):
     """Green strain along warp, along weft, and the shear between them, one after the other."""
     i, j, k = at[c, 0], at[c, 1], at[c, 2]
     w0, w1, w2 = inverse_mass[i], inverse_mass[j], inverse_mass[k]
@@ -186,8 +199,7 @@ def _solve_strain(x, inverse_mass, at, shape, soft, c, per_hh):
     ux, uy, uz = ax * m00 + bx * m10, ay * m00 + by * m10, az * m00 + bz * m10
     u2 = ux * ux + uy * uy + uz * uz
     g0 = -(m00 + m10)
-    low = (w0 * g0 * g0 + w1 * m00 * m00 + w2 * m10 * m10) * u2 + soft[c, 0] * per_hh
-    s = -0.5 * (u2 - 1) / low if low > 0 else 0.0
+    s = _pull(u2, (w0 * g0 * g0 + w1 * m00 * m00 + w2 * m10 * m10) * u2, soft[c, 0] * per_hh, limit2)
     p0, p1, p2 = s * w0 * g0, s * w1 * m00, s * w2 * m10
     e1, e2 = p1 - p0, p2 - p0
     x0x, x0y, x0z = p0 * ux, p0 * uy, p0 * uz
@@ -197,8 +209,7 @@ def _solve_strain(x, inverse_mass, at, shape, soft, c, per_hh):
     vx, vy, vz = ax * m01 + bx * m11, ay * m01 + by * m11, az * m01 + bz * m11
     v2 = vx * vx + vy * vy + vz * vz
     q0 = -(m01 + m11)
-    low = (w0 * q0 * q0 + w1 * m01 * m01 + w2 * m11 * m11) * v2 + soft[c, 1] * per_hh
-    s = -0.5 * (v2 - 1) / low if low > 0 else 0.0
+    s = _pull(v2, (w0 * q0 * q0 + w1 * m01 * m01 + w2 * m11 * m11) * v2, soft[c, 1] * per_hh, limit2)
     p0, p1, p2 = s * w0 * q0, s * w1 * m01, s * w2 * m11
     e1, e2 = p1 - p0, p2 - p0
     x0x, x0y, x0z = x0x + p0 * vx, x0y + p0 * vy, x0z + p0 * vz

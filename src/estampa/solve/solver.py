@@ -10,6 +10,7 @@ from ..geometry.place import Place
 from ..geometry.pose import Pose
 from ..motion.layer import Layer, Resolved
 from ..scene.bones import Bones
+from ..scene.parts import OnPart
 
 
 @dataclass(frozen=True)
@@ -33,7 +34,6 @@ class Inputs:
     now: np.ndarray  # (n, 3) the same at this frame
     v: Resolved
     world: World
-    cache: dict  # for what depends on the mesh alone; lives as long as the evaluator
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,6 @@ class PoseInputs:
     v: Resolved
     world: World
     own: dict  # stiffness, mass, area: (n,) the joints' own factors
-    cache: dict
     carried: tuple | None = None  # ((n, 3) before, (n, 3) now) m: how far a mesh that they hang on has taken them
 
 
@@ -56,6 +55,7 @@ class Solver(Layer):
     """Base of the layers with memory."""
 
     memory = True
+    feels = ("gravity", "wind", "ground")  # the forces that it reads; others stale nothing
 
     def start(self, inputs: Inputs) -> State:
         """The state at the first frame: the shape from the layers above, at rest."""
@@ -66,7 +66,7 @@ class Solver(Layer):
         raise NotImplementedError
 
 
-class PoseSolver(Solver):
+class PoseSolver(Solver, OnPart):
     """Base of the layers with memory that move joints. Its state holds whatever rows it needs."""
 
     moves = "joints"

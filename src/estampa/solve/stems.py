@@ -10,6 +10,7 @@ from ..geometry import pose as turns
 from ..geometry.pose import turn_matrices
 from ..scene.bones import Bones
 from ..scene.channels import number, ref, switch, whole
+from ..scene.parts import joints_of
 from . import stems_kernels as kernels
 from .solver import PoseInputs, PoseSolver, State
 
@@ -22,6 +23,10 @@ class Stems(PoseSolver):
     """
 
     kind, title = "stems", "Wind on stems"
+    group = "swing"
+    shortcut = "Ctrl+5"
+    rank = 8
+    feels = ("gravity", "wind")
     presets = {
         "Trunk": {"stiffness": 3000.0, "tip_stiffness": 0.15, "mass": 4.0, "width": 0.12, "ratio": 0.08},
         "Stalk": {"stiffness": 150.0, "tip_stiffness": 0.1, "mass": 0.5, "width": 0.03, "ratio": 0.06},
@@ -29,7 +34,6 @@ class Stems(PoseSolver):
         "Leaf": {"stiffness": 0.6, "tip_stiffness": 0.1, "mass": 0.02, "width": 0.05, "ratio": 0.12},
     }
 
-    first = ref("joint", "The joint it begins at; none takes the whole skeleton.", title="From joint")
     wind = ref("wind", "The wind that this part reads; none takes all of them.")
     stiffness = number(50, "Of the first joint's spring.", unit="N.m/rad", soft=(0.1, 3000), hard=(0, None))
     tip_stiffness = number(
@@ -58,13 +62,13 @@ class Stems(PoseSolver):
     substeps = whole(8, "Small steps in each frame.", soft=(2, 30), hard=(1, 1000))
 
     def start(self, inputs):
-        chain = inputs.bones.chain(inputs.v.first, None)
+        chain = joints_of(inputs.bones, inputs.v)
         vectors = turns.turn_vectors(_within(inputs.now, inputs.bones, chain))
         return State(vectors.astype(np.float32), np.zeros((len(chain), 3), np.float32))
 
     def step(self, state, inputs, dt):
         bones, v, world = inputs.bones, inputs.v, inputs.world
-        chain = bones.chain(v.first, None)
+        chain = joints_of(bones, v)
         if not len(chain):
             return state
         parts = Parts.of(bones, chain, inputs.now, inputs.own, v)
@@ -89,7 +93,7 @@ class Stems(PoseSolver):
         return State(vectors.astype(np.float32), spin.astype(np.float32))
 
     def pose(self, state, bones, pose, at, world, v):
-        chain = bones.chain(v.first, None)
+        chain = joints_of(bones, v)
         if len(chain) != len(state.points):
             return pose
         # turns within the parent's axes; under a stretched parent, that of its turn alone
@@ -235,6 +239,6 @@ def parts_of(evaluator, skeleton, layer, frame: float) -> tuple[Bones, np.ndarra
     """(bones, joints, their parts) of a stems layer at a frame, for what a sheet tells of them."""
     poses = evaluator.poses
     bones, v = poses.bones(skeleton), evaluator.resolve(layer, skeleton, frame)
-    chain = bones.chain(v.first, None)
+    chain = joints_of(bones, v)
     world = poses.world(skeleton, frame, evaluator.layers_above(skeleton, layer) if layer.on else [])
     return bones, chain, Parts.of(bones, chain, world, poses.factors(bones, frame), v)

@@ -2,23 +2,32 @@
 
 It can be deleted at any time without losing work. A frame is written beside its place and renamed, so a reader sees
 it whole or not at all when the program is killed. It is not forced to the disk at once, which would cost more than the
-solve; after a power cut a frame of the wrong length counts as not solved.
+solve. A frame carries checksums, and one that is damaged, by a power cut or a failing disk, counts as not solved.
+
+What an open scene needs is pinned, and stays whatever the limit says; a shot that does not fit is refused before it is
+solved.
 """
 
 import os
+import re
+import shutil
 import struct
-import tempfile
 import threading
+import weakref
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 import platformdirs
+import xxhash
 
-from ..errors import disk_trouble
+from .. import disk
+from ..errors import EstampaError, disk_trouble
 from ..solve.solver import State
+from ..units import format_bytes
 
-MAGIC = b"ESTFRAM1"
-HEADER = struct.Struct("<8sQ")  # magic, vertices; then points and velocity, float32 (n, 3) each
+MAGIC = b"ESTFRAM2"
+HEADER = struct.Struct("<8sQQQ")  # magic, rows, checksums of points and of velocity; then both, float32 (n, 3) each
 DEFAULT_LIMIT = 20_000_000_000
 
 
@@ -30,15 +39,18 @@ class FrameStore:
     def __init__(self, root: str | Path, limit: int = DEFAULT_LIMIT):
         self.root, self.limit = Path(root), limit
         self._known: set[bytes] = set()
+        self._pins: weakref.WeakKeyDictionary[object, set[bytes]] = weakref.WeakKeyDictionary()  # by the open scene
         self._lock = threading.Lock()
         self._size: int | None = None
+        self._trim_above = limit  # higher for a while when what is pinned takes more
 
     @classmethod
     def default(cls) -> "FrameStore":
-        """The user's store; its folder and size may be set by ESTAMPA_STORE and ESTAMPA_STORE_LIMIT (bytes)."""
+        """The user's store; ESTAMPA_STORE and ESTAMPA_STORE_LIMIT ("20 GB", or bytes) say where it is and how large."""
         root = os.environ.get("ESTAMPA_STORE") or Path(platformdirs.user_cache_dir("estampa")) / "frames"
         if cls._default is None or cls._default.root != Path(root):
-            cls._default = cls(root, int(os.environ.get("ESTAMPA_STORE_LIMIT", DEFAULT_LIMIT)))
+            cls._default = cls(root, limit_of(os.environ.get("ESTAMPA_STORE_LIMIT", "")))
+            cls._default.sweep()
         return cls._default
 
     def _path(self, key: bytes) -> Path:
@@ -51,7 +63,7 @@ class FrameStore:
         path = self._path(key)
         try:
             with open(path, "rb") as file:
-                magic, count = HEADER.unpack(file.read(HEADER.size))
+                magic, count, *_ = HEADER.unpack(file.read(HEADER.size))
             whole = magic == MAGIC and path.stat().st_size == HEADER.size + 24 * count
         except (OSError, struct.error):
             return False
@@ -65,11 +77,12 @@ class FrameStore:
         temporary = None
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            handle, temporary = tempfile.mkstemp(prefix=".", dir=path.parent)
-            with os.fdopen(handle, "wb") as file:
-                file.write(HEADER.pack(MAGIC, len(state.points)))
-                file.write(np.ascontiguousarray(state.points, np.float32))
-                file.write(np.ascontiguousarray(state.velocity, np.float32))
+            temporary = path.with_name(disk.part_name())
+            parts = [np.ascontiguousarray(a, np.float32) for a in (state.points, state.velocity)]
+            with open(temporary, "xb") as file:
+                file.write(HEADER.pack(MAGIC, len(state.points), *map(_sum, parts)))
+                for part in parts:
+                    file.write(part)
             os.replace(temporary, path)
         except OSError as err:
             if temporary and os.path.exists(temporary):
@@ -79,7 +92,7 @@ class FrameStore:
             self._known.add(key)
             if self._size is not None:
                 self._size += HEADER.size + 24 * len(state.points)
-        if self.size() > self.limit:
+        if self.size() > self._trim_above:
             self.trim()
 
     def points(self, key: bytes) -> np.ndarray | None:
@@ -91,18 +104,55 @@ class FrameStore:
         return None if both is None else State(both[0], both[1])
 
     def _read(self, key: bytes, with_velocity: bool):
+        path = self._path(key)
         try:
-            with open(self._path(key), "rb", buffering=0) as file:
-                magic, count = HEADER.unpack(file.read(HEADER.size))
-                shape = (2, count, 3) if with_velocity else (count, 3)
-                array = np.empty(shape, np.float32)
-                view = memoryview(array).cast("B")
-                if magic == MAGIC and file.readinto(view) == array.nbytes:
-                    return array
+            with open(path, "rb", buffering=0) as file:
+                magic, count, *sums = HEADER.unpack(file.read(HEADER.size))
+                # what the header says is held against the bytes that are there before memory is taken for it
+                if magic == MAGIC and os.fstat(file.fileno()).st_size == HEADER.size + 24 * count:
+                    array = np.empty((2 if with_velocity else 1, count, 3), np.float32)
+                    if file.readinto(memoryview(array).cast("B")) == array.nbytes:
+                        if all(_sum(part) == wanted for part, wanted in zip(array, sums, strict=False)):
+                            return array if with_velocity else array[0]
+            path.unlink(missing_ok=True)  # damaged: it is solved again
         except (OSError, struct.error):
             pass
         self._known.discard(key)
         return None
+
+    # -- room ------------------------------------------------------------------------------------------------
+    def pin(self, scene: object, keys) -> None:
+        """Keep frames for as long as a scene is open, in place of those that were kept for it before."""
+        with self._lock:
+            self._pins[scene] = set(keys)
+
+    def refuse_too_much(self, frames: int, rows: int) -> None:
+        """Raises EstampaError when a shot of so many frames, of so many rows in all, cannot be kept."""
+        needed = frames * HEADER.size + 24 * rows
+        told = f"needs {format_bytes(needed)} for its {frames:,} solved frames"
+        if needed > self.limit:
+            raise EstampaError(
+                "This scene",
+                f"{told}, and the store may take {format_bytes(self.limit)}.",
+                f"Set ESTAMPA_STORE_LIMIT to {format_bytes(1.2 * needed)} or more, or take a shorter range.",
+                str(self.root),
+            )
+        with suppress(OSError):
+            self.root.mkdir(parents=True, exist_ok=True)
+            free = shutil.disk_usage(self.root).free
+            if needed > free + self.size():
+                raise EstampaError(
+                    "This scene",
+                    f"{told}, and the disk of the store has {format_bytes(free)} left.",
+                    "Free some space, or set ESTAMPA_STORE to a folder on another disk.",
+                    str(self.root),
+                )
+
+    def sweep(self) -> None:
+        """Take away what killed programs left half written."""
+        if self.root.exists():
+            for folder in self.root.iterdir():
+                disk.sweep(folder)
 
     def size(self) -> int:
         """Bytes that the store takes."""
@@ -121,16 +171,39 @@ class FrameStore:
         return len(files)
 
     def trim(self) -> None:
-        """Let go of the frames least lately read until the store is a tenth below its limit."""
-        files = sorted(
-            (max(s.st_atime, s.st_mtime), s.st_size, f) for f in self.root.glob("*/*.frame") for s in [f.stat()]
-        )
+        """Let go of the frames least lately read until the store is a tenth below its limit; what is pinned stays."""
+        with self._lock:
+            pinned = {self._path(key) for keys in self._pins.values() for key in keys}
+        files = []
+        for path in self.root.glob("*/*.frame"):
+            with suppress(OSError):  # another program may let go of it at the same time
+                found = path.stat()
+                files.append((max(found.st_atime, found.st_mtime), found.st_size, path))
         size = sum(f[1] for f in files)
-        for _, bytes_, path in files:
+        for _, bytes_, path in sorted(files):
             if size <= 0.9 * self.limit:
                 break
-            path.unlink(missing_ok=True)
-            size -= bytes_
+            if path not in pinned:
+                path.unlink(missing_ok=True)
+                size -= bytes_
         with self._lock:
             self._known.clear()
             self._size = size
+            self._trim_above = max(self.limit, int(1.05 * size))
+
+
+def _sum(array: np.ndarray) -> int:
+    return xxhash.xxh3_64_intdigest(memoryview(np.ascontiguousarray(array)).cast("B"))
+
+
+def limit_of(text: str) -> int:
+    """Bytes from "20 GB", "500MB" or a bare number of bytes; the default from nothing. Raises EstampaError."""
+    if not text.strip():
+        return DEFAULT_LIMIT
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(B|kB|MB|GB|TB)?\s*", text, re.IGNORECASE)
+    if not match:
+        raise EstampaError(
+            "ESTAMPA_STORE_LIMIT", f"is “{text}”, which is no size.", "Give bytes, or a size such as “20 GB”."
+        )
+    power = ("b", "kb", "mb", "gb", "tb").index((match[2] or "B").lower())
+    return int(float(match[1]) * 1000**power)

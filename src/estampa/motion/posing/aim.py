@@ -4,6 +4,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...scene.channels import number, ref
+from ...scene.parts import joints_of
 from ..pose_layer import PoseLayer, Walk, point_of
 
 
@@ -15,6 +16,7 @@ class Aim(PoseLayer):
     """
 
     kind, title = "aim", "Aim"
+    group = "guide"
 
     target = ref("placed", "What they point at: a grip, a joint, a subject.", title="At")
     target_map = ref("target_map", "Of a subject: the middle of this weight map.", title="Middle of map")
@@ -26,7 +28,7 @@ class Aim(PoseLayer):
         bones = now.bones
         walk = Walk(pose, bones)
         point, own = point_of(v.target, walk.at), v.target if isinstance(v.target, int) else -1
-        chain = bones.chain(v.first, v.last)
+        chain = joints_of(bones, v)
         if point is None or not len(chain):
             return pose
         share = bones.tapered(chain, v.tip_strength)[1]

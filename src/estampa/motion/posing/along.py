@@ -4,6 +4,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...scene.channels import number, ref, switch
+from ...scene.parts import joints_of
 from ..pose_layer import PoseLayer, Walk
 
 
@@ -14,6 +15,7 @@ class Along(PoseLayer):
     """
 
     kind, title = "along", "Lie along a path"
+    group = "guide"
 
     path = ref("path", "The path it lies along.")
     slide = number(0, "How far along the path the first joint is.", unit="m", soft=(0, 10))
@@ -22,7 +24,7 @@ class Along(PoseLayer):
 
     def pose(self, pose, v, now):
         bones = now.bones
-        chain = bones.chain(v.first, v.last)
+        chain = joints_of(bones, v)
         chain = bones.strands(chain)[0] if len(chain) else chain
         if v.path is None or not len(chain):
             return pose

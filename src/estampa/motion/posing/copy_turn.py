@@ -4,6 +4,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...scene.channels import choice, ref, switch
+from ...scene.parts import joints_of
 from ..pose_layer import PoseLayer, Walk
 
 AXES = {"group": "Axes"}
@@ -13,6 +14,7 @@ class CopyTurn(PoseLayer):
     """Joints take over how another joint, or a thing that stands somewhere, is turned away from its rest."""
 
     kind, title = "copy_turn", "Copy a turn"
+    group = "guide"
 
     target = ref("placed", "What is copied: a joint, a grip, a subject.", title="Copies")
     x = switch(True, "Copy the turn about X.", title="X", **AXES)
@@ -31,7 +33,7 @@ class CopyTurn(PoseLayer):
         walk = Walk(pose, bones)
         chosen = np.array([v.x, v.y, v.z])
         delta = self._delta(pose, v, bones, walk)
-        for i in bones.chain(v.first, v.last):
+        for i in joints_of(bones, v):
             walk.settle(i)
             if now.feels[i] == 0 or (isinstance(v.target, int) and i == v.target):
                 continue

@@ -4,6 +4,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...scene.channels import number
+from ...scene.parts import joints_of
 from ..pose_layer import PoseLayer
 
 
@@ -11,6 +12,7 @@ class Delay(PoseLayer):
     """Plays what enters larger or smaller, and later from joint to joint: for baked keys that should lag more."""
 
     kind, title = "delay", "Amplify and delay"
+    group = "swing"
     reads_frames = True
 
     amplitude = number(1, "How far each joint goes from its rest, against what enters.", unit="factor", soft=(0, 2))
@@ -26,7 +28,7 @@ class Delay(PoseLayer):
 
     def pose(self, pose, v, now):
         bones = now.bones
-        chain = bones.chain(v.first, v.last)
+        chain = joints_of(bones, v)
         if not len(chain):
             return pose
         depth, size = bones.tapered(chain, v.tip_amplitude)

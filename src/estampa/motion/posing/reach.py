@@ -14,6 +14,7 @@ class Reach(PoseLayer):
     """
 
     kind, title = "reach", "Reach"
+    group = "guide"
 
     target = ref("placed", "Where the last joint comes to.", title="To")
     pole = ref("placed", "The side that the middle joint bends to.", title="Bends towards")

@@ -4,6 +4,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...scene.channels import number, switch, whole
+from ...scene.parts import joints_of
 from ..gradient_noise import fractal, permutation
 from ..pose_layer import PoseLayer
 
@@ -14,6 +15,7 @@ class TurnNoise(PoseLayer):
     """Each joint turns to and fro by noise of its own: how fast, and how far."""
 
     kind, title = "turn_noise", "Turn noise"
+    group = "drift"
 
     angle = number(np.radians(8), "How far it turns at its strongest.", unit="rad", soft=(0, np.pi / 2))
     rate = number(0.6, "How fast the noise goes by.", unit="Hz", soft=(0.05, 4), accumulates=True)
@@ -30,7 +32,7 @@ class TurnNoise(PoseLayer):
 
     def pose(self, pose, v, now):
         bones = now.bones
-        chain = bones.chain(v.first, v.last)
+        chain = joints_of(bones, v)
         if not len(chain) or not v.angle:
             return pose
         depth, share = bones.tapered(chain, v.tip)

@@ -1,0 +1,177 @@
+"""Everything that a script needs, in one place: `from estampa import api`.
+
+Lengths are metres, angles radians, times frames. Points of `Scene.evaluate` and of prints are in the world; weight
+maps, morph targets and meshes are in their subject's own space; a skeleton's rest is in the skeleton's. Things are
+named by their `id`. Trouble is an EstampaError; every edit is one step that `Scene.undo` takes back.
+"""
+
+from pathlib import Path
+
+from .baking.keys import back_to_live, in_place, put
+from .baking.keys import bake as bake_keys
+from .baking.reduce import Tolerance
+from .baking.rigged import add_rigged
+from .errors import Cancelled, EstampaError
+from .evaluate.loops import close as close_loop
+from .evaluate.loops import offers as loop_offers
+from .evaluate.loops import seams
+from .evaluate.remarks import remarks
+from .evaluate.sync import desync, in_step
+from .formats.gltf_skin import read as read_rig
+from .formats.meshfile import read_mesh
+from .geometry.maps import gradient
+from .geometry.mesh import Mesh
+from .press.run import bake_scene
+from .scene import commands, joints, rig
+from .scene.channels import kinds_in
+from .scene.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
+from .scene.curves import Curve, Key
+from .scene.document import Document, Thing
+from .scene.file import load_scene, save_scene
+from .scene.scene import Scene
+from .store.frames import FrameStore
+
+open_scene = load_scene
+
+# the edits of things, channels, keys and maps
+add_layer = commands.add_layer
+add_map = commands.add_map
+add_mesh = commands.add_mesh
+add_target = commands.add_target
+add_thing = commands.add_thing
+duplicate = commands.duplicate
+link = commands.link
+move_layer = commands.move_layer
+remove = commands.remove
+remove_key = commands.remove_key
+rename = commands.rename
+reset_value = commands.reset_value
+set_curve = commands.set_curve
+set_formula = commands.set_formula
+set_key = commands.set_key
+set_loop = commands.set_loop
+set_map = commands.set_map
+set_on = commands.set_on
+set_range = commands.set_range
+set_spots = commands.set_spots
+set_value = commands.set_value
+set_values = commands.set_values
+
+# skeletons
+add_skeleton = joints.add_skeleton
+along_path = joints.along_path
+bind_cage = joints.bind_cage
+bind_skin = joints.bind_skin
+extend = joints.extend
+from_beads = joints.from_beads
+mirror = joints.mirror
+remove_joint = joints.remove_joint
+rename_joints = joints.rename_joints
+straight = joints.straight
+subdivide = joints.subdivide
+
+# plants
+by_hand = rig.by_hand
+layer_by_map = rig.layer_by_map
+make_different = rig.make_different
+maps_by_island = rig.maps_by_island
+
+
+def find(scene: Scene, name: str) -> Thing:
+    """The thing of that name: a subject, grip, layer, joint, force or print. Raises EstampaError when there is none."""
+    found = next((t for t, _ in scene.doc.everything() if t.name == name), None)
+    if found is None:
+        raise EstampaError(f"“{name}”", "is not in the scene.", "Look at the names with `estampa info`.")
+    return found
+
+
+def kinds(family: str = "layer") -> dict[str, str]:
+    """Words and titles of what can be added: of a family "layer", "thing", "force" or "print"."""
+    return {k.kind: k.title for k in kinds_in(family)}
+
+
+def film(scene: Scene, path: str | Path, size=(1280, 720), frames=None, camera: str | None = None, progress=None):
+    """Film a scene to an .mp4, or to numbered pictures (.png); needs no screen. Returns the paths written.
+
+    frames -- the frames that are shown; the scene's range by default
+    camera -- name of the camera that is looked through; none frames what moves
+    """
+    from .app.film import film_scene  # the one part that draws
+
+    return film_scene(scene, Path(path), tuple(size), frames, camera, progress)
+
+
+__all__ = [
+    "Cancelled",
+    "Curve",
+    "Document",
+    "EstampaError",
+    "FrameStore",
+    "Key",
+    "Mesh",
+    "Scene",
+    "Thing",
+    "Tolerance",
+    "add_layer",
+    "add_map",
+    "add_mesh",
+    "add_rigged",
+    "add_skeleton",
+    "add_target",
+    "add_thing",
+    "along_path",
+    "back_to_live",
+    "bake_keys",
+    "bake_scene",
+    "bind_cage",
+    "bind_skin",
+    "by_hand",
+    "close_loop",
+    "desync",
+    "duplicate",
+    "extend",
+    "film",
+    "find",
+    "from_beads",
+    "gradient",
+    "in_place",
+    "in_step",
+    "kinds",
+    "layer_by_map",
+    "link",
+    "loop_offers",
+    "make_different",
+    "maps_by_island",
+    "mirror",
+    "move_layer",
+    "new_clip",
+    "open_scene",
+    "put",
+    "read_mesh",
+    "read_rig",
+    "remarks",
+    "remove",
+    "remove_clip",
+    "remove_joint",
+    "remove_key",
+    "rename",
+    "rename_joints",
+    "reset_value",
+    "reverse_clip",
+    "save_scene",
+    "seams",
+    "set_clip",
+    "set_curve",
+    "set_formula",
+    "set_key",
+    "set_loop",
+    "set_map",
+    "set_on",
+    "set_range",
+    "set_spots",
+    "set_value",
+    "set_values",
+    "straight",
+    "subdivide",
+    "use_clip",
+]

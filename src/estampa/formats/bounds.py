@@ -1,0 +1,168 @@
+"""What is checked of a file before a reader sees it: that it is a plain file, that there is memory for it, and that
+what its header promises fits the bytes that are there."""
+
+import base64
+import json
+import math
+import os
+import stat
+import struct
+from pathlib import Path
+from urllib.parse import unquote
+
+from ..errors import EstampaError
+from ..units import format_bytes
+
+TIMES = 12  # how much more memory reading takes than the file has bytes: measured on OBJ, the greediest
+MOST_BESIDE = 16_000_000  # bytes of a material file
+COMPONENTS = {5120: 1, 5121: 1, 5122: 2, 5123: 2, 5125: 4, 5126: 4}  # bytes of each: glTF 2.0, 3.6.2.2
+WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
+
+
+def read_bytes(path: Path) -> bytes:
+    """The content of a plain file. Raises EstampaError that names it."""
+    what = path.name
+    try:
+        found = os.stat(path)
+        if not stat.S_ISREG(found.st_mode):
+            raise EstampaError(what, "is no plain file.", "Choose a file on a disk.", str(path))
+        if found.st_size * TIMES > available():
+            raise EstampaError(
+                what,
+                f"has {format_bytes(found.st_size)}, and reading it would take more memory than there is.",
+                "Export a lighter mesh.",
+            )
+        data = path.read_bytes()
+    except FileNotFoundError:
+        raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
+    except OSError as err:
+        raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
+    if not data.strip():
+        raise EstampaError(what, "is empty.", "Export it again.")
+    return data
+
+
+def available() -> int:
+    """Bytes of memory that are free to be used."""
+    try:
+        for line in Path("/proc/meminfo").read_text().splitlines():
+            if line.startswith("MemAvailable:"):
+                return int(line.split()[1]) * 1024
+    except OSError:
+        pass
+    return 4_000_000_000
+
+
+def beside(folder: Path, name: str) -> Path | None:
+    """A plain file of that name in a folder itself, and of a size that is read; else None."""
+    path = folder / name
+    if Path(name).name != name or not path.is_file() or path.stat().st_size > MOST_BESIDE:
+        return None
+    return path
+
+
+def check_ply(what: str, data: bytes) -> None:
+    """Raises EstampaError when a PLY promises more rows than it has bytes for."""
+    head, _, body = data[:200_000].partition(b"end_header")
+    rest = len(data) - len(head)
+    for line in head.splitlines():
+        words = line.split()
+        if words[:1] == [b"element"] and len(words) == 3 and words[2].isdigit() and int(words[2]) > rest:
+            raise EstampaError(
+                what,
+                f"says it has {int(words[2]):,} rows of “{words[1].decode(errors='replace')}”, in {rest:,} bytes.",
+                "It is cut short or damaged; export it again.",
+            )
+
+
+def check_gltf(path: Path, data: bytes) -> dict:
+    """The JSON of a GLB or glTF file, once it is known that its accessors fit its buffers and its files lie in its own
+    folder. Raises EstampaError."""
+    what = path.name
+    damaged = lambda words: EstampaError(what, words, "It is cut short or damaged; export it again.")
+    try:
+        told, blob = _chunks(data)
+        if not isinstance(told, dict):
+            raise ValueError("no object")
+        buffers = [_buffer(path, b, blob) for b in told.get("buffers", [])]
+        for image in told.get("images", []):
+            _file_of(path, image.get("uri"))
+        views = told.get("bufferViews", [])
+        for view in views:
+            if not 0 <= view["buffer"] < len(buffers):
+                raise damaged("names a buffer that it does not have.")
+            if view.get("byteOffset", 0) < 0 or view["byteLength"] < 0:
+                raise damaged("has a view of a buffer that begins before it.")
+            if view.get("byteOffset", 0) + view["byteLength"] > buffers[view["buffer"]]:
+                raise damaged("has a view that reaches past the end of its buffer.")
+        for accessor in told.get("accessors", []):
+            size = COMPONENTS[accessor["componentType"]] * WIDTHS[accessor["type"]]
+            count, view = accessor["count"], accessor.get("bufferView")
+            if not isinstance(count, int) or count < 0:
+                raise damaged("has an accessor without a count.")
+            room = views[view]["byteLength"] - accessor.get("byteOffset", 0) if view is not None else len(data)
+            step = (views[view].get("byteStride") or size) if view is not None else size
+            if count and (accessor.get("byteOffset", 0) < 0 or (count - 1) * max(step, 1) + size > room):
+                raise damaged(f"says it has {count:,} values where there are bytes for {max(room, 0) // size:,}.")
+        for node in told.get("nodes", []):
+            numbers = [x for n in ("translation", "rotation", "scale", "matrix") for x in node.get(n) or ()]
+            if not all(isinstance(x, (int, float)) and math.isfinite(x) and abs(x) < 1e12 for x in numbers):
+                raise damaged("has a node that stands where there are no numbers.")
+    except EstampaError:
+        raise
+    except (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, struct.error) as err:
+        raise EstampaError(
+            what, "is no glTF file that can be read; it is cut short or damaged.", "Export it again as GLB.", repr(err)
+        ) from err
+    return told
+
+
+def _chunks(data: bytes) -> tuple[dict, bytes | None]:
+    """(the JSON, the binary chunk of a GLB): glTF 2.0, section 4."""
+    if data[:4] != b"glTF":
+        return json.loads(data), None
+    length, kind = struct.unpack_from("<II", data, 12)
+    if kind != 0x4E4F534A or 20 + length > len(data):
+        raise ValueError("no JSON chunk")
+    told, at = json.loads(data[20 : 20 + length]), 20 + length
+    if at + 8 > len(data):
+        return told, b""
+    size, _ = struct.unpack_from("<II", data, at)
+    if at + 8 + size > len(data):
+        raise ValueError("the binary chunk is cut short")
+    return told, data[at + 8 : at + 8 + size]
+
+
+def _buffer(path: Path, buffer: dict, blob: bytes | None) -> int:
+    """How many bytes a buffer has, no more than are there."""
+    uri, length = buffer.get("uri"), buffer["byteLength"]
+    if uri is None:
+        there = len(blob or b"")
+    elif uri.startswith("data:"):
+        there = len(base64.b64decode(uri.partition(",")[2]))
+    else:
+        there = _file_of(path, uri).stat().st_size
+    if not 0 <= length <= there:
+        raise EstampaError(
+            path.name, f"says it has a buffer of {length:,} bytes, where there are {there:,}.", "Export it again."
+        )
+    return length
+
+
+def _file_of(path: Path, uri: str | None) -> Path | None:
+    """The file that a URI names, in the folder of `path` or below it."""
+    if uri is None or uri.startswith("data:"):
+        return None
+    name = unquote(uri)
+    inside = Path(os.path.normpath(path.parent / name))
+    if "://" in uri or Path(name).is_absolute() or not inside.is_relative_to(os.path.normpath(path.parent)):
+        raise EstampaError(
+            path.name,
+            f"names a file outside its own folder (“{name}”), which is not read.",
+            "Put its files beside it, or export it as one GLB.",
+        )
+    if not inside.is_file():
+        raise EstampaError(
+            path.name, f"names “{name}”, which is not there beside it.", "Put it there, or export it as one GLB."
+        )
+    return inside

@@ -1,0 +1,272 @@
+"""One gate: a document from outside is checked completely before anything else sees it.
+
+The models of `document.py` check each value alone. Here is what needs the whole: where a kind may stand, what a
+reference may name, that arrays fit what they are of, how much there is, and that nothing needs itself.
+"""
+
+import numpy as np
+
+from ..errors import EstampaError
+from .bones import MOST_JOINTS, Bones
+from .channels import Channel
+from .curves import Curve
+from .document import Formula, Link, Opaque, Thing
+from .graph import MOST_DEEP, refuse_ring
+from .scene import Scene
+from .values import ring_of
+
+MOST_THINGS = 100_000
+MOST_FRAMES = 200_000  # of a scene, a clip or a print
+LARGEST = 1e12  # of a channel's value, in its stored unit
+FAR = 1e9  # m, of a place
+SLOWEST = 0.01  # frames a second
+WIDE, NARROW, WHOLE = "<f8", "<f4", "<i4"
+
+
+class Faulty(Exception):
+    """(cause) a fault that the gate found; the file's name is added to it."""
+
+
+def check(what: str, scene: Scene) -> None:
+    """Raises EstampaError that names the file `what`, the thing in it, and its trouble."""
+    try:
+        for step in (_sizes, _places, _references, _values, _rests, _arrays, _chains):
+            step(scene)
+        refuse_ring(scene.doc, what)
+    except Faulty as err:
+        cure = "It was not opened; open an earlier copy, or mend it where it was made."
+        raise EstampaError(what, f"{err}.", cure) from None
+
+
+def _need(ok, words: str) -> None:
+    if not ok:
+        raise Faulty(words)
+
+
+# -- how much there is, and where it stands ------------------------------------------------------------------
+def _sizes(scene: Scene) -> None:
+    doc = scene.doc
+    frames = doc.end - doc.start + 1
+    _need(frames <= MOST_FRAMES, f"has {frames:,} frames; at most {MOST_FRAMES:,} are read")
+    _need(doc.frame_rate >= SLOWEST, f"has {doc.frame_rate:g} frames a second; at least {SLOWEST:g} are read")
+    ids = [t.id for t, _ in doc.everything()]
+    _need(len(ids) <= MOST_THINGS, f"holds {len(ids):,} things; at most {MOST_THINGS:,} are read")
+    _need(len(ids) == len(set(ids)), "holds two things of one id")
+    for skeleton in doc.skeletons:
+        count = len(skeleton.joints)
+        _need(count <= MOST_JOINTS, f"has {count:,} joints in {skeleton.name}; at most {MOST_JOINTS:,} are read")
+
+
+def _places(scene: Scene) -> None:
+    """Each kind stands where it can: layers on what they move, joints in a skeleton, prints in the press."""
+    doc = scene.doc
+    for thing in doc.things:
+        _stands(thing, ("thing", "force"), "among the things of a scene")
+        _need(thing.kind != "subject" or thing.mesh is not None, f"has a subject without a mesh ({thing.name})")
+        moved = {"subject": "points", "skeleton": "joints"}.get(thing.kind)
+        for layer in thing.stack:
+            _stands(layer, ("layer",) if moved else (), f"in the stack of {thing.name}")
+            fits = layer.declared is None or layer.declared.moves == moved
+            _need(fits, f"has {layer.name} on {thing.name}, which it cannot move")
+        for joint in thing.joints:
+            _stands(joint, ("joint",) if thing.kind == "skeleton" else (), f"among the joints of {thing.name}")
+            _need(joint.declared is not None, f"has “{joint.name}” among the joints of {thing.name}, which is none")
+        for part in (*thing.stack, *thing.joints):
+            _need(not part.stack and not part.joints, f"has a stack within {part.name}")
+    for item in doc.prints:
+        _stands(item, ("print",), "in the press")
+
+
+def _stands(thing: Thing, families, where: str) -> None:
+    declared = thing.declared
+    ok = declared is None or declared.family in families
+    _need(ok, f"has “{thing.name}”, a {declared.title.lower() if declared else ''}, {where}, where it cannot stand")
+
+
+# -- what is named -------------------------------------------------------------------------------------------
+def fits_reference(channel: Channel, held: Thing) -> bool:
+    """Whether a channel that names a thing may name this one."""
+    declared = held.declared
+    if declared is None:  # of a newer version; it does nothing here
+        return True
+    if channel.to == "placed":
+        return "parent" in declared.channels
+    return held.kind == channel.to
+
+
+def _references(scene: Scene) -> None:
+    by_id = {t.id: t for t, _ in scene.doc.everything()}
+    owners = {t.id: o for t, o in scene.doc.everything()}
+    for thing in by_id.values():
+        for name, channel in thing.declared.channels.items() if thing.declared else ():
+            value = thing.values.get(name)
+            held = by_id.get(value) if channel.type == "ref" and isinstance(value, str) else None
+            if held is None or channel.to in ("map", "target", "target_map"):
+                continue  # what is gone names nothing
+            where = f"{thing.name} · {channel.label.lower()}"
+            _need(fits_reference(channel, held), f"has {where} naming {held.name}, which is a {held.kind}")
+            if channel.to == "joint" and owners[thing.id] is not None:
+                same = owners[held.id] is owners[thing.id]
+                _need(same, f"has {where} naming a joint of another skeleton ({held.name})")
+        for name, source in thing.sources():
+            held = by_id.get(source.thing)
+            channels = held.declared.channels if held is not None and held.declared else {}
+            found = channels.get(source.channel)
+            ok = held is None or held.declared is None or (found is not None and found.type not in ("ref", "text"))
+            words = f"has {thing.name} · {name} reading a channel “{source.channel}”"
+            _need(ok, f"{words} that {held.name if held is not None else ''} has not")
+        for layer in thing.clips:
+            _need(
+                layer.last - layer.first < MOST_FRAMES and abs(layer.first) < 1e7,
+                f"has a clip of {layer.last - layer.first + 1:,} frames ({layer.name})",
+            )
+
+
+def _values(scene: Scene) -> None:
+    for thing, _ in scene.doc.everything():
+        for name, value in thing.values.items():
+            channel = thing.declared.channels.get(name) if thing.declared else None
+            if channel is None or isinstance(value, (bool, str, Opaque, Link, Formula)) or value is None:
+                continue
+            where = f"{thing.name} · {channel.label.lower()}"
+            if isinstance(value, Curve):
+                far = max(abs(k.value) for k in value.keys) > LARGEST or max(abs(k.frame) for k in value.keys) > 1e7
+                _need(not far, f"has a key too far off on {where}")
+            else:
+                # a Python whole number may be too large for any other kind of number, so it is compared as it is
+                _need(-LARGEST <= value <= LARGEST, f"has a number too large in {where}")
+        for row in thing.spots:
+            _need(max(map(abs, row), default=0) <= FAR, f"has a point too far off in {thing.name}")
+
+
+def _rests(scene: Scene) -> None:
+    for skeleton in scene.doc.skeletons:
+        for joint in skeleton.joints:
+            rest = joint.rest
+            if rest is not None:
+                far = max(map(abs, (*rest.place, *rest.tip, *rest.stretch)))
+                _need(far <= FAR, f"has a rest too far off in {joint.name}")
+        try:
+            Bones.of(skeleton)
+        except EstampaError as err:
+            raise Faulty(f"has a skeleton, {err.what}, that {err.cause.rstrip('.')}") from None
+
+
+# -- arrays --------------------------------------------------------------------------------------------------
+def _arrays(scene: Scene) -> None:
+    for subject in scene.doc.things:
+        if subject.mesh is None:
+            continue
+        count = _mesh(scene, subject)
+        for found in subject.maps:
+            words = f"a weight map “{found.name}” that does not fit the mesh of “{subject.name}”"
+            weights = _array(scene, found.weights, words, NARROW, (count,))
+            _need(weights.min(initial=0) >= 0 and weights.max(initial=0) <= 1, f"has weights outside 0 to 1 in {words}")
+        for target in subject.targets:
+            words = f"a morph target “{target.name}” that does not fit the mesh of “{subject.name}”"
+            _array(scene, target.points, words, WIDE, (count, 3))
+        for layer in subject.stack:
+            if layer.bind is not None:
+                _bind(scene, subject, layer, count)
+
+
+def _array(scene: Scene, name: str, words: str, kind: str, shape: tuple) -> np.ndarray:
+    """The array of that name, when it is of exactly that type and of a shape (None: any length).
+
+    Another type of the same numbers would have every kernel compiled anew.
+    """
+    array = scene.arrays.get(name)
+    fits = array.ndim == len(shape) and all(w in (None, n) for w, n in zip(shape, array.shape, strict=False))
+    _need(fits and array.dtype.str == kind, f"holds {words}")
+    _need(kind == WHOLE or np.abs(array).max(initial=0) <= FAR, f"holds {words}: not all of it is usable numbers")
+    return array
+
+
+def _mesh(scene: Scene, subject: Thing) -> int:
+    ref, words = subject.mesh, f"a damaged mesh in “{subject.name}”"
+    points = _array(scene, ref.points, words, WIDE, (None, 3))
+    faces = _array(scene, ref.face_counts, words, WHOLE, (None,))
+    corners = _array(scene, ref.face_indices, words, WHOLE, (None,))
+    _need(len(points) and len(faces) and len(corners), f"holds {words}")
+    # counts are held against the corners that are there before a sum of them can run over
+    _need(faces.min() >= 3 and faces.max() <= len(corners), f"holds {words}")
+    _need(int(faces.astype(np.int64).sum()) == len(corners), f"holds {words}")
+    _need(corners.min() >= 0 and corners.max() < len(points), f"holds {words}")
+    if ref.uv:
+        words = f"texture coordinates that do not fit the mesh of “{subject.name}”"
+        _array(scene, ref.uv, words, NARROW, (len(points), 2))
+    if ref.face_materials:
+        words = f"materials that do not fit the mesh of “{subject.name}”"
+        of = _array(scene, ref.face_materials, words, WHOLE, (len(faces),))
+        _need(of.min() >= 0 and of.max() < max(len(ref.materials), 1), f"holds {words}")
+    try:
+        scene.mesh(ref).check(subject.name)
+    except EstampaError as err:
+        raise Faulty(f"holds a mesh, “{err.what}”, that {err.cause.rstrip('.')}") from None
+    return len(points)
+
+
+def _bind(scene: Scene, subject: Thing, layer: Thing, count: int) -> None:
+    bind, words = layer.bind, f"a bind of “{layer.name}” that does not fit “{subject.name}”"
+    if bind.indices is None:  # a cage
+        weights = _array(scene, bind.weights, words, NARROW, (count, None))
+        held = scene.doc.find(layer.constant("cage")) if "cage" in layer.declared.channels else None
+        ok = held is None or held.mesh is None or weights.shape[1] == len(scene.arrays.get(held.mesh.points))
+        _need(ok, f"holds {words}")
+        return
+    indices = _array(scene, bind.indices, words, WHOLE, (count, None))
+    weights = _array(scene, bind.weights, words, NARROW, (count, None))
+    _need(weights.shape == indices.shape and indices.shape[1] >= 1, f"holds {words}")
+    _need(len(bind.joints) > 0 and 0 <= indices.min() and indices.max() < len(bind.joints), f"holds {words}")
+    whole = np.abs(weights.sum(axis=1) - 1).max() < 1e-3
+    _need(weights.min() >= 0 and whole, f"holds {words}: weights must sum to one")
+    _need(bind.back is not None, f"holds {words}")
+    _array(scene, bind.back, words, WIDE, (len(bind.joints), 4, 4))
+
+
+# -- what reads what -----------------------------------------------------------------------------------------
+def _chains(scene: Scene) -> None:
+    """Nothing rides on itself, reads itself, or hangs below too many others."""
+    doc = scene.doc
+    by_id = {t.id: t for t, _ in doc.everything()}
+    for thing in by_id.values():
+        for name in ("parent", "other"):
+            seen, at = [], thing
+            while at is not None and at.declared is not None and name in at.declared.channels:
+                if at.id in seen:
+                    names = " → ".join(by_id[i].name for i in (*seen[seen.index(at.id) :], at.id))
+                    verb = "riding on" if name == "parent" else "combined with"
+                    raise Faulty(f"has things {verb} one another in a ring: {names}")
+                seen.append(at.id)
+                deep = thing.kind != "joint" and len(seen) > MOST_DEEP
+                _need(not deep, f"has more than {MOST_DEEP} things riding on one another below {thing.name}")
+                if at.kind == "joint":
+                    break  # joints among one another are looked at with their skeleton
+                value = at.values.get(name)
+                at = by_id.get(value) if isinstance(value, str) else None
+        for name, value in thing.values.items():
+            if isinstance(value, (Link, Formula)):
+                ring = ring_of(doc, thing.id, name)
+                _need(not ring, f"has channels that read one another in a ring: {' → '.join(ring)}")
+    _need(_depth(by_id) <= MOST_DEEP, f"has more than {MOST_DEEP} channels that read one another in a row")
+
+
+def _depth(by_id: dict[str, Thing]) -> int:
+    """How many channels read one another in a row at the most, in a document without rings."""
+    reads = {(t.id, n): [] for t in by_id.values() for n, v in t.values.items() if isinstance(v, (Link, Formula))}
+    for thing in by_id.values():
+        for name, source in thing.sources():
+            reads[thing.id, name].append((source.thing, source.channel))
+    deep: dict = {}
+    for start in reads:
+        stack = [start]
+        while stack:
+            at = stack[-1]
+            waiting = [n for n in reads.get(at, ()) if n not in deep]
+            if waiting:
+                stack += waiting
+                continue
+            deep[stack.pop()] = 1 + max((deep[n] for n in reads.get(at, ())), default=0) if at in reads else 0
+    return max(deep.values(), default=0)
+
+
