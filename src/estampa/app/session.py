@@ -143,6 +143,7 @@ class Session(QObject):
         self.playing, self._once = False, False
         self._shown_at: list[float] = []  # when the last pictures came while playing
         self.wants_solved = False  # a solve was asked for and goes on when the scene changes
+        self._solving = None  # the document that is being solved
         self._evaluators: dict[str, Evaluator] = {}
         self._lane_memory = LaneMemory()
         self._last_plan = 0.0
@@ -168,6 +169,7 @@ class Session(QObject):
     def replace(self, scene: Scene) -> None:
         """Work on another scene from now on."""
         self.jobs.cancel()
+        self._solving = None
         self.play(False)
         if self.live is not None:
             self.toggle_live()
@@ -569,15 +571,23 @@ class Session(QObject):
     def solve(self) -> None:
         """Solve the whole range beside the window, and go on when the scene changes, until done or cancelled."""
         self.wants_solved = True
-        evaluator = Evaluator(self.doc, self.scene, self.store)
+        if self._solving is self.doc:
+            return  # it is under way
+        evaluator, self._solving = Evaluator(self.doc, self.scene, self.store), self.doc
+
+        def ended():
+            if self._solving is evaluator.doc:
+                self._solving = None
 
         def failed(err):
+            ended()
             self.wants_solved = False
             self.play(False)
             self.tell(err)
             self.plan()
 
         def then(made):
+            ended()
             if evaluator.doc is self.doc:
                 self.wants_solved = False
             self.plan()
@@ -593,7 +603,7 @@ class Session(QObject):
         )
 
     def cancel(self) -> None:
-        self.wants_solved = False
+        self.wants_solved, self._solving = False, None
         self.play(False)
         if self.live is not None:
             self.toggle_live()
