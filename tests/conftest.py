@@ -1,8 +1,6 @@
 import os
 import tempfile
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-os.environ.setdefault("NUMBA_NUM_THREADS", "2")  # also on one processor, so that what is said of threads is tried
 _home = tempfile.mkdtemp(prefix="estampa-tests-")
 os.environ["ESTAMPA_STORE"] = f"{_home}/store"
 os.environ["ESTAMPA_STATE"] = f"{_home}/state"

@@ -11,6 +11,10 @@ import sys
 # as long. Read when the OpenMP library is loaded, so it is set before anything else.
 os.environ.setdefault("GOMP_SPINCOUNT", "4000")
 
+from . import target
+
+target.settle()
+
 # Things ride on one another and channels read one another up to graph.MOST_DEEP deep, some calls for each.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 6000))
 

@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.spatial import cKDTree
 
+from .. import target
 from ..errors import Cancelled, EstampaError
 from ..forces.force import World
 from ..geometry.mesh import Mesh
@@ -63,7 +64,7 @@ class Copied:
 
 
 DEEP = 3  # how many steps down the values of named things are told one by one
-KEYS = "keys/2"  # raise it when keys are made in another way
+KEYS = "keys/3"  # raise it when keys are made in another way
 
 Progress = Callable[[float, str], None]  # (share done, what is under way)
 
@@ -276,7 +277,7 @@ class Evaluator:
         place = max(0, int(np.floor(frame)) - self.doc.solved_from)
         if len(keys) <= place:
             above = self.layers_above(subject, layer)
-            rest = digest(KEYS, self.doc.frame_rate)
+            rest = digest(KEYS, target.name(), self.doc.frame_rate)
             while len(keys) <= place:
                 at = self.doc.solved_from + len(keys)
                 with self._guarded(subject, layer):
