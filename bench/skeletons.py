@@ -79,8 +79,9 @@ def strands() -> list[Row]:
         frames = 40
         each = seconds(lambda: evaluator.solve_through(6 + frames)) / frames
         owner, layer = evaluator.solvers()[0]
-        state = evaluator.store.state(evaluator.key(owner, layer, 45))
-        inputs, solver = evaluator.inputs(owner, layer, 46), layer.declared()
+        run = evaluator.runs.of(owner, layer)
+        state = evaluator.store.frame(evaluator.runs.key(run, 45))
+        inputs, solver = evaluator.runs.inputs(run, 46), layer.declared()
         step, plain = in_turn(lambda: solver.step(state, inputs, 1 / 24), lambda: numpy_frame(1), times=7)
     what = f"{STRANDS} strands × {POINTS} points, {SUBSTEPS} substeps, with collisions"
     return [

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from estampa.hashing import digest
-from estampa.solve.solver import State
+from estampa.solve.frame import Frame, Table
 from estampa.store.frames import FrameStore
 
 from .measure import Row, in_turn, ms
@@ -21,12 +21,12 @@ def rows() -> list[Row]:
         keys = [digest(i) for i in range(FRAMES)]
         files = [Path(folder) / f"{i}.raw" for i in range(FRAMES)]
         for key, file in zip(keys, files, strict=True):
-            store.write(key, State(points, points))
+            store.write(key, Frame({"points": Table({"place": points, "speed": points})}))
             points.tofile(file)
 
         def read():
             for key in keys:
-                store.points(key)
+                store.frame(key, ("place",))
 
         def copy():
             for file in files:

@@ -1,7 +1,7 @@
-"""The solved bits of every demo, written down: a change of the code either gives the same, or says here that it does not.
+"""The solved bits of every demo, written down: a change of the code gives the same, or says here that it does not.
 
-Solved frames, poses, shapes and copies at the start of each demo. They hold for the fixed compile target with the locked
-packages; `python -m tests.demo.test_golden` writes them anew, when a kind's `version` was raised on purpose.
+Solved frames, poses, shapes and copies at the start of each demo. They hold for the fixed compile target with the
+locked packages; `python -m tests.demo.test_golden` writes them anew, when a kind's `version` was raised on purpose.
 """
 
 import json

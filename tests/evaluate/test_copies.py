@@ -187,7 +187,7 @@ def test_layers_that_change_topology_carry_maps_and_keep_the_order_of_the_others
     evaluator = Evaluator(scene.doc, scene, None)
     finer = evaluator.mesh(subject)
     assert len(points) == finer.count > 4 * mesh.count
-    carried = evaluator.map_weights(subject, subject.maps[0])
+    carried = evaluator.topology.map_weights(subject, subject.maps[0])
     assert set(np.unique(carried)) == {0.0, 1.0} and carried.mean() == pytest.approx(0.5, abs=0.02)
     assert finer.open_edges == 0, "thickening closes the borders"
 

@@ -83,7 +83,7 @@ def test_a_looped_wind_comes_back_to_where_it_began_and_a_zone_holds_it():
     plain = np.array([Wind.sample(points + [0, 0, 40.0 * k], v)[:, 2] for k in range(48)])
     assert gusts.std() == pytest.approx(plain.std(), rel=0.15), "as strong as a wind that does not loop"
     world = World()
-    v["zone"] = lambda where: (where[:, 0] > 0).astype(float)
+    v["zone"] = lambda where: (where[..., 0] > 0).astype(float)
     Wind().act(world, v)
     air = world.air(points)
     assert not air[points[:, 0] <= 0].any() and air[points[:, 0] > 0].any()
@@ -91,7 +91,7 @@ def test_a_looped_wind_comes_back_to_where_it_began_and_a_zone_holds_it():
 
 def test_gravity_in_a_zone_pulls_only_what_is_within():
     world = World()
-    v = Resolved({"pull": 3.0, "zone": lambda where: (where[:, 1] > 1).astype(float)})
+    v = Resolved({"pull": 3.0, "zone": lambda where: (where[..., 1] > 1).astype(float)})
     Gravity().act(world, v)
     Gravity().act(world, Resolved({"pull": 1.0, "zone": None}))
     pulled = world.acceleration(np.array([[0, 0.5, 0], [0, 1.5, 0]]))

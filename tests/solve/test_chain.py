@@ -166,8 +166,8 @@ def test_strands_do_not_pass_through_one_another(store):
         do.set_key(scene, over[0].id, name, 20, to)
     evaluator = scene.evaluator(store)
     evaluator.solve_through(30)
-    state = evaluator.state_at(scene.doc.find(rope.id), scene.doc.find(rope.id).stack[0], 30)[0]
-    lower, upper = state.points[:11], state.points[11:22]
+    state = evaluator.runs.shown(scene.doc.find(rope.id), scene.doc.find(rope.id).stack[0], 30).frame
+    lower, upper = state["points"]["place"][:11], state["points"]["place"][11:22]
     assert upper[5, 1] > lower[5, 1] + 0.03
 
 
@@ -182,8 +182,8 @@ def test_an_obstacle_moved_through_a_curtain_pushes_it_aside_and_comes_out(store
     held, layer = scene.doc.find(skeleton), scene.doc.find(skeleton).stack[0]
     pushed = 0.0
     for frame in range(2, 41):
-        state = evaluator.state_at(held, layer, frame)[0]
-        p = state.points[: 9 * 13].astype(float)
+        state = evaluator.runs.shown(held, layer, frame).frame
+        p = state["points"]["place"][: 9 * 13].astype(float)
         at = scene.values.at(scene.doc.find(solid.id), "z", frame)
         assert (np.linalg.norm(p - [0, -0.5, at], axis=1) > 0.15 + 0.015 - 0.02).all(), frame
         pushed = max(pushed, p[:, 2].max())
@@ -197,10 +197,10 @@ def test_an_obstacle_that_begins_inside_a_strand_lets_it_out_calmly(store):
     evaluator.solve_through(24)
     held, layer = scene.doc.find(skeleton), scene.doc.find(skeleton).stack[0]
     for frame in range(1, 25):
-        state = store.state(evaluator.key(held, layer, frame))
-        assert np.abs(state.velocity[:13]).max() < 12  # m/s; nothing is thrown
-    state = evaluator.state_at(held, layer, 24)[0]
-    assert (np.linalg.norm(state.points[:13] - [0.05, -0.6, 0], axis=1) > 0.3).all()
+        state = store.frame(evaluator.key(held, layer, frame))
+        assert np.abs(state["points"]["speed"][:13]).max() < 12  # m/s; nothing is thrown
+    state = evaluator.runs.shown(held, layer, 24).frame
+    assert (np.linalg.norm(state["points"]["place"][:13] - [0.05, -0.6, 0], axis=1) > 0.3).all()
 
 
 def test_what_hangs_follows_what_it_hangs_on(store):

@@ -42,6 +42,11 @@ class LookedShape:
         """(n, 3) of the vertices, as they are without creases."""
         return self.mesh.normals(self.points)
 
+    @cached_property
+    def lowest(self) -> float:
+        """m"""
+        return float(self.points[:, 1].min()) if len(self.points) else 0.0
+
     @property
     def own(self) -> np.ndarray:
         """(n, 3) where the vertices of the subject's own mesh are."""
@@ -119,11 +124,12 @@ def _many(mesh: Mesh, count: int) -> Mesh:
 def look(evaluator: Evaluator, frame: float) -> Looked:
     """Everything that is on at a frame."""
     result, hidden = Looked(frame), only_in_copies(evaluator.doc)
+    known, still = evaluator.scene.solver_cache.get("looks", {}), {}
     for thing in evaluator.doc.things:
         if not thing.on or thing.id in hidden:
             continue
         if thing.kind == "subject":
-            result.shapes[thing.id] = look_at_subject(evaluator, thing, frame)
+            result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still)
         elif thing.kind == "copies":
             found = look_at_copies(evaluator, thing, frame)
             if found is not None:
@@ -132,18 +138,41 @@ def look(evaluator: Evaluator, frame: float) -> Looked:
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)
             result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
-    still = [t.id for t in evaluator.doc.subjects if not t.stack and t.id in result.shapes]
-    if len(still) > MANY:
-        shapes = {i: result.shapes[i] for i in still}
+    evaluator.scene.solver_cache["looks"] = still
+    plain = [t.id for t in evaluator.doc.subjects if not t.stack and t.id in result.shapes]
+    if len(plain) > MANY:
+        shapes = {i: result.shapes[i] for i in plain}
         # the floor is drawn under what stands on it only, so what dips below it is kept apart
-        sunk = {i for i, shape in shapes.items() if shape.points[:, 1].min() < -1e-3}
+        sunk = {i for i, shape in shapes.items() if shape.lowest < -1e-3}
         for n, ids in enumerate((sorted(shapes.keys() - sunk), sorted(sunk))):
             if ids:
                 result.batches.append(_batch(evaluator.scene, n, ids, [shapes[i] for i in ids]))
     return result
 
 
+def _look_once(evaluator, subject, frame, known, still) -> LookedShape:
+    """The look of a subject; of one that moves by nothing the one that was worked out before, as long as it is the very
+    same thing of the document."""
+    kept = known.get(subject.id)
+    if kept is not None and kept[0] is subject:
+        still[subject.id] = kept
+        return kept[1]
+    shape = look_at_subject(evaluator, subject, frame)
+    if not subject.stack and not subject.constant("parent") and evaluator.reader.still(subject):
+        still[subject.id] = (subject, shape)
+    return shape
+
+
 def _batch(scene, number, ids, shapes) -> Batch:
+    last = scene.solver_cache.get(("batch drawn", number))
+    if last is not None and len(last[0]) == len(shapes) and all(a is b for a, b in zip(last[0], shapes, strict=True)):
+        return last[1]
+    made = _joined(scene, number, ids, shapes)
+    scene.solver_cache["batch drawn", number] = (shapes, made)
+    return made
+
+
+def _joined(scene, number, ids, shapes) -> Batch:
     parted = [s.creased for s in shapes]
     key = (tuple(ids), tuple(id(c.mesh) for c in parted))
     kept = scene.solver_cache.get(("batch", number))

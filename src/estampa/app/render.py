@@ -219,6 +219,7 @@ class Renderer:
             n = len(item.points)
             kept = {
                 "topology": topology,
+                "held": {},  # what was sent last, by name
                 "arrays": (item.triangles, item.edges),
                 "points": c.buffer(reserve=12 * n, dynamic=True),
                 "normals": c.buffer(reserve=12 * n, dynamic=True),
@@ -243,17 +244,21 @@ class Renderer:
             line = [(kept["points"], "3f", "place"), (kept["stand"], "16f/i", "stand")]
             kept["lines"] = c.vertex_array(self._line, line, kept["edges"])
             self._kept[item.id] = kept
-        kept["points"].write(np.ascontiguousarray(item.points, np.float32))
-        kept["normals"].write(np.ascontiguousarray(item.normals, np.float32))
-        stand = np.eye(4)[None] if item.stand is None else item.stand
-        kept["stand"].write(np.ascontiguousarray(stand.transpose(0, 2, 1), np.float32))
-        if item.tint is not None:
-            kept["tint"].write(np.ascontiguousarray(item.tint, np.float32))
-        if item.yarn is not None:
-            kept["yarn"].write(np.ascontiguousarray(item.yarn, np.float32))
-        if item.weights is not None:
-            kept["weights"].write(np.ascontiguousarray(item.weights, np.float32))
+        for name in ("points", "normals", "tint", "yarn", "weights", "stand"):
+            self._upload(kept, name, getattr(item, name))
         return kept
+
+    @staticmethod
+    def _upload(kept, name, array):
+        """Send an array to the graphics memory, once for as long as it is the very same one."""
+        held = kept["held"]
+        if name in held and held[name] is array:
+            return
+        held[name] = array
+        if name == "stand":
+            array = (np.eye(4)[None] if array is None else array).transpose(0, 2, 1)
+        if array is not None:
+            kept[name].write(np.ascontiguousarray(array, np.float32))
 
     def _surface(self, item: Drawn, camera: Camera, shading: str):
         kept = self._buffers(item)

@@ -97,7 +97,7 @@ def default_frames(doc) -> tuple[int, int]:
 def source_of(evaluator, skeleton: Thing, frames: tuple[int, int]) -> str:
     """Digest of everything that a bake of a skeleton reads over frames."""
     layers = evaluator.layers(skeleton)
-    told = [evaluator.stack_key(skeleton, layers, float(f)) for f in range(frames[0], frames[1] + 1)]
+    told = [evaluator.poses.name(skeleton, float(f), layers) for f in range(frames[0], frames[1] + 1)]
     return digest(told).hex()
 
 

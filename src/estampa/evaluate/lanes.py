@@ -6,7 +6,7 @@ import numpy as np
 
 from ..scene.document import Document
 from .evaluator import Evaluator
-from .reads import MOVED, Read
+from .reasons import MOVED, Read, reads
 
 UNSOLVED, STALE, SOLVED = 0, 1, 2
 
@@ -60,7 +60,7 @@ def _why(then: Document, evaluator: Evaluator, layer_id: str, frame: int) -> str
     for reader in (before, evaluator):
         layer, owner = reader.values.find(layer_id), reader.values.owner(layer_id)
         there = owner is not None and layer in reader.layers(owner)
-        found.append(reader.reads(owner, layer, frame) if there else [])
+        found.append(reads(reader, owner, layer, frame) if there else [])
     return differences(*found)
 
 

@@ -10,13 +10,12 @@ from ..errors import EstampaError
 from ..geometry.place import Place
 from ..geometry.pose import Pose, ends_of, in_skeleton
 from ..hashing import digest
-from ..motion.layer import Resolved
 from ..motion.pose_layer import PoseMoment
 from ..scene.bones import Bones, hand_pose
 from ..scene.document import Thing
 from ..scene.skeleton import PHYSICAL
 from ..scene.values import Rows
-from .reads import Read
+from .reader import Scope
 
 KEPT = 3_000_000  # joints in poses that are kept
 
@@ -67,13 +66,35 @@ class Poses:
             self._kept[key], self._size = found, self._size + len(found.bones)
         return found
 
-    def name(self, skeleton: Thing, frame: float) -> bytes:
-        """Digest of everything that decides the pose after all layers, whether it is solved yet or not."""
-        key = (skeleton.id, float(frame))
-        if key not in self._names:
-            with self._guarded(skeleton, "names", skeleton):
-                self._names[key] = self.evaluator.stack_key(skeleton, self.evaluator.layers(skeleton), frame)
-        return self._names[key]
+    def name(self, skeleton: Thing, frame: float, layers: list[Thing] | None = None) -> bytes:
+        """Digest of everything that decides the pose after the given layers, whether it is solved yet or not."""
+        layers = self.evaluator.layers(skeleton) if layers is None else layers
+        key = (skeleton.id, len(layers), layers[-1].id if layers else None, float(frame))
+        found = self._names.get(key)
+        if found is None:
+            with self._guarded(skeleton, ("names", len(layers)), layers[-1] if layers else skeleton):
+                found = self._names[key] = self._named(skeleton, frame, layers)
+        return found
+
+    def _named(self, skeleton, frame, layers):
+        bones = self.bones(skeleton)
+        if not layers:
+            return digest("pose", bones.digest, [self.values.at(bones.joints[i], n, frame) for i, n in bones.numbers])
+        layer, above = layers[-1], layers[:-1]
+        if layer.declared.memory:
+            if layer.id in self.evaluator.live:
+                return self.evaluator.runs.shown(skeleton, layer, frame).key
+            return digest("solved", self.evaluator.key(skeleton, layer, frame))
+        scope = self.scope(skeleton, frame)
+        others = []
+        if layer.declared.reads_frames:
+            v = self.evaluator.reader.resolved(layer, scope)
+            others = [self.name(skeleton, f, above) for f in layer.declared.frames_read(v, bones, frame)]
+        return digest(self.name(skeleton, frame, above), self.evaluator.reader.told(layer, scope), others)
+
+    def scope(self, skeleton: Thing, frame: float) -> Scope:
+        """Layers of a skeleton read in its own space."""
+        return Scope(Rows.one(frame), skeleton, self.skeleton_place(skeleton, frame), bones=self.bones(skeleton))
 
     @contextmanager
     def _guarded(self, skeleton, what, layer):
@@ -98,8 +119,7 @@ class Poses:
     def _at(self, skeleton, frame, layers):
         if not layers:
             bones = self.bones(skeleton)
-            pose = hand_pose(self.values, bones, Rows.one(frame))
-            return Posed(bones, pose, digest("pose", bones.digest, *pose))
+            return Posed(bones, hand_pose(self.values, bones, Rows.one(frame)), self.name(skeleton, frame, layers))
         with self._guarded(skeleton, len(layers), layers[-1]):
             return self._through(skeleton, frame, layers)
 
@@ -107,7 +127,8 @@ class Poses:
         layer, above = layers[-1], self.at(skeleton, frame, layers[:-1])
         if layer.declared.memory:
             return self._solved(skeleton, frame, layers, above)
-        v, told, true = self.resolve(skeleton, layer, frame)
+        scope, reader = self.scope(skeleton, frame), self.evaluator.reader
+        v = reader.resolved(layer, scope)
         entering = lambda f: self.at(skeleton, f, layers[:-1]).pose
         feels = self.feels(skeleton, layer, above.bones, frame)
         now = PoseMoment(float(frame), self.evaluator.doc.frame_rate, above.bones, feels, entering)
@@ -124,21 +145,21 @@ class Poses:
                 f"puts joints where there are no numbers, at frame {frame:g}.",
                 "Undo the last change of its channels, or switch it off.",
             )
-        others = layer.declared.frames_read(v, above.bones, frame)
-        extra = [self.at(skeleton, f, layers[:-1]).digest for f in others]
-        name = digest(above.digest, layer.kind, layer.declared.version, told, feels, extra)
-        return Posed(above.bones, pose, name, above.true and true, above.shown_frame)
+        named = [c for n, c in layer.declared.channels.items() if c.to and layer.constant(n)]
+        stands = [reader.reading(layer, channel, scope).stands() for channel in named]
+        true, shown = next((s for s in [(above.true, above.shown_frame), *stands] if not s[0]), (True, None))
+        name = self.name(skeleton, frame, layers)
+        return Posed(above.bones, pose, name if true else digest("stands in", name, *pose), true, shown)
 
     def _solved(self, skeleton, frame, layers, above):
-        evaluator, layer = self.evaluator, layers[-1]
-        found, shown, key, true = evaluator.state_at(skeleton, layer, frame)
+        layer = layers[-1]
+        found = self.evaluator.runs.shown(skeleton, layer, frame)
         if found is None:
-            return Posed(above.bones, above.pose, above.digest, False, None)
-        solver = layer.declared()
-        v = evaluator.resolve(layer, skeleton, frame)
+            return Posed(above.bones, above.pose, digest("unsolved", above.digest), False, None)
+        v = self.evaluator.resolve(layer, skeleton, frame)
         world = self.skeleton_place(skeleton, frame)
-        pose = solver.pose(found, above.bones, above.pose, above.at, world, v)
-        return Posed(above.bones, pose, digest(key, above.digest), true and above.true, shown)
+        pose = layer.declared().pose(found.frame, above.bones, above.pose, above.at, world, v)
+        return Posed(above.bones, pose, digest(found.key, above.digest), found.true and above.true, found.at)
 
     def feels(self, skeleton, layer, bones, frame) -> np.ndarray:
         """(n,) how much each joint feels of a layer."""
@@ -156,68 +177,6 @@ class Poses:
     def factors(self, bones: Bones, frame: float) -> dict[str, np.ndarray]:
         """What the joints' own channels make of a solver's: stiffness, mass and area, (n,) each."""
         return {name: self.own(bones, name, frame) for name in PHYSICAL}
-
-    # -- what layers read ------------------------------------------------------------------------------------
-    def resolve(self, skeleton: Thing, layer: Thing, frame: float) -> tuple[Resolved, list, bool]:
-        """(channel values as a layer of a skeleton reads them, what was read, whether all of it is solved)."""
-        v, told, true = Resolved(), [], True
-        v.travel = {}
-        bones, back = self.bones(skeleton), None
-        for name, channel in layer.declared.channels.items():
-            value = self.values.at(layer, name, frame)
-            if channel.to == "joint":
-                value = bones.where.get(value)
-            elif channel.to in ("placed", "grip"):
-                held = self.values.find(value)
-                back = back or self.skeleton_place(skeleton, frame).inverse()
-                value, ok = self._target(skeleton, layer, name, held, frame, back)
-                true &= ok
-            elif channel.to == "path":
-                held = self.values.find(value)
-                back = back or self.skeleton_place(skeleton, frame).inverse()
-                line = self.evaluator.stage.sampled(held) if held is not None and held.kind == "path" else None
-                value = (line, back @ self.values.place(held, Rows.one(frame))) if line is not None else None
-                told.append((held.spots, self.values.at(held, "closed", 0.0), value[1]) if value else None)
-            elif channel.to == "subject":
-                held = self.values.find(value)
-                if held is not None and held.mesh is not None:
-                    layers = self.evaluator.layers(held)
-                    told.append(self.evaluator.layer_digest(held, layers[-1] if layers else None, frame))
-                    v.travel[name] = told[-1]
-            elif channel.accumulates:
-                v.travel[name] = self.values.travel(layer, name, frame)
-                told.append(v.travel[name])
-            if channel.to != "path":
-                told.append(value if isinstance(value, (np.ndarray, int, float, str, bool)) else None)
-            v[name] = value
-        if v.get("loops") and self.evaluator.doc.loop:
-            turns, seconds = self.evaluator.loop_turns(np.array([float(frame)]))
-            v.loop = (float(turns[0]), seconds)
-            told.append((*v.loop, self.evaluator.doc.frame_rate))
-        return v, told, true
-
-    def _target(self, skeleton, layer, name, held, frame, back):
-        """(a joint of this skeleton by its number, or the matrix of something else in its space; whether solved)."""
-        if held is None or held.declared is None:
-            return None, True
-        if held.kind == "joint":
-            own = self.bones(skeleton).where.get(held.id)
-            if own is not None:
-                return own, True
-            owner = self.values.owner(held.id)
-            posed = self.at(owner, frame)
-            matrix = self.skeleton_place(owner, frame).matrices[0] @ posed.at[posed.bones.where[held.id]]
-            return back.matrices[0] @ matrix, posed.true
-        matrix, true = self.values.place(held, Rows.one(frame)).matrices[0], True
-        found = held.map(layer.constant(f"{name}_map")) if f"{name}_map" in layer.declared.channels else None
-        if found is not None and held.mesh is not None:
-            shape = self.evaluator.subject(held, frame)
-            weights = self.evaluator.map_weights(held, found).astype(float)
-            if weights.sum() > 0:
-                matrix = matrix.copy()
-                matrix[:3, 3] = weights @ shape.points / weights.sum()
-            true = shape.true
-        return back.matrices[0] @ matrix, true
 
     def travel_of(self, skeleton: Thing, above, through, frame: float) -> tuple[float, float] | None:
         """How far a layer moves the tips of the joints at a frame: (mean, largest) in metres; None when not solved."""
@@ -262,34 +221,3 @@ class Poses:
         same = len(moved) > 1 and (moved == moved[0]).all()
         moved = np.ascontiguousarray((moved[:1] if same else moved)[:, :, :3])
         return moved, all(p.true for p in posed)
-
-    # -- what is read, by name -------------------------------------------------------------------------------
-    def reads(self, skeleton: Thing, frame: float) -> list[Read]:
-        """Everything of a skeleton's own that decides its pose by hand at a frame."""
-        bones = self.bones(skeleton)
-        found = [Read("bones", f"{skeleton.name} · joints", bones.digest)]
-        found += self.evaluator.thing_reads(skeleton, None, frame, deep=1)
-        for i, name in bones.numbers:
-            joint = bones.joints[i]
-            label = f"{joint.name} · {joint.declared.channels[name].label.lower()}"
-            found.append(Read(f"joint/{i}/{name}", label, self.values.at(joint, name, frame)))
-        return found
-
-    def target_reads(self, skeleton: Thing, layer: Thing, frame: float) -> list[Read]:
-        """What a layer reads besides its own values: maps of its targets, and what enters at other frames."""
-        found = []
-        for name, channel in layer.declared.channels.items():
-            if channel.to != "target_map":
-                continue
-            target = self.values.find(layer.constant(name.removesuffix("_map")))
-            chosen = target.map(layer.constant(name)) if target is not None else None
-            if chosen is not None and target.mesh is not None:
-                value = (chosen.weights, self.evaluator.shape_name(target, frame))
-                found.append(Read(f"{layer.kind}/{name}", f"{target.name} · {chosen.name}", value))
-        if layer.declared.reads_frames:
-            above = self.evaluator.layers_above(skeleton, layer)
-            v = self.resolve(skeleton, layer, frame)[0]
-            for other in layer.declared.frames_read(v, self.bones(skeleton), frame):
-                name = self.evaluator.stack_key(skeleton, above, other)
-                found.append(Read(f"{layer.kind}/entering", f"{skeleton.name} · what enters {layer.name}", name))
-        return found

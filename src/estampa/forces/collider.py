@@ -24,6 +24,7 @@ class Collider(Placed, Force):
     shortcut = "Alt+7"
     rank = 13
     own_first = True
+    is_solid = True
 
     shape = choice("sphere", "Its shape.", SHAPES)
     radius = number(
@@ -78,11 +79,13 @@ class Collider(Placed, Force):
     )  # fmt: skip
 
     def act(self, world, v):
+        places = (v.before.here, v.here)
         if v.shape == "mesh":
-            if v.solid is not None:
-                before, now, triangles = v.solid
-                still = tuple(v.places)
-                world.colliders.append(Obstacle("mesh", (0, 0, 0), v.friction, still, (before, now), triangles))
+            solid = (v.before.subject, v.subject)
+            if None not in solid:
+                points = tuple(s.points[0] for s in solid)
+                triangles = v.subject.mesh.triangles
+                world.colliders.append(Obstacle(v.id, "mesh", (0, 0, 0), v.friction, places, points, triangles))
             return
         dims = (v.wide, v.tall, v.deep) if v.shape == "box" else (v.radius, v.reach, 0.0)
-        world.colliders.append(Obstacle(v.shape, dims, v.friction, tuple(v.places)))
+        world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places))

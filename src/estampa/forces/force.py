@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import ClassVar
 
 import numpy as np
 
@@ -26,7 +27,7 @@ class World:
         """(n, 3) m/s2 that everything at these points feels."""
         total = np.tile(self.gravity, (len(points), 1))
         for pull, zone in self.pulls:
-            total += zone(points)[:, None] * pull
+            total += zone(points[None])[0][:, None] * pull
         return total
 
     def air(self, points: np.ndarray) -> np.ndarray:
@@ -45,6 +46,7 @@ class Obstacle:
     places -- where it stood and stands; points, triangles -- of a mesh, in the world, before and now
     """
 
+    id: str  # of the force that it is
     shape: str
     dims: tuple[float, float, float]
     friction: float
@@ -57,6 +59,7 @@ class Force(Kind):
     """Base of the forces. A subclass declares channels and adds itself to the world."""
 
     family = "force"
+    is_solid: ClassVar[bool] = False  # True: it may have moved since the frame before, and reads that too (v.before)
 
     def act(self, world: World, v: Resolved) -> None:
         raise NotImplementedError
@@ -64,4 +67,4 @@ class Force(Kind):
 
 def within(zone, points: np.ndarray, field: np.ndarray) -> np.ndarray:
     """A field sampled at points, scaled by a zone where there is one."""
-    return field if zone is None else field * zone(points)[:, None]
+    return field if zone is None else field * zone(points[None])[0][:, None]

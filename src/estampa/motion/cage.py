@@ -26,13 +26,14 @@ class Cage(Deformer):
         if v.cage is None or v.bind is None:
             return points
         weights = v.bind[1]
-        if weights.shape[1] != v.cage.shape[1]:
+        cage = v.cage.points
+        if weights.shape[1] != cage.shape[1]:
             raise EstampaError(
                 "The cage",
-                f"has {v.cage.shape[1]:,} vertices now, and was bound with {weights.shape[1]:,}.",
+                f"has {cage.shape[1]:,} vertices now, and was bound with {weights.shape[1]:,}.",
                 "Bind it again.",
             )
-        return carried(v.cage, weights)
+        return carried(cage, weights)
 
 
 @kernel

@@ -13,7 +13,7 @@ from numba import njit, prange
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..scene.channels import Kind, number, ref
-from ..scene.document import Thing
+from .named import Surface
 
 # products may be joined with sums (one rounding instead of two); nothing else of the arithmetic is loosened
 kernel = njit(parallel=True, cache=True, nogil=True, fastmath={"contract"})
@@ -22,43 +22,52 @@ helper = njit(cache=True, nogil=True, fastmath={"contract"})
 
 
 class Resolved(dict):
-    """Channel values at one frame, read as attributes.
+    """Channel values at one frame, read as attributes: numbers, words, and what channels name (see
+    estampa.evaluate.references for the sorts of value).
 
-    A `ref` to a map is its weights (n,) float32, or None; one to a grip is its Place, or None. For a channel that
-    accumulates, `travel[name]` is its integral over time since frame 0. `loop` is (how far round, seconds) in a loop
-    range, for what is asked to close it; how far is (k,) for a layer. `course` is where the subject has been, for a
-    layer that reads it; `bind` is (indices (n, m), weights (n, m)) of one that is bound.
+    For a channel that accumulates, `travel[name]` is its integral over time since frame 0. `loop` is (how far round,
+    seconds) in a loop range, for what is asked to close it; how far is (k,) for a layer on rows. `bind` is (indices
+    (n, m), weights (n, m)) of a layer that is bound. `here` is where a force stands itself, `before` what a solid one
+    read at the frame before, `id` the id of what was read.
     """
 
     travel: dict[str, Any]
     loop: tuple | None = None
-    course: tuple | None = None
     bind: tuple | None = None
+    here: Place | None = None
+    before: "Resolved | None" = None
+    id: str = ""
     __getattr__ = dict.__getitem__
 
     @property
     def alike(self) -> bool:
         """Whether all rows read the same."""
-        if self.course is not None or isinstance(self.get("zone"), Thing):
+        if any(getattr(x, "differs", False) for x in self.values()):
             return False
         counts = [len(x) for x in [*self.values(), *self.travel.values()] if _is_rows(x)]
         counts += [p.rows for p in map(_place, self.values()) if p is not None]
+        counts += [len(s.points) for s in self.values() if isinstance(s, Surface)]
         counts += [len(self.loop[0])] if self.loop else []
         return max(counts, default=1) == 1
 
     def in_rows(self, rows: int) -> "Resolved":
         """The same with every number in this many rows."""
-        wide = lambda x: np.repeat(x, rows, axis=0) if _is_rows(x) and len(x) == 1 else x
+
+        def wide(x):
+            if isinstance(x, Surface):
+                return x._replace(points=wide(x.points))
+            return np.repeat(x, rows, axis=0) if _is_rows(x) and len(x) == 1 else x
+
         result = Resolved({n: wide(x) for n, x in self.items()})
         result.travel = {n: wide(x) for n, x in self.travel.items()}
         result.loop = None if self.loop is None else (wide(self.loop[0]), self.loop[1])
-        result.course, result.bind = self.course, self.bind
+        result.bind = self.bind
         return result
 
 
 def _is_rows(x) -> bool:
-    """What has a row for each copy is float64: numbers (k,), cages (k, c, 3), palettes (k, j, 3, 4). Weights are
-    float32, and a shape to be morphed to is (n, 3)."""
+    """What has a row for each copy is float64: numbers (k,), points of a surface (k, n, 3), palettes (k, j, 3, 4).
+    Weights are float32, and a shape to be morphed to is (n, 3)."""
     return isinstance(x, np.ndarray) and x.dtype == np.float64 and x.ndim != 2
 
 
@@ -76,7 +85,6 @@ class Moment:
     rate: float  # frames a second
     mesh: Mesh  # topology and rest points
     place: Place  # (k) where the subject itself stands
-    course: Any = None  # for a layer that reads it: where the subject has been (see roll.py)
 
     @property
     def time(self) -> np.ndarray:
@@ -117,7 +125,7 @@ _FULL.flags.writeable = False
 
 
 def moved(layer: Deformer, points: np.ndarray, v: Resolved, now: Moment) -> np.ndarray:
-    """What a layer makes of (k, n, 3) points, with its strength, weight map and zone (weights (k, n))."""
+    """What a layer makes of (k, n, 3) points, with its strength, weight map and zone."""
     if not v.strength.any():
         return points
     result = layer.apply(points, v, now)
@@ -125,7 +133,7 @@ def moved(layer: Deformer, points: np.ndarray, v: Resolved, now: Moment) -> np.n
     if result is points or ((strength == 1).all() and v.map is None and v.zone is None):
         return result
     weights = _FULL if v.map is None else v.map[None]
-    zone = np.ones((1, 1)) if v.zone is None else v.zone
+    zone = np.ones((1, 1)) if v.zone is None else v.zone(points)
     return _blended(points, result, np.ascontiguousarray(strength), weights, zone)
 
 
@@ -139,7 +147,7 @@ def apply(
     v = Resolved()
     numbers = {n for n, c in kind.channels.items() if c.type == "number"}
     v.travel = {n: np.array([float(values.pop(f"travel_{n}", 0.0))]) for n, c in kind.channels.items() if c.accumulates}
-    v.loop, v.course = values.pop("loop", None), values.pop("course", None)
+    v.loop = values.pop("loop", None)
     for name, channel in kind.channels.items():
         value = values.pop(name, channel.default)
         v[name] = np.array([float(value)]) if name in numbers else value
@@ -229,9 +237,9 @@ def between(x, low, high):
     return x if x < high else high
 
 
-def origin_frame(grip: Any) -> tuple[np.ndarray, np.ndarray, float]:
+def origin_frame(grip: Place | None) -> tuple[np.ndarray, np.ndarray, float]:
     """(origin, axes, size) of a force's grip, or the world's when the channel names none."""
-    return grip if grip is not None else (np.zeros(3), np.eye(3), 1.0)
+    return grip.at(0) if grip is not None else (np.zeros(3), np.eye(3), 1.0)
 
 
 @kernel

@@ -1,6 +1,6 @@
 """What a layer of a skeleton is, and what it may read.
 
-It gets the pose that enters and gives another one. What it names in space is a matrix in the skeleton's own space; a
+It gets the pose that enters and gives another one. What it names in space is a Place in the skeleton's own space; a
 joint of the same skeleton is its number, since it is where the pose that enters puts it.
 """
 
@@ -71,8 +71,7 @@ class Walk:
 
 
 def point_of(target, at: np.ndarray) -> np.ndarray | None:
-    """(3,) where a target is: a joint by its number in `at`, or a matrix; None when nothing is named."""
+    """(3,) where a target is: a joint by its number in `at`, or a Place; None when nothing is named."""
     if target is None:
         return None
-    matrix = at[target] if isinstance(target, int) else target
-    return matrix[:3, 3]
+    return at[target][:3, 3] if isinstance(target, int) else target.origin[0]

@@ -16,7 +16,6 @@ class Roll(Deformer):
 
     kind, title, turns = "roll", "Roll", True
     group = "guide"
-    reads_course = "deck"  # where the subject has been, relative to this
 
     radius = number(0.5, "Radius of what rolls.", unit="m", soft=(0.05, 5), hard=(1e-6, None))
     slip = number(0, "How much it skids: 0 rolls, 1 only slides.", unit="fraction", soft=(0, 1))
@@ -29,7 +28,7 @@ class Roll(Deformer):
     deck = ref("placed", "What it rolls on; none is the ground.", accumulates=True)
 
     def apply(self, points, v, now):
-        frames, places, deck = now.course  # whole frames; (m, 3) positions over the deck; (m, 3, 3) its axes
+        frames, places, deck = v.deck  # where the subject has been over it
         share = (1 - v.slip) * v.strength
         turns = rolled(frames, places, deck, now.place, now.frames, v.radius * now.place.size, v.about)
         turns = Rotation.from_rotvec(turns.as_rotvec() * share[:, None]) if (share != 1).any() else turns

@@ -50,7 +50,7 @@ def rig_of(job: Job) -> Rigged:
     bones, bind, arrays = evaluator.poses.bones(skeleton), layer.bind, evaluator.scene.arrays
     above = evaluator.layers_above(subject, layer)
     mesh = evaluator.mesh(subject, above)
-    indices, weights = evaluator.bound(subject, layer)
+    indices, weights = evaluator.topology.bound(subject, layer)
     gone = [j for j in bind.joints if j not in bones.where]
     if gone and (weights[np.isin(indices, [bind.joints.index(j) for j in gone])] > 0).any():
         raise EstampaError(
@@ -81,7 +81,7 @@ def _added(evaluator, subject, layer, mesh) -> np.ndarray:
         away = plan.carried(away)
     found = subject.map(layer.constant("map"))
     if found is not None:
-        away = away * evaluator.map_weights(subject, found, layer)[:, None]
+        away = away * evaluator.topology.map_weights(subject, found, layer)[:, None]
     return away
 
 

@@ -163,9 +163,9 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     copies = copies_of(doc, item)
     if copies is not None:
         many = [evaluator.stage.many(copies, subject, f) for f in frames]
-        shapes = [(m.place, m.amounts, [evaluator.layer_digest_of(subject, m)]) for m in many]
+        shapes = [(m.place, m.amounts, [evaluator.stacks.name(subject, layers, m)]) for m in many]
     else:
-        shapes = [evaluator.layer_digest(subject, layers[-1] if layers else None, f) for f in frames]
+        shapes = [evaluator.shape_name(subject, f) for f in frames]
     rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, subject.name, doc.frame_rate)
     return digest(item.kind, item.name, values_of(doc, item) | {"subject": None, "copies": None}, rest, frames, shapes)
 
@@ -176,10 +176,13 @@ def _skeleton_told(evaluator, item, frames):
     layer = skin_of(thing) if thing.kind == "subject" else None
     if skeleton is None:
         return None
-    poses = [(evaluator.poses.at(skeleton, f).digest, evaluator.poses.skeleton_place(skeleton, f)) for f in frames]
+    poses = [evaluator.shape_name(skeleton, f) for f in frames]
     kept = [(c.name, c.first, c.last, c.loops, c.speed, repr(c.values)) for c in skeleton.clips]
     bound = (layer.bind.indices, layer.bind.weights, layer.bind.back, thing.mesh.points) if layer is not None else None
-    shapes = [evaluator.layer_digest(thing, layer, f) for f in frames] if layer is not None else None
+    shapes = None
+    if layer is not None:
+        through = [*evaluator.layers_above(thing, layer), layer]
+        shapes = [evaluator.shape_name(thing, f, through) for f in frames]
     return poses, kept, bound, shapes, [j.name for j in skeleton.joints]
 
 

@@ -26,6 +26,7 @@ class Channel:
     accumulates: bool = False  # its integral over time is what the motion reads; of a thing: where it has been
     fixed: bool = False  # never animates, as what decides the topology of a mesh
     file: bool = False  # a text that names a file
+    drawn: bool = False  # only how it is drawn: no motion reads it
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words

@@ -41,6 +41,7 @@ class Subject(Placed):
         unit="rad",
         soft=(0, np.pi),
         hard=(0, np.pi),
+        drawn=True,
     )
 
 

@@ -14,7 +14,8 @@ from ..scene.bones import Bones
 from ..scene.channels import choice, number, ref, switch, whole
 from ..scene.parts import joints_of
 from . import rod_kernels as kernels
-from .solver import PoseInputs, PoseSolver, State
+from .frame import Column, Frame, Table
+from .solver import PLACED, PoseInputs, PoseSolver
 
 SHAPES = ("sphere", "capsule", "box", "plane")
 
@@ -31,6 +32,14 @@ class Chain(PoseSolver):
     shortcut = "Ctrl+6"
     rank = 7
     feels = ("gravity", "wind", "ground", "collider")
+    tables = {
+        "points": PLACED,
+        "segments": (
+            Column("turn", (3,), "rad", "Its turn in the world, as a rotation vector."),
+            Column("spin", (3,), "rad/s", "How fast it turns, about its own axes."),
+        ),
+    }
+    shown = ("place", "turn")
     presets = {
         "Rope": {"mass": 0.12, "bend": 0.002, "radius": 0.012},
         "Bead string": {"mass": 0.06, "bend": 0.0, "twist": 0.0, "radius": 0.012, "clamp": False},
@@ -80,17 +89,20 @@ class Chain(PoseSolver):
         lay = Layout.of(inputs.bones, inputs.v)
         points = lay.points_of(inputs.now)
         vectors = turns.turn_vectors(turns.split(inputs.now[lay.joints, :3, :3])[0])
-        rows = np.concatenate([points, vectors]).astype(np.float32)
-        return State(rows, np.zeros_like(rows))
+        return self._frame(points, np.zeros_like(points), vectors, np.zeros_like(vectors))
 
-    def step(self, state, inputs, dt):
+    def _frame(self, place, speed, turn, spin) -> Frame:
+        made = {"points": {"place": place, "speed": speed}, "segments": {"turn": turn, "spin": spin}}
+        return Frame({n: Table({c.name: c.array(made[n][c.name]) for c in self.tables[n]}) for n in made})
+
+    def step(self, frame, inputs, dt):
         v, world, bones = inputs.v, inputs.world, inputs.bones
         lay = Layout.of(bones, v)
         if not len(lay.joints):
-            return state
-        p = lay.count
-        x, q = state.points[:p].astype(float), turns.from_vectors(state.points[p:].astype(float))
-        speed, spin = state.velocity[:p].astype(float), state.velocity[p:].astype(float)
+            return frame
+        points, segments = frame["points"], frame["segments"]
+        x, q = points["place"].astype(float), turns.from_vectors(segments["turn"].astype(float))
+        speed, spin = points["speed"].astype(float), segments["spin"].astype(float)
         before, now = (lay.points_of(m) for m in (inputs.before, inputs.now))
         if inputs.carried is not None:
             before, now = before + inputs.carried[0][lay.of_joint], now + inputs.carried[1][lay.of_joint]
@@ -106,20 +118,20 @@ class Chain(PoseSolver):
             v.touch and len(rods.clamp) > 1, lay.point_of, lay.strand_of, v.substeps, dt / v.substeps,
         )  # fmt: skip
         _check(x, speed, v)
-        rows = np.concatenate([x, turns.turn_vectors(q)]).astype(np.float32)
-        return State(rows, np.concatenate([speed, spin]).astype(np.float32))
+        return self._frame(x, speed, turns.turn_vectors(q), spin)
 
-    def pose(self, state, bones, pose, at, world, v):
+    def pose(self, frame, bones, pose, at, world, v):
         lay = Layout.of(bones, v)
-        p, joints, parents = lay.count, lay.joints, bones.parents[lay.joints]
-        if len(state.points) != p + len(joints):
+        joints, parents = lay.joints, bones.parents[lay.joints]
+        solved, turn = frame["points"]["place"].astype(float), frame["segments"]["turn"].astype(float)
+        if len(solved) != lay.count or len(turn) != len(joints):
             return pose
         back = world.inverse()
-        points = back.apply(state.points[None, :p].astype(float))[0]
+        points = back.apply(solved[None])[0]
         stands, size = turns.split(at[:, :3, :3])
         origin = at[:, :3, 3].copy()
         # where the joints are now, within the skeleton's own axes; what is not solved stands as it entered
-        stands[joints] = turns.product(turns.turns_of(back.axes)[0], turns.from_vectors(state.points[p:].astype(float)))
+        stands[joints] = turns.product(turns.turns_of(back.axes)[0], turns.from_vectors(turn))
         origin[joints] = points[lay.point_of]
         above = np.maximum(parents, 0)
         hangs = turns.above_of(stands, parents)
@@ -272,7 +284,7 @@ def _solids(world: World, steps: int) -> kernels.Solids:
 
 def _floor(height, friction) -> Obstacle:
     place = Place(np.array([[0.0, height, 0.0]]), np.eye(3)[None], np.ones(1))
-    return Obstacle("plane", (0, 0, 0), friction, (place, place))
+    return Obstacle("ground", "plane", (0, 0, 0), friction, (place, place))
 
 
 def _surface(world: World, radius: float) -> kernels.Surface:

@@ -12,8 +12,9 @@ from ..forces.force import AIR_DENSITY
 from ..geometry.mesh import Mesh
 from ..scene.channels import choice, number, ref, whole
 from . import cloth_kernels as kernels
+from .frame import Frame
 from .schedule import Schedule, block_vertices, schedule, vertex_order
-from .solver import Inputs, Solver, State
+from .solver import Inputs, Solver
 
 MOST_SUBSTEPS = 2000
 MOST_ADDED = 400  # substeps that a load may ask for by itself
@@ -132,7 +133,7 @@ class Cloth(Solver):
         hard=(1e-3, 1),
     )
 
-    def step(self, state: State, inputs: Inputs, dt: float) -> State:
+    def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
         v, world, mesh = inputs.v, inputs.world, inputs.mesh
         parts = mesh.cached("cloth", lambda: Parts.of(mesh))
         weights = v.pins if v.pins is not None else np.zeros(mesh.count, np.float32)
@@ -146,7 +147,7 @@ class Cloth(Solver):
         inverse_mass = np.divide(1.0, mass, out=np.zeros(len(mass)), where=free)
         soft_hold = np.where(free, (2 * np.pi * v.hold) ** 2 * weight / np.maximum(1 - weight, 1e-9), 0.0)
         holds = kernels.Holds(soft_hold, parts.place_of(anchor), distance[o] * (1 + v.tether))
-        x, velocity = state.points[o].astype(np.float64), state.velocity[o].astype(np.float64)
+        x, velocity = (frame["points"][n][o].astype(np.float64) for n in ("place", "speed"))
         floor, friction = max(world.floors, default=(-1e30, 0.0))
         if v.drag + v.lift > 0:
             air = kernels.Air(AIR_DENSITY, float(v.drag), float(v.lift), np.ascontiguousarray(world.air(x)))
@@ -181,7 +182,7 @@ class Cloth(Solver):
         _check(x, velocity, v)
         points, speed = np.empty(x.shape, np.float32), np.empty(x.shape, np.float32)
         points[o], speed[o] = x, velocity
-        return State(points, speed)
+        return Frame.of(self.tables, "points", place=points, speed=speed)
 
 
 def loaded(gravity: np.ndarray, wind: np.ndarray | None, v) -> float:

@@ -1,6 +1,10 @@
-"""What a solver is: start(inputs) makes a state, step(state, inputs, dt) the next one."""
+"""What a solver is: start(inputs) makes a frame, step(frame, inputs, dt) the next one.
+
+A solver that is a layer is an ensemble of one member, itself.
+"""
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
@@ -11,18 +15,7 @@ from ..geometry.pose import Pose
 from ..motion.layer import Layer, Resolved
 from ..scene.bones import Bones
 from ..scene.parts import OnPart
-
-
-@dataclass(frozen=True)
-class State:
-    """What a solver carries from frame to frame, and what the store keeps: float32, metres and m/s.
-
-    A step always begins from these rounded values, so that going on from the store and going on from memory
-    give the same bits.
-    """
-
-    points: np.ndarray  # (n, 3) float32
-    velocity: np.ndarray  # (n, 3) float32
+from .frame import Column, Frame
 
 
 @dataclass(frozen=True)
@@ -51,35 +44,52 @@ class PoseInputs:
     carried: tuple | None = None  # ((n, 3) before, (n, 3) now) m: how far a mesh that they hang on has taken them
 
 
+PLACED = (
+    Column("place", (3,), "m", "Where it is in the world."),
+    Column("speed", (3,), "m/s", "How fast it goes."),
+)  # what most things that move have
+
+
 class Solver(Layer):
     """Base of the layers with memory."""
 
     memory = True
     feels = ("gravity", "wind", "ground")  # the forces that it reads; others stale nothing
+    tables: ClassVar[dict[str, tuple[Column, ...]]] = {"points": PLACED}
+    shown: ClassVar[tuple[str, ...]] = ("place",)  # columns that are enough to look at a frame
 
-    def start(self, inputs: Inputs) -> State:
-        """The state at the first frame: the shape from the layers above, at rest."""
-        return State(inputs.now.astype(np.float32), np.zeros(inputs.now.shape, np.float32))
+    def start(self, inputs: Inputs) -> Frame:
+        """The first frame: the shape from the layers above, at rest."""
+        return Frame.of(self.tables, "points", place=inputs.now, speed=np.zeros(inputs.now.shape))
 
-    def step(self, state: State, inputs: Inputs, dt: float) -> State:
-        """The state `dt` seconds later."""
+    def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
+        """The frame `dt` seconds later."""
         raise NotImplementedError
+
+    def fits(self, frame: Frame, inputs: Inputs) -> bool:
+        """Whether a frame has the rows that what is read now asks for."""
+        first = self.start(inputs)
+        return all(len(frame[name]) == len(table) for name, table in first.tables.items())
+
+    def points(self, frame: Frame, member: str, mesh: Mesh) -> np.ndarray:
+        """(n, 3) m in the world, what a frame makes of a mesh that enters; `member` is the id of its layer."""
+        return frame["points"]["place"]
 
 
 class PoseSolver(Solver, OnPart):
-    """Base of the layers with memory that move joints. Its state holds whatever rows it needs."""
+    """Base of the layers with memory that move joints."""
 
     moves = "joints"
 
-    def start(self, inputs: PoseInputs) -> State:
-        """The state at the first frame."""
+    def start(self, inputs: PoseInputs) -> Frame:
+        """The first frame."""
         raise NotImplementedError
 
-    def step(self, state: State, inputs: PoseInputs, dt: float) -> State:
+    def step(self, frame: Frame, inputs: PoseInputs, dt: float) -> Frame:
         raise NotImplementedError
 
-    def pose(self, state: State, bones: Bones, pose: Pose, at: np.ndarray, world: Place, v: Resolved) -> Pose:
-        """The pose that a state makes of the one that enters.
+    def pose(self, frame: Frame, bones: Bones, pose: Pose, at: np.ndarray, world: Place, v: Resolved) -> Pose:
+        """The pose that a frame makes of the one that enters.
 
         at -- (n, 4, 4) of the joints in the skeleton's own space, as they enter; world -- where the skeleton stands
         """

@@ -12,7 +12,8 @@ from ..scene.bones import Bones
 from ..scene.channels import number, ref, switch, whole
 from ..scene.parts import joints_of
 from . import stems_kernels as kernels
-from .solver import PoseInputs, PoseSolver, State
+from .frame import Column, Frame
+from .solver import PoseInputs, PoseSolver
 
 
 class Stems(PoseSolver):
@@ -27,6 +28,13 @@ class Stems(PoseSolver):
     shortcut = "Ctrl+5"
     rank = 8
     feels = ("gravity", "wind")
+    tables = {
+        "joints": (
+            Column("turn", (3,), "rad", "Its turn within what it hangs on, as a rotation vector."),
+            Column("spin", (3,), "rad/s", "How fast it turns within that."),
+        )
+    }
+    shown = ("turn",)
     presets = {
         "Trunk": {"stiffness": 3000.0, "tip_stiffness": 0.15, "mass": 4.0, "width": 0.12, "ratio": 0.08},
         "Stalk": {"stiffness": 150.0, "tip_stiffness": 0.1, "mass": 0.5, "width": 0.03, "ratio": 0.06},
@@ -64,16 +72,16 @@ class Stems(PoseSolver):
     def start(self, inputs):
         chain = joints_of(inputs.bones, inputs.v)
         vectors = turns.turn_vectors(_within(inputs.now, inputs.bones, chain))
-        return State(vectors.astype(np.float32), np.zeros((len(chain), 3), np.float32))
+        return Frame.of(self.tables, "joints", turn=vectors, spin=np.zeros((len(chain), 3)))
 
-    def step(self, state, inputs, dt):
+    def step(self, frame, inputs, dt):
         bones, v, world = inputs.bones, inputs.v, inputs.world
         chain = joints_of(bones, v)
         if not len(chain):
-            return state
+            return frame
         parts = Parts.of(bones, chain, inputs.now, inputs.own, v)
-        turn = turn_matrices(turns.from_vectors(state.points.astype(float)))
-        spin = state.velocity.astype(float)
+        turn = turn_matrices(turns.from_vectors(frame["joints"]["turn"].astype(float)))
+        spin = frame["joints"]["spin"].astype(float)
         base = _base(bones, chain, parts.parents, inputs, dt)
         axes, middles = parts.laid_out(turn, base[0], base[1])
         air = np.ascontiguousarray(world.air(middles)) if v.drag * parts.area.sum() > 0 else np.zeros_like(middles)
@@ -90,15 +98,15 @@ class Stems(PoseSolver):
                 "Raise Substeps or Mass, or lower the wind's speed; what you changed last is the likely one.",
             )
         vectors = turns.turn_vectors(turns.turns_of(turn))
-        return State(vectors.astype(np.float32), spin.astype(np.float32))
+        return Frame.of(self.tables, "joints", turn=vectors, spin=spin)
 
-    def pose(self, state, bones, pose, at, world, v):
+    def pose(self, frame, bones, pose, at, world, v):
         chain = joints_of(bones, v)
-        if len(chain) != len(state.points):
+        if len(chain) != len(frame["joints"]):
             return pose
         # turns within the parent's axes; under a stretched parent, that of its turn alone
         result = pose.copy()
-        result.turn[chain] = turns.from_vectors(state.points.astype(float))
+        result.turn[chain] = turns.from_vectors(frame["joints"]["turn"].astype(float))
         return result
 
 

@@ -1,4 +1,4 @@
-"""The frame store: one file a solved frame, named by its key.
+"""The frame store: one file a solved frame, named by its key (see codec.py for what is in it).
 
 It can be deleted at any time without losing work. A frame is written beside its place and renamed, so a reader sees
 it whole or not at all when the program is killed. It is not forced to the disk at once, which would cost more than the
@@ -17,17 +17,15 @@ import weakref
 from contextlib import suppress
 from pathlib import Path
 
-import numpy as np
 import platformdirs
-import xxhash
 
 from .. import disk
 from ..errors import EstampaError, disk_trouble
-from ..solve.solver import State
+from ..solve.frame import Frame
 from ..units import format_bytes
+from . import codec
 
-MAGIC = b"ESTFRAM2"
-HEADER = struct.Struct("<8sQQQ")  # magic, rows, checksums of points and of velocity; then both, float32 (n, 3) each
+HEADERS = 256  # bytes that a frame takes besides its columns, about
 DEFAULT_LIMIT = 20_000_000_000
 
 
@@ -62,27 +60,24 @@ class FrameStore:
             return True
         path = self._path(key)
         try:
-            with open(path, "rb") as file:
-                magic, count, *_ = HEADER.unpack(file.read(HEADER.size))
-            whole = magic == MAGIC and path.stat().st_size == HEADER.size + 24 * count
+            with open(path, "rb", buffering=0) as file:
+                whole = codec.is_whole(file)
         except (OSError, struct.error):
             return False
         if whole:
             self._known.add(key)
         return whole
 
-    def write(self, key: bytes, state: State) -> None:
+    def write(self, key: bytes, frame: Frame) -> None:
         """Keep a frame, whole or not at all. Raises EstampaError when the disk refuses."""
         path = self._path(key)
-        temporary = None
+        temporary, size = None, 0
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             temporary = path.with_name(disk.part_name())
-            parts = [np.ascontiguousarray(a, np.float32) for a in (state.points, state.velocity)]
             with open(temporary, "xb") as file:
-                file.write(HEADER.pack(MAGIC, len(state.points), *map(_sum, parts)))
-                for part in parts:
-                    file.write(part)
+                for piece in codec.encode(frame):
+                    size += file.write(piece)
             os.replace(temporary, path)
         except OSError as err:
             if temporary and os.path.exists(temporary):
@@ -91,31 +86,22 @@ class FrameStore:
         with self._lock:
             self._known.add(key)
             if self._size is not None:
-                self._size += HEADER.size + 24 * len(state.points)
+                self._size += size
         if self.size() > self._trim_above:
             self.trim()
 
-    def points(self, key: bytes) -> np.ndarray | None:
-        """(n, 3) float32 points of a frame, or None when it is not here."""
-        return self._read(key, with_velocity=False)
-
-    def state(self, key: bytes) -> State | None:
-        both = self._read(key, with_velocity=True)
-        return None if both is None else State(both[0], both[1])
-
-    def _read(self, key: bytes, with_velocity: bool):
+    def frame(self, key: bytes, wanted: tuple[str, ...] | None = None) -> Frame | None:
+        """A frame, or None when it is not here whole. wanted -- names of the columns to read; None: all of them."""
         path = self._path(key)
         try:
             with open(path, "rb", buffering=0) as file:
-                magic, count, *sums = HEADER.unpack(file.read(HEADER.size))
-                # what the header says is held against the bytes that are there before memory is taken for it
-                if magic == MAGIC and os.fstat(file.fileno()).st_size == HEADER.size + 24 * count:
-                    array = np.empty((2 if with_velocity else 1, count, 3), np.float32)
-                    if file.readinto(memoryview(array).cast("B")) == array.nbytes:
-                        if all(_sum(part) == wanted for part, wanted in zip(array, sums, strict=False)):
-                            return array if with_velocity else array[0]
+                found = codec.decode(file, wanted)
+            if found is not None:
+                return found
             path.unlink(missing_ok=True)  # damaged: it is solved again
-        except (OSError, struct.error):
+        except (ValueError, TypeError, KeyError, struct.error, MemoryError):
+            path.unlink(missing_ok=True)
+        except OSError:
             pass
         self._known.discard(key)
         return None
@@ -126,9 +112,9 @@ class FrameStore:
         with self._lock:
             self._pins[scene] = set(keys)
 
-    def refuse_too_much(self, frames: int, rows: int) -> None:
-        """Raises EstampaError when a shot of so many frames, of so many rows in all, cannot be kept."""
-        needed = frames * HEADER.size + 24 * rows
+    def refuse_too_much(self, frames: int, needed: float) -> None:
+        """Raises EstampaError when a shot of so many frames, of so many bytes in all, cannot be kept."""
+        needed += HEADERS * frames
         told = f"needs {format_bytes(needed)} for its {frames:,} solved frames"
         if needed > self.limit:
             raise EstampaError(
@@ -190,10 +176,6 @@ class FrameStore:
             self._known.clear()
             self._size = size
             self._trim_above = max(self.limit, int(1.05 * size))
-
-
-def _sum(array: np.ndarray) -> int:
-    return xxhash.xxh3_64_intdigest(memoryview(np.ascontiguousarray(array)).cast("B"))
 
 
 def limit_of(text: str) -> int:

@@ -28,6 +28,7 @@ class Aim(PoseLayer):
         bones = now.bones
         walk = Walk(pose, bones)
         point, own = point_of(v.target, walk.at), v.target if isinstance(v.target, int) else -1
+        point = point if v.target_map is None else v.target_map
         chain = joints_of(bones, v)
         if point is None or not len(chain):
             return pose

@@ -58,4 +58,4 @@ class CopyTurn(PoseLayer):
                 return turns.product(turns.inverse(bones.rest.turn[v.target]), pose.turn[v.target])
             now_, rest = (turns.turn_of(m[v.target]) for m in (walk.at, bones.at_rest))
             return turns.product(now_, turns.inverse(rest))
-        return turns.turn_of(v.target)
+        return turns.turn_of(v.target.matrices[0])

@@ -1,0 +1,338 @@
+"""Runs: what is solved frame by frame, each frame named by the one before it and all that is read for it.
+
+A run is an ensemble being advanced: a solver that is a layer of its one owner, or a thing whose members are layers of
+several. The same code advances it into the store and, for live play, in memory.
+"""
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from hashlib import blake2b
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from .. import target
+from ..errors import Cancelled, EstampaError
+from ..forces.force import World
+from ..hashing import SIZE, digest
+from ..scene.document import Thing
+from ..scene.graph import Graph
+from ..solve.frame import Frame
+from ..solve.solver import Inputs, PoseInputs
+from .reader import Scope
+
+KEYS = "keys/4"  # raise it when keys are made in another way
+
+Progress = Callable[[float, str], None]  # (share done, what is under way)
+
+
+@dataclass(frozen=True)
+class Run:
+    """An ensemble and its members, in the order of their ids."""
+
+    id: str
+    thing: Thing  # whose channels are read: the ensemble, or the layer that is one by itself
+    members: tuple[tuple[Thing, Thing], ...]  # (owner, layer)
+
+    @property
+    def name(self) -> str:
+        owner, layer = self.members[0]
+        return f"{layer.name} on {owner.name}"
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What is shown of a run at a frame: its own frame, a stale one, or an earlier one."""
+
+    frame: Frame
+    at: float  # the frame that it is of
+    key: bytes
+    true: bool
+
+
+@dataclass(frozen=True)
+class Playing:
+    """A run that plays on without the store: its frame, and the one before."""
+
+    at: int
+    now: Frame
+    before: Frame
+
+
+class Runs:
+    """Runs of one document, for one evaluator."""
+
+    def __init__(self, evaluator):
+        self.evaluator, self.reader = evaluator, evaluator.reader
+        self.doc, self.store = evaluator.doc, evaluator.store
+        self._solvers: list[tuple[Thing, Thing]] | None = None
+        self._keys: dict[str, list[bytes]] = {}
+        self._still: dict[str, bytes | None] = {}  # what a run reads but forces, where all of it stands still
+        self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
+        self._solved_through = -(10**9)
+
+    def solvers(self) -> list[tuple[Thing, Thing]]:
+        """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
+        if self._solvers is None:
+            layers = self.evaluator.layers
+            self._solvers = [(o, l) for o in self._owners_in_order() for l in layers(o) if l.declared.memory]
+        return self._solvers
+
+    def of(self, owner: Thing, layer: Thing) -> Run:
+        """The run that a layer with memory belongs to."""
+        return Run(layer.id, layer, ((owner, layer),))
+
+    def every(self) -> Iterator[Run]:
+        """Each run once, in the order they must be solved."""
+        for owner, layer in self.solvers():
+            yield self.of(owner, layer)
+
+    def _owners_in_order(self) -> list[Thing]:
+        """What has a stack and is on, each after those that it needs."""
+        graph, found, seen = Graph(self.doc), [], set()
+        wanted = [t.id for t in self.doc.things if t.on and t.stack]
+        for start in wanted:
+            stack = [(start, iter(graph.needs(start)))] if start not in seen else []
+            seen.add(start)
+            while stack:
+                at, left = stack[-1]
+                following = next((n for n in left if n not in seen), None)
+                if following is not None:
+                    seen.add(following)
+                    stack.append((following, iter(graph.needs(following))))
+                    continue
+                stack.pop()
+                owner = graph.by_id[at]
+                if owner.on and owner.stack and (owner.mesh is not None or owner.kind == "skeleton"):
+                    found.append(owner)
+        return found
+
+    # -- keys ------------------------------------------------------------------------------------------------
+    def key(self, run: Run, frame: float) -> bytes:
+        """The key of a solved frame, H(key of the frame before, all that is read at this one); frames before the first
+        are the first."""
+        place = max(0, int(np.floor(frame)) - self.doc.solved_from)
+        return self._keys_to(run, place)[place]
+
+    def keys(self, run: Run, last: int) -> list[bytes]:
+        """The keys of all frames from the first that is solved to this one."""
+        place = max(0, last - self.doc.solved_from)
+        return self._keys_to(run, place)[: place + 1]
+
+    def _keys_to(self, run, place):
+        keys = self._keys.setdefault(run.id, [])
+        if len(keys) <= place:
+            with self._guarded(run):
+                self._extend(run, keys, place)
+        return keys
+
+    def _extend(self, run, keys, place):
+        """Work out the keys up to a place. What stands still is told once; where all does, a frame costs one digest,
+        and its keys are worked out to the end."""
+        first = self.doc.solved_from
+        last = keys[-1] if keys else digest("start", KEYS, target.name(), self.doc.frame_rate)
+        if run.id not in self._still:
+            self._still[run.id] = self._told(run, first) if self._is_still(run) else None
+        still = self._still[run.id]
+        if still:
+            place = max(place, self.doc.solved_to - first)
+        felt = self.reader.felt_told(run.thing, first + len(keys), first + place)
+        for at, acts in enumerate(felt, first + len(keys)):
+            last = blake2b(last + (still or self._told(run, at)) + acts, digest_size=SIZE).digest()
+            keys.append(last)
+
+    def _told(self, run, frame) -> bytes:
+        told = [(layer.id, self._told_of(owner, layer, frame)) for owner, layer in run.members]
+        if len(told) == 1 and run.thing is run.members[0][1]:
+            return told[0][1]
+        return digest(self.reader.told(run.thing, Scope.world(frame)), told)
+
+    def _told_of(self, owner, layer, frame) -> bytes:
+        """Digest of what enters a layer and of its own channels."""
+        evaluator = self.evaluator
+        entering = evaluator.shape_name(owner, frame, evaluator.layers_above(owner, layer))
+        return digest(entering, self.reader.told(layer, self.scope(owner, layer, frame)))
+
+    def _is_still(self, run) -> bool:
+        """Whether all that a run reads but forces is the same at every frame."""
+        still = self.reader.still
+        for owner, layer in run.members:
+            above = self.evaluator.layers_above(owner, layer)
+            if not still(owner) or not all(map(still, owner.joints)) or self.reader.on_joint(owner):
+                return False
+            if not still(layer) or any(l.declared.memory or l.declared.reads_frames or not still(l) for l in above):
+                return False
+        return run.thing is run.members[0][1] or still(run.thing)
+
+    @contextmanager
+    def _guarded(self, run):
+        """Refuses, by name, what would need its own result."""
+        if run.id in self._keying:
+            raise EstampaError(
+                run.name,
+                "needs its own result: something that it reads is moved by it.",
+                "Let it read something else, or switch that off.",
+            )
+        self._keying.append(run.id)
+        try:
+            yield
+        finally:
+            self._keying.pop()
+
+    # -- what is read ------------------------------------------------------------------------------------------
+    def scope(self, owner: Thing, layer: Thing, frame: float) -> Scope:
+        """Solvers read in the world."""
+        return Scope.world(frame, owner, self.evaluator.poses.bones(owner) if owner.kind == "skeleton" else None)
+
+    def world(self, thing: Thing, frame: float) -> World:
+        """What acts at a frame on a solver."""
+        world, earlier = World(), max(frame - 1, self.doc.solved_from)
+        for force in self.reader.felt(thing):
+            v = self.reader.resolved(force, Scope.world(frame))
+            if force.declared.is_solid:
+                v.before = self.reader.resolved(force, Scope.world(earlier))
+            force.declared().act(world, v)
+        return world
+
+    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs:
+        """All that a run reads at a frame."""
+        evaluator, (owner, layer) = self.evaluator, run.members[0]
+        v = self.reader.resolved(layer, self.scope(owner, layer, frame))
+        world, first = self.world(layer, frame), self.doc.solved_from
+        above = evaluator.layers_above(owner, layer)
+        if owner.kind != "skeleton":
+            before, now = (evaluator.through(owner, above, f).points for f in (max(frame - 1, first), frame))
+            return Inputs(evaluator.topology.sized(owner, layer), before, now, v, world)
+        poses, frames = evaluator.poses, (max(frame - 2, first), max(frame - 1, first), frame)
+        bones, entering = poses.bones(owner), [poses.world(owner, f, above) for f in frames]
+        hang = self.reader.values.find(layer.constant("hang_on")) if "hang_on" in layer.declared.channels else None
+        carried = None
+        if hang is not None and hang.mesh is not None:
+            carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
+        return PoseInputs(bones, *entering, v, world, poses.factors(bones, frame), carried)
+
+    def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
+        """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""
+        first, now = (self.evaluator.subject(subject, f).points for f in (self.doc.start, frame))
+        nearest = cKDTree(first).query(at_start[:, :3, 3])[1]
+        return now[nearest] - first[nearest]
+
+    # -- frames ------------------------------------------------------------------------------------------------
+    def shown(self, owner: Thing, layer: Thing, frame: float) -> Shown | None:
+        """What is shown of a run at a frame. For one that is not solved its stale frame stands in, or the nearest
+        solved one before it; else there is none."""
+        live, wanted = self.evaluator.live.get(layer.id), layer.declared.shown
+        if live is not None:
+            found = live.now if np.floor(frame) >= live.at else live.before
+            columns = [(n, c) for t in found.tables.values() for n, c in t.columns.items()]
+            return Shown(found, frame, digest("live", columns), True)
+        run, at = self.of(owner, layer), int(np.floor(frame))
+        stale = self.evaluator.stale_keys.get((layer.id, at))
+        for key, true in ((self.key(run, frame), True), (stale, False)):
+            found = self.store.frame(key, wanted) if key else None
+            if found is not None:
+                return Shown(found, frame, key, true)
+        for earlier in range(at - 1, self.doc.solved_from - 1, -1):
+            key = self.key(run, earlier)
+            found = self.store.frame(key, wanted) if self.store.has(key) else None
+            if found is not None:
+                return Shown(found, earlier, key, False)
+        return None
+
+    def first(self, run: Run, inputs) -> Frame:
+        return run.thing.declared().start(inputs)
+
+    def stepped(self, run: Run, frame: int, before: Frame | None, inputs) -> Frame:
+        """The frame after `before` from what is read for it; without one, the first."""
+        try:
+            if before is None:
+                found = self.first(run, inputs)
+            else:
+                found = run.thing.declared().step(before, inputs, 1 / self.doc.frame_rate)
+        except EstampaError as err:
+            raise EstampaError(f"{run.name}, frame {frame}", err.cause, err.cure, err.detail) from err
+        trouble = found.trouble()
+        if trouble:
+            cure = "Raise Substeps, or undo the last change."
+            raise EstampaError(f"{run.name}, frame {frame}", f"gave {trouble}.", cure)
+        return found
+
+    def solve_through(
+        self, frame: float, progress: Progress | None = None, cancelled: Callable[[], bool] = lambda: False
+    ) -> int:
+        """Solve all that is needed up to a frame. Returns how many frames were computed. What was solved stays in the
+        store as long as the scene is open.
+
+        Raises Cancelled, or EstampaError with the layer and the frame, or when the store cannot hold the shot; what
+        was solved before stays.
+        """
+        work, first, last = list(self.every()), self.doc.solved_from, max(self.doc.start, int(np.floor(frame)))
+        if not work:
+            return 0
+        if self._solved_through >= last and all(self.store.has(self.key(run, last)) for run in work):
+            return 0
+        self._refuse_too_much(work, self.pin(last))
+        made = 0
+        for i, run in enumerate(work):
+            for at in range(first, last + 1):
+                if cancelled():
+                    raise Cancelled
+                made += self._solve_frame(run, at)
+                if progress:
+                    share = (i + (at - first + 1) / (last - first + 1)) / len(work)
+                    progress(share, f"{run.thing.name} · frame {at}")
+        self._solved_through = last
+        return made
+
+    def pin(self, last: int | None = None) -> list[bytes]:
+        """Keep what the scene needs (up to a frame, or all of it) in the store while it is open. Returns the keys."""
+        last = max(last or self.doc.start, self.doc.solved_to)
+        keys = [key for run in self.every() for key in self.keys(run, last)]
+        self.store.pin(self.evaluator.scene, keys)
+        return keys
+
+    def _refuse_too_much(self, work, keys) -> None:
+        """A shot that the store cannot hold is refused before it is solved, with its size."""
+        if all(map(self.store.has, keys)):
+            return
+        row = lambda run: sum(
+            np.dtype(c.dtype).itemsize * int(np.prod(c.shape, initial=1))
+            for table in run.thing.declared.tables.values()
+            for c in table
+        )
+        rows = lambda owner, layer: (
+            self.evaluator.mesh(owner, self.evaluator.layers_above(owner, layer)).count
+            if owner.mesh is not None
+            else len(self.evaluator.poses.bones(owner))
+        )
+        bytes_ = sum(row(run) * rows(*member) for run in work for member in run.members)
+        self.store.refuse_too_much(len(keys), bytes_ * len(keys) / len(work))
+
+    def _solve_frame(self, run: Run, frame: int) -> bool:
+        if self.store.has(self.key(run, frame)):
+            return False
+        found, at = None, frame
+        while at > self.doc.solved_from and found is None:  # back to the last frame that is whole
+            at -= 1
+            found = self.store.frame(self.key(run, at))
+        for now in range(at if found is None else at + 1, frame + 1):
+            found = self.stepped(run, now, found, self.inputs(run, now))
+            self.store.write(self.key(run, now), found)
+        return True
+
+
+def since(world: World, last: dict) -> World:
+    """A world whose obstacles come from where they stood in the step before, as `last` remembers it by id."""
+    found = []
+    for obstacle in world.colliders:
+        then = last.get(obstacle.id)
+        if then is not None and then.shape == obstacle.shape:
+            points = obstacle.points
+            if points is not None and then.points is not None and then.points[1].shape == points[1].shape:
+                points = (then.points[1], points[1])
+            obstacle = replace(obstacle, places=(then.places[1], obstacle.places[1]), points=points)
+        found.append(obstacle)
+        last[obstacle.id] = obstacle
+    return replace(world, colliders=found)
+

@@ -1,0 +1,237 @@
+"""Stacks of subjects: what the layers make of the rest shape, on rows, each result worked out once and named by what
+decided it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.mesh import Mesh
+from ..geometry.place import Place
+from ..hashing import digest
+from ..motion.layer import Moment, Resolved, moved
+from ..scene.document import Thing
+from .arrange import Many
+from .reader import Scope, alike
+
+KEPT_NAMES, KEPT_VALUES = 200_000, 4_000
+
+
+@dataclass(frozen=True)
+class Shape:
+    """Points of a subject at a frame. When a frame is not solved, something stands in for it: its stale result (then
+    `shown_frame` is the frame itself), an earlier solved frame, or the shape from the layers above (None)."""
+
+    points: np.ndarray  # (n, 3) float64 m; (k, n, 3) for copies
+    digest: bytes
+    true: bool = True
+    shown_frame: float | None = None
+
+
+@dataclass(frozen=True)
+class Copied:
+    """The copies of a subject at a frame: k places, and one shape for all of them or one for each."""
+
+    shape: Shape  # points (1 or k, n, 3), in the subject's own space
+    places: Place  # (k)
+    mesh: Mesh
+
+    @property
+    def alike(self) -> bool:
+        return len(self.shape.points) == 1
+
+    def points(self) -> np.ndarray:
+        """(k, n, 3) in the world, metres."""
+        return self.places.apply(self.shape.points)
+
+
+class Stacks:
+    """Shapes of one document, for one evaluator."""
+
+    def __init__(self, evaluator):
+        self.evaluator, self.reader = evaluator, evaluator.reader
+        self.stage, self.topology, self.scene = evaluator.stage, evaluator.topology, evaluator.scene
+        self._names: dict[tuple, bytes] = {}
+        self._values: dict[tuple, Resolved] = {}
+
+    # -- names -----------------------------------------------------------------------------------------------
+    def name(self, subject: Thing, layers: list[Thing], many: Many) -> bytes:
+        """Digest of all that decides the rows after the given layers, in the subject's own space, whether what they
+        read is solved yet or not."""
+        key = (subject.id, len(layers), layers[-1].id if layers else None, many.key)
+        found = self._names.get(key)
+        if found is None:
+            found = self._named(subject, layers, many)
+            if len(self._names) > KEPT_NAMES:
+                self._names.clear()
+            self._names[key] = found
+        return found
+
+    def _named(self, subject, layers, many):
+        if not layers:
+            mesh = subject.mesh
+            return digest(mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
+        layer = layers[-1]
+        if layer.declared.memory:
+            frames = np.floor(many.rows.frames)
+            if layer.id in self.evaluator.live:
+                return self.evaluator.runs.shown(subject, layer, frames[0]).key
+            keys = [self.evaluator.key(subject, layer, f) for f in np.unique(frames)]
+            return digest("solved", keys, alike(frames - frames[0]))
+        return digest(self.name(subject, layers[:-1], many), self.reader.told(layer, Scope.of_rows(subject, many)))
+
+    # -- rows ------------------------------------------------------------------------------------------------
+    def rows(self, subject: Thing, layers: list[Thing], many: Many) -> Shape:
+        """The rest shape after the given layers, which are the top part of the stack, in the subject's own space:
+        points (k, n, 3), or (1, n, 3) when all rows are alike."""
+        key = self.name(subject, layers, many)
+        if not layers:
+            return Shape(self.scene.mesh(subject.mesh).rest[None], key)
+        found = self.scene.shapes.get(key)
+        if found is not None:
+            return Shape(found, key)
+        layer = layers[-1]
+        if layer.declared.memory:
+            return self._solved_rows(subject, layers, many, key)
+        entering = self.rows(subject, layers[:-1], many)
+        true, shown = self._stands(subject, layer, many, entering)
+        points = self._applied(subject, layers, entering.points, self._read(subject, layer, many, true), many)
+        stack = self.evaluator.layers(subject)
+        after = stack[len(layers)] if len(stack) > len(layers) else None
+        last = after is None or after.declared.memory
+        # a point that is no number stays one down the stack, so that it is enough to look at the end
+        if last and not np.isfinite(points.sum()):
+            self._refuse_no_numbers(subject, layers, many)
+        # of many copies only what is looked at in the end is worth keeping
+        if true and (len(points) == 1 or last):
+            self.scene.shapes.put(key, points)
+        return Shape(points, key if true else digest(key, "stands in", entering.digest, shown), true, shown)
+
+    def _read(self, subject, layer, many, true) -> Resolved:
+        key = (layer.id, many.key)
+        found = self._values.get(key)
+        if found is None:
+            found = self.reader.resolved(layer, Scope.of_rows(subject, many))
+            if true:  # else what it names may be solved before it is asked for again
+                if len(self._values) > KEPT_VALUES:
+                    self._values.clear()
+                self._values[key] = found
+        return found
+
+    def _stands(self, subject, layer, many, entering):
+        """(whether all that a layer reads is solved, the frame that is shown instead where it is not)."""
+        scope = None
+        for name, channel in layer.declared.channels.items():
+            if channel.to in ("", "map", "target") or not layer.constant(name):
+                continue
+            scope = scope or Scope.of_rows(subject, many)
+            true, shown = self.reader.reading(layer, channel, scope).stands()
+            if not true:
+                return False, shown
+        return entering.true, entering.shown_frame
+
+    def _refuse_no_numbers(self, subject, layers, many):
+        """Name the first layer whose points are not numbers."""
+        for count, layer in enumerate(layers, 1):
+            if layer.declared.memory:
+                continue
+            entering = self.rows(subject, layers[: count - 1], many).points
+            points = self._applied(subject, layers[:count], entering, self._read(subject, layer, many, False), many)
+            if not np.isfinite(points).all():
+                raise EstampaError(
+                    f"{layer.name} on {subject.name}",
+                    f"gives points that are not numbers at frame {many.rows.frames[0]:g}.",
+                    "Undo the last change of its channels, or switch it off.",
+                )
+
+    def _applied(self, subject, layers, points, v, many):
+        layer = layers[-1]
+        declared, count = layer.declared, len(many.rows)
+        mesh = self.topology.mesh(subject, layers[:-1])
+        wanted = 1 if len(points) == 1 and v.alike else count
+        if len(points) != wanted:
+            points = np.repeat(points, wanted, axis=0)
+        v, place = v.in_rows(wanted), many.place.spread(count)
+        if place.rows != wanted:
+            place = Place(*(part[:wanted] for part in place))
+        now = Moment(many.rows.frames[:wanted], self.evaluator.doc.frame_rate, mesh, place)
+        if declared.remeshes:
+            return declared().apply(points, self.topology.plans(subject, layers)[-1], v, now)
+        try:
+            return moved(declared(), points, v, now)
+        except EstampaError as err:
+            raise EstampaError(
+                f"{layer.name} on {subject.name}", f"{err.what} {err.cause}", err.cure, err.detail
+            ) from err
+
+    def _solved_rows(self, subject, layers, many, key) -> Shape:
+        """Rows of a layer with memory: each copy shows the subject's own solved frame nearest before its time."""
+        frames = np.floor(many.rows.frames)
+        unique, where = np.unique(frames, return_inverse=True)
+        shapes = [self._solved(subject, layers, f) for f in unique]
+        true = all(s.true for s in shapes)
+        points = np.stack([s.points for s in shapes])
+        if len(unique) > 1:
+            points = points[where]
+        return Shape(points, key if true else shapes[0].digest, true, shapes[-1].shown_frame)
+
+    def _solved(self, subject, layers, frame) -> Shape:
+        """A solved frame in the subject's own space; solvers work in the world."""
+        found = self.evaluator.runs.shown(subject, layers[-1], frame)
+        mesh = self.topology.sized(subject, layers[-1])
+        points = layers[-1].declared().points(found.frame, layers[-1].id, mesh) if found is not None else None
+        if points is None or len(points) != mesh.count:
+            entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
+            return Shape(entering.points[0], digest("unsolved", entering.digest), False, None)
+        at = found.at if found.true else max(found.at, self.evaluator.doc.solved_from)
+        back = self.stage.one(subject, at).place.inverse()
+        return Shape(back.apply(points.astype(np.float64)[None])[0], found.key, found.true, found.at)
+
+    # -- shapes ----------------------------------------------------------------------------------------------
+    def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:
+        """The rest shape after the given layers, which are the top part of the stack, in the world: points (n, 3)."""
+        many = self.stage.one(subject, frame)
+        shape = self.rows(subject, layers, many)
+        true, shown = shape.true, shape.shown_frame
+        if true and self.reader.on_joint(subject):
+            true, shown = self.reader.stands_true(subject, many.rows.frames)
+        return Shape(many.place.apply(shape.points)[0], digest(shape.digest, many.place), true, shown)
+
+    def copies(self, copies: Thing, frame: float) -> Copied | None:
+        """The copies of a subject at a frame; None when they name no subject."""
+        subject = self.evaluator.doc.shape_of(copies)
+        if subject is None:
+            return None
+        many = self.stage.many(copies, subject, frame)
+        mesh = self.topology.mesh(subject)
+        if len(many.rows) == 0:
+            return Copied(Shape(np.zeros((1, mesh.count, 3)), b""), Place.still(0), mesh)
+        shape = self.rows(subject, self.evaluator.layers(subject), many)
+        if many.amounts is not None:
+            points = mesh.points + many.amounts[:, None, None] * (shape.points - mesh.points)
+            shape = Shape(points, digest(shape.digest, many.amounts), shape.true, shape.shown_frame)
+        return Copied(shape, many.place.spread(len(many.rows)), mesh)
+
+    def travel_of(self, subject: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
+        """How far a layer moves its subject at a frame: (mean, largest) in metres; None when it is not solved."""
+        evaluator = self.evaluator
+        above = evaluator.layers_above(subject, layer)
+        through = [*above, layer]
+        if subject.kind == "skeleton":
+            return evaluator.poses.travel_of(subject, above, through, frame)
+        if any(l.declared.memory and not evaluator.store.has(evaluator.key(subject, l, frame)) for l in through):
+            return None
+        many = self.stage.one(subject, frame)
+        key = digest("envelope", self.name(subject, through, many))
+        found = self.scene.shapes.get(key)
+        if found is None:
+            shapes = self.rows(subject, above, many), self.rows(subject, through, many)
+            if not all(s.true for s in shapes):
+                return None
+            before, after = (s.points[0] for s in shapes)
+            if layer.declared.remeshes:
+                before = self.topology.plans(subject, through)[-1].carried(before)
+            apart = np.linalg.norm(after - before, axis=1) * many.place.size[0]
+            found = np.array([apart.mean(), apart.max()])
+            self.scene.shapes.put(key, found)
+        return float(found[0]), float(found[1])

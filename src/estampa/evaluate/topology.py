@@ -1,0 +1,98 @@
+"""Topology of subjects through their stacks: meshes, plans of the layers that change them, what is carried along."""
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.mesh import Mesh
+from ..geometry.weights import few_of, spread
+from ..hashing import digest
+from ..motion.remesh import Plan
+from ..scene.document import Thing
+
+
+class Topology:
+    """Meshes at rest of one document, for one evaluator."""
+
+    def __init__(self, evaluator):
+        self.evaluator, self.scene = evaluator, evaluator.scene
+
+    def mesh(self, subject: Thing, layers: list[Thing] | None = None) -> Mesh:
+        """The mesh of a subject after the given layers (all of them when none are given), at rest."""
+        mesh = self.scene.mesh(subject.mesh)
+        for plan in self.plans(subject, self.evaluator.layers(subject) if layers is None else layers):
+            mesh = plan.mesh
+        return mesh
+
+    def plans(self, subject: Thing, layers: list[Thing]) -> list[Plan]:
+        """Of those layers that change topology, in order."""
+        found, mesh = [], self.scene.mesh(subject.mesh)
+        for layer in layers:
+            if layer.declared.remeshes:
+                found.append(self._plan(subject, layer, mesh, found))
+                mesh = found[-1].mesh
+        return found
+
+    def _plan(self, subject, layer, mesh, before) -> Plan:
+        declared = layer.declared
+        v = {n: layer.constant(n) for n, c in declared.channels.items() if not c.animates}
+        found = subject.map(v.get("map"))
+        name = digest("plan", layer.kind, {n: x for n, x in v.items() if n != "map"}, found.weights if found else None)
+        kept = self.scene.solver_cache.get(("plan", layer.id))
+        if kept is None or kept[0] != name or kept[1] is not mesh:
+            weights = self.scene.arrays.get(found.weights) if found else None
+            for plan in before:
+                weights = plan.carried(weights) if weights is not None else None
+            try:
+                plan = declared().plan(mesh, v, weights)
+            except EstampaError as err:
+                raise EstampaError(f"{layer.name} on {subject.name}", err.cause, err.cure, err.detail) from err
+            kept = self.scene.solver_cache["plan", layer.id] = (name, mesh, plan)
+        return kept[2]
+
+    def map_weights(self, subject: Thing, found, layer: Thing | None = None) -> np.ndarray:
+        """(n,) float32 weights of a map, carried to the topology that enters a layer (or leaves the stack)."""
+        weights, evaluator = self.scene.arrays.get(found.weights), self.evaluator
+        above = layer is not None and layer.on
+        plans = self.plans(subject, evaluator.layers_above(subject, layer) if above else evaluator.layers(subject))
+        if not plans:
+            return weights
+        return plans[-1].mesh.cached(("carried", found.id), lambda: _carried(weights, plans), found.weights)
+
+    def bound(self, subject: Thing, layer: Thing):
+        """(indices (n, m), weights (n, m)) that a layer was bound with, carried to the topology that enters it."""
+        bind, plans = layer.bind, self.plans(subject, self.evaluator.layers_above(subject, layer))
+        arrays = self.scene.arrays
+        indices = arrays.get(bind.indices) if bind.indices else None
+        if not plans:
+            return indices, arrays.get(bind.weights)
+        name = ("bound", layer.id)
+        kept = self.scene.solver_cache.get(name)
+        if kept is None or kept[0] is not plans[-1] or kept[1] != bind:
+            dense = arrays.get(bind.weights)
+            if indices is not None:
+                dense = spread(indices, dense, len(bind.joints))
+            for plan in plans:
+                dense = plan.carried(dense)
+            found = few_of(dense, indices.shape[1]) if indices is not None else (None, dense.astype(np.float32))
+            kept = self.scene.solver_cache[name] = (plans[-1], bind, found)
+        return kept[2]
+
+    def sized(self, subject: Thing, layer: Thing) -> Mesh:
+        """The mesh that enters a solver, at the size that the subject has in the world at the first frame."""
+        evaluator = self.evaluator
+        mesh = self.mesh(subject, evaluator.layers_above(subject, layer))
+        size = float(evaluator.stage.one(subject, evaluator.doc.start).place.size[0])
+        if size == 1:
+            return mesh
+        kept = self.scene.solver_cache.get(("sized", layer.id))
+        if kept is None or kept[0] is not mesh or kept[1] != size:
+            kept = self.scene.solver_cache["sized", layer.id] = (mesh, size, mesh.with_points(mesh.points * size))
+        return kept[2]
+
+
+def _carried(weights, plans) -> np.ndarray:
+    for plan in plans:
+        weights = plan.carried(weights)
+    weights = np.clip(weights, 0, 1).astype(np.float32)
+    weights.flags.writeable = False  # as those that the scene keeps, so that kernels see one sort of array
+    return weights

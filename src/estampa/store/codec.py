@@ -1,0 +1,108 @@
+"""A solved frame as bytes: a header, a checksum a column, then the columns one after another.
+
+    magic, layout size, columns, total size (so that a torn file is known by its length), checksum of the layout
+    layout: JSON that all frames of a run share: tables, their columns, types, shapes and whose rows they are
+    one 64-bit XXH3 checksum for each column, and one for the snapshot
+    the columns, each as it lies in memory, then the snapshot
+"""
+
+import json
+import os
+import struct
+from collections.abc import Mapping
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+import xxhash
+
+from ..solve.frame import Frame, Table
+
+MAGIC = b"ESTFRAM3"
+HEAD = struct.Struct("<8sIIQQ")
+
+
+class Part(NamedTuple):
+    """One column as it lies in a file."""
+
+    table: str
+    name: str  # "" for the ids of a table
+    dtype: str
+    shape: tuple[int, ...]
+
+    @property
+    def nbytes(self) -> int:
+        return int(np.prod(self.shape, dtype=np.int64)) * np.dtype(self.dtype).itemsize
+
+
+def encode(frame: Frame) -> list[bytes | memoryview]:
+    """The pieces of a file."""
+    layout, arrays = [], []
+    for table_name, table in frame.tables.items():
+        ids = {} if table.ids is None else {"": np.ascontiguousarray(table.ids, np.int64)}
+        columns = {**ids, **table.columns}
+        told = [[name, a.dtype.str, list(a.shape)] for name, a in columns.items()]
+        layout.append([table_name, told, {m: list(span) for m, span in table.spans.items()}])
+        arrays += [memoryview(np.ascontiguousarray(a)).cast("B") if a.size else b"" for a in columns.values()]
+    arrays.append(frame.blob)
+    text = json.dumps([layout, len(frame.blob)], separators=(",", ":")).encode()
+    sums = struct.pack(f"<{len(arrays)}Q", *map(_sum, arrays))
+    total = HEAD.size + len(text) + len(sums) + sum(len(a) for a in arrays)
+    return [HEAD.pack(MAGIC, len(text), len(arrays), total, _sum(text)), text, sums, *arrays]
+
+
+def is_whole(file) -> bool:
+    """Whether an open file has the length that its head says."""
+    magic, _, _, total, _ = HEAD.unpack(file.read(HEAD.size))
+    return magic == MAGIC and os.fstat(file.fileno()).st_size == total
+
+
+def decode(file, wanted: tuple[str, ...] | None = None) -> Frame | None:
+    """The frame of an open file, with the columns of those names only (all of them when none are given); None when it
+    is damaged. Sizes are held against the bytes that are there before memory is taken for them."""
+    magic, size, count, total, layout_sum = HEAD.unpack(file.read(HEAD.size))
+    if magic != MAGIC or os.fstat(file.fileno()).st_size != total or size + 8 * count > total:
+        return None
+    text = file.read(size)
+    if _sum(text) != layout_sum:
+        return None
+    parts, spans, blob = _layout(text)
+    at = HEAD.size + size + 8 * count
+    if len(parts) + 1 != count or at + sum(p.nbytes for p in parts) + blob != total:
+        return None
+    sums = struct.unpack(f"<{count}Q", file.read(8 * count))
+    columns, ids, here = {name: {} for name in spans}, {}, at
+    for part, wanted_sum in zip(parts, sums, strict=False):
+        if not part.name or wanted is None or part.name in wanted:
+            if at != here:
+                file.seek(at)
+            array = np.empty(part.shape, part.dtype)
+            if array.size and file.readinto(memoryview(array).cast("B")) != array.nbytes:
+                return None
+            if _sum(memoryview(array).cast("B") if array.size else b"") != wanted_sum:
+                return None
+            here = at + part.nbytes
+            (columns[part.table] if part.name else ids).__setitem__(part.name or part.table, array)
+        at += part.nbytes
+    snapshot = b""
+    if blob and wanted is None:
+        file.seek(at)
+        snapshot = file.read(blob)
+        if _sum(snapshot) != sums[-1]:
+            return None
+    return Frame({n: Table(columns[n], ids.get(n), spans[n]) for n in spans}, snapshot)
+
+
+@lru_cache(256)
+def _layout(text: bytes) -> tuple[tuple[Part, ...], Mapping[str, Mapping[str, tuple[int, int]]], int]:
+    """(columns in order, table -> whose rows, size of the snapshot); the frames of a run share one."""
+    tables, blob = json.loads(text)
+    parts, spans = [], {}
+    for name, columns, whose in tables:
+        spans[name] = {m: tuple(span) for m, span in whose.items()}
+        parts += [Part(name, c, dtype, tuple(shape)) for c, dtype, shape in columns]
+    return tuple(parts), spans, int(blob)
+
+
+def _sum(data) -> int:
+    return xxhash.xxh3_64_intdigest(data)

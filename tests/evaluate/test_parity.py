@@ -1,0 +1,183 @@
+"""What is read and what names a result cannot part: change any channel of any kind, and the name of the result changes
+if, and only if, the result may."""
+
+import numpy as np
+import pytest
+
+from estampa.evaluate.evaluator import Evaluator
+from estampa.geometry.primitives import sheet, tube
+from estampa.scene import commands as do
+from estampa.scene import joints as build
+from estampa.scene.channels import kind_of, kinds_in
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
+
+FRAME = 4
+BOUND = ("skin", "cage")  # made by binding
+
+
+class Stage:
+    """A scene with one of everything that can be named, twice."""
+
+    def __init__(self, store):
+        self.store = store
+        self.scene = scene = Scene(Document(start=1, end=6, loop=(1, 7)))
+        flat = sheet(1, 1, 6, 6)
+        self.subject = do.add_mesh(scene, flat, "Subject").id
+        other = [do.add_mesh(scene, sheet(2, 2, 5, 5), f"Other {i}").id for i in (1, 2)]
+        for i, thing in enumerate(other):
+            do.set_values(scene, thing, {"y": -0.4 - i, "turn_x": 0.3 * i})
+        line = np.stack([np.zeros(5), np.linspace(0, 1, 5), np.zeros(5)], axis=1)
+        self.tube = do.add_mesh(scene, tube(line, np.full(5, 0.1), 5), "Tube").id
+        cage = do.add_mesh(scene, tube(line, np.full(5, 0.3), 5), "Cage").id
+        self.skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0.2, 1, 0], 4)]).id
+        joints = [j.id for j in scene.doc.find(self.skeleton).joints]
+        build.bind_skin(scene, self.tube, self.skeleton)
+        build.bind_cage(scene, self.tube, cage)
+        put = lambda kind, i, **v: do.add_thing(scene, kind, values={"x": 0.3 + 0.4 * i, "y": 0.2 * i, "z": 0.5} | v).id
+        ways = [((0, 0, 0), (1, 0.5, 0), (2, 0, 1)), ((0, 1, 0), (1, 0, 0), (2, 1, -1))]
+        maps = [do.add_map(scene, self.subject, np.linspace(i, 1, 36), f"Map {i}").id for i in (0, 0.5)]
+        points = scene.mesh(scene.doc.find(self.subject).mesh).points
+        grips = [put("grip", i, turn_x=0.4 * i) for i in (1, 2)]
+        self.named = {
+            "map": maps,
+            "target": [do.add_target(scene, self.subject, points * (1 + i)).id for i in (1, 2)],
+            "grip": grips,
+            "placed": [*grips, joints[1]],
+            "zone": [put("zone", i, reach=1.0 + i) for i in (1, 2)],
+            "path": [do.add_thing(scene, "path", spots=spots).id for spots in ways],
+            "subject": other,
+            "joint": joints[1:3],
+            "wind": [do.add_thing(scene, "wind", values={"speed": 3.0 + 4 * i}).id for i in (0, 1)],
+            "target_map": [do.add_map(scene, other[0], np.linspace(0, 1, 25), "Half").id],
+        }
+        do.add_thing(scene, "gravity")
+        for moving, channel, far in ((self.subject, "x", 0.5), (joints[1], "turn_x", 1.0)):
+            do.set_key(scene, moving, channel, 1, 0.0)
+            do.set_key(scene, moving, channel, 5, far)
+
+    def base(self, kind):
+        """Values that make every channel of a kind matter as far as one setting can."""
+        values = {n: self.named[c.to][0] for n, c in kind.channels.items() if c.to in self.named}
+        if not kind.family == "layer" or kind.memory:
+            return values
+        for name, channel in kind.channels.items():
+            if channel.type == "number" and channel.animates:
+                low, high = channel.soft
+                values[name] = channel.clamp(low + 0.37 * (high - low))
+        return values
+
+    def others(self, name, channel, value):
+        """Other values of a channel."""
+        if channel.type in ("number", "whole"):
+            low, high = channel.soft
+            found = channel.clamp(low + 0.71 * (high - low))
+            return [type(channel.default)(found)]
+        if channel.type == "switch":
+            return [not value]
+        if channel.type == "choice":
+            return [w for w, _ in channel.choices if w != value]
+        return [i for i in self.named.get(channel.to, []) if i != value]
+
+    def seen(self, owner_id):
+        """(digest of what decides it, what it looks like)."""
+        evaluator = Evaluator(self.scene.doc, self.scene, self.store)
+        evaluator.solve_through(FRAME)
+        owner = self.scene.doc.find(owner_id)
+        name = evaluator.shape_name(owner, FRAME)
+        if owner.kind == "skeleton":
+            return name, evaluator.poses.world(owner, FRAME)
+        return name, evaluator.subject(owner, FRAME).points
+
+    def try_all(self, thing_id, owner_id):
+        """Change each channel of a thing in turn, and hold the name of its owner's shape against the shape."""
+        thing = self.scene.doc.find(thing_id)
+        name, shape = self.seen(owner_id)
+        moved = []
+        for channel_name, channel in thing.declared.channels.items():
+            if channel_name == "parent" and thing.kind in ("subject", "skeleton"):
+                continue
+            value = self.scene.doc.find(thing_id).constant(channel_name)
+            for other in (o for o in self.others(channel_name, channel, value) if o != thing_id):
+                do.set_value(self.scene, thing_id, channel_name, other)
+                where = f"{thing.kind} · {channel_name} = {other}"
+                matters = not channel.drawn and channel.applies(self.scene.doc.find(thing_id).constant)
+                new_name, new_shape = self.seen(owner_id)
+                same = new_shape.shape == shape.shape and np.array_equal(new_shape, shape)
+                assert same or new_name != name, f"{where}: the result changed, and its name did not"
+                assert matters or (same and new_name == name), f"{where}: nothing reads it, and it made frames stale"
+                if not same:
+                    moved.append(channel_name)
+                self.scene.undo()
+        return moved
+
+
+LAYERS = [k.kind for k in kinds_in("layer") if k.kind not in BOUND]
+
+
+@pytest.mark.parametrize("word", LAYERS)
+def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
+    stage, kind = Stage(store), kind_of(word)
+    owner = stage.skeleton if kind.moves == "joints" else stage.subject
+    if kind.memory and "collider" in kind.feels:
+        do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
+    layer = do.add_layer(stage.scene, owner, word, values=stage.base(kind))
+    assert stage.try_all(layer.id, owner), "some channel does something"
+
+
+@pytest.mark.parametrize("word", BOUND)
+def test_a_bound_layer_is_named_by_all_that_it_reads(word, store):
+    stage = Stage(store)
+    tube = stage.scene.doc.find(stage.tube)
+    layer = next(l for l in tube.stack if l.kind == word)
+    assert stage.try_all(layer.id, stage.tube)
+
+
+@pytest.mark.parametrize("word", [k.kind for k in kinds_in("force")])
+def test_a_force_is_part_of_the_name_of_what_feels_it(word, store):
+    stage, kind = Stage(store), kind_of(word)
+    values = {n: stage.named[c.to][0] for n, c in kind.channels.items() if c.to in stage.named and n != "parent"}
+    if word == "collider":
+        rope = build.add_skeleton(stage.scene, [build.straight([0, 0.5, 0], [0.6, 0.5, 0], 6)]).id
+        do.add_layer(stage.scene, rope, "chain")
+        thing = do.add_thing(stage.scene, word, values=values | {"x": 0.4, "y": 0.3})
+        assert "radius" in stage.try_all(thing.id, rope)
+        do.set_value(stage.scene, thing.id, "shape", "box")
+        assert "tall" in stage.try_all(thing.id, rope)
+        return
+    do.add_layer(stage.scene, stage.subject, "cloth")
+    thing = do.add_thing(stage.scene, word, values=values | ({"height": -0.01} if word == "ground" else {}))
+    assert stage.try_all(thing.id, stage.subject)
+
+
+@pytest.mark.parametrize("to", ["grip", "zone", "path"])
+def test_what_is_named_is_part_of_the_name_of_what_reads_it(to, store):
+    stage = Stage(store)
+    reader = {"grip": "noise", "zone": "noise", "path": "follow"}[to]
+    values = stage.base(kind_of(reader)) | ({"how": "bent"} if to == "path" else {})
+    do.add_layer(stage.scene, stage.subject, reader, values=values)
+    thing = stage.named[to][0]
+    assert stage.try_all(thing, stage.subject)
+    if to == "zone":
+        for shape in ("box", "path"):
+            do.set_values(stage.scene, thing, {"shape": shape, "path": stage.named["path"][0]})
+            assert stage.try_all(thing, stage.subject)
+
+
+def test_a_wind_that_a_layer_does_not_read_stales_nothing_of_it(store):
+    stage = Stage(store)
+    chosen, other = stage.named["wind"]
+    do.add_layer(stage.scene, stage.skeleton, "stems", values={"wind": chosen})
+    name = stage.seen(stage.skeleton)[0]
+    do.set_value(stage.scene, other, "speed", 9.0)
+    assert stage.seen(stage.skeleton)[0] == name
+    do.set_value(stage.scene, chosen, "speed", 9.0)
+    assert stage.seen(stage.skeleton)[0] != name
+
+
+def test_how_a_subject_is_drawn_stales_nothing(store):
+    stage = Stage(store)
+    do.add_layer(stage.scene, stage.subject, "cloth")
+    name = stage.seen(stage.subject)[0]
+    do.set_value(stage.scene, stage.subject, "smooth", 1.0)
+    assert stage.seen(stage.subject)[0] == name
