@@ -62,6 +62,14 @@ def main(argv: list[str] | None = None) -> int:
     loop.add_argument("--desync", action="store_true", help="bring what moves in step out of it, and save the scene")
     loop.add_argument("--vary", type=float, default=0.0, metavar="SHARE", help="with it, how much copies differ")
 
+    start = command("start", _start, "Let a solver begin from a solved frame, and save the scene.")
+    start.add_argument("scene")
+    start.add_argument("--layer", metavar="NAME", help="which solver (default: the only one)")
+    what = start.add_mutually_exclusive_group(required=True)
+    what.add_argument("--frame", type=int, help="the solved frame that it begins from")
+    what.add_argument("--rest", action="store_true", help="instead, begin from rest again")
+    start.add_argument("--from", dest="other", metavar="NAME", help="a frame of another solver of its kind")
+
     keys = command("keys", _keys, "Bake the layers of a skeleton to keys on its joints, and save the scene.")
     keys.add_argument("scene")
     keys.add_argument("--skeleton", metavar="NAME", help="which skeleton (default: the only one)")
@@ -273,6 +281,26 @@ def _loop(a) -> int:
     return 0 if all(seam.closed for seam in found) else 1
 
 
+def _start(a) -> int:
+    from .evaluate import starts
+    from .scene.commands import set_start
+
+    with _edited(a.scene) as scene:
+        evaluator = scene.evaluator()
+        solvers = [run.thing for run in evaluator.runs.every()]
+        layer = _named(scene, a.layer, solvers, "Solver")
+        if a.rest:
+            set_start(scene, layer.id, None)
+            print(f"{layer.name} begins from rest")
+            return 0
+        other = _named(scene, a.other, solvers, "Solver") if a.other else layer
+        set_start(scene, layer.id, starts.adopt(evaluator, layer.id, a.frame, other.id))
+        print(f"{layer.name} begins from {scene.doc.find(layer.id).adopted.words}")
+        for remark in starts.remarks_on(scene.evaluator()):
+            print(remark)
+    return 0
+
+
 def _named(scene, name: str | None, things, what: str):
     """The one of these things with that name, or the only one there is."""
     things = list(things)
@@ -428,9 +456,11 @@ def _bake_all(scene, out, print_names) -> int:
 def _check(a) -> int:
     from .baking.keys import clip_remarks
     from .evaluate.remarks import remarks
+    from .evaluate.starts import remarks_on
 
     scene = _load(a.scene)
-    found = [*remarks(scene), *clip_remarks(scene.evaluator())]
+    evaluator = scene.evaluator()
+    found = [*remarks(scene), *clip_remarks(evaluator), *remarks_on(evaluator)]
     for remark in found:
         print(f"{remark.severity}: {remark}")
     if not found:

@@ -10,7 +10,9 @@ import pytest
 
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
+from estampa.evaluate.lanes import STALE, UNSOLVED, LaneMemory
 from estampa.hashing import digest, rand
+from estampa.scene import commands as do
 from estampa.solve.frame import Frame, Table
 from estampa.store.frames import DEFAULT_LIMIT, FrameStore, limit_of
 
@@ -130,6 +132,24 @@ def test_what_an_open_scene_needs_stays_whatever_the_limit_and_what_cannot_fit_i
     with pytest.raises(EstampaError, match="needs 36.8 kB for its 12 solved frames.*ESTAMPA_STORE_LIMIT"):
         Evaluator(flag.doc, flag, small).solve_through(12)
     assert not list(small.root.glob("*/*")), "it was refused before anything was solved"
+
+
+def test_why_frames_are_stale_is_still_known_when_the_scene_is_opened_again(flag, store):
+    subject, cloth = Evaluator(flag.doc, flag, store).solvers()[0]
+    Evaluator(flag.doc, flag, store).solve_through(12)
+    wind = next(t for t in flag.doc.things if t.kind == "wind")
+    do.set_value(flag, wind.id, "speed", 5.5)
+    do.set_value(flag, cloth.id, "damping", 0.7)
+    again, memory = Evaluator(flag.doc, flag, FrameStore(store.root)), LaneMemory()
+    state = memory.state(again, *again.solvers()[0])
+    assert (state.states == STALE).all() and state.why == "Cloth · damping, Wind · speed"
+    again.stale_keys = memory.keys
+    shown = again.subject(subject, 12)
+    assert not shown.true and shown.shown_frame == 12, "its stale frame stands in, and looks stale"
+    path = store._manifest(cloth.id)
+    path.write_text(path.read_text()[:-40])
+    assert (LaneMemory().state(again, *again.solvers()[0]).states == UNSOLVED).all(), "a damaged one is as none"
+    assert store.clear() == 12 and not path.exists()
 
 
 def test_sizes_are_said_in_words_or_bytes_and_nonsense_is_refused():

@@ -183,6 +183,8 @@ def _table(w, s, files):
         ("next", "Play", "Next frame", ".", "play", "Go to the next frame", lambda: s.go_to(s.frame + 1)),
         ("previous", "Play", "Previous frame", ",", "play", "Go to the frame before", lambda: s.go_to(s.frame - 1)),
         ("solve", "Play", "Solve", "Ctrl+Space", "solve", "Solve every frame of the range, beside the window", s.solve),
+        ("start_here", "Play", "Start from this frame", "Ctrl+Shift+Home", "solve", "The selected solver begins as it is solved here", s.start_here),
+        ("start_rest", "Play", "Start from rest", "Ctrl+Alt+Home", "reset", "The selected solver begins from rest again", s.start_from_rest),
         ("cancel", "Play", "Cancel", "Escape", "stop", "Stop what is under way; what is solved stays", s.cancel),
     ]
 # fmt: on

@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..baking.keys import clip_remarks
 from ..errors import EstampaError, disk_trouble
-from ..evaluate import sync
+from ..evaluate import starts, sync
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.lanes import LaneMemory, LaneState
 from ..evaluate.live import Live
@@ -83,10 +83,10 @@ class Beside:
     reader: object
 
 
-def _clip_remarks(evaluator):
-    """Remarks on baked clips; none while what they read cannot be worked out."""
+def _worked_out(evaluator):
+    """Remarks on baked clips and start states; none while what they read cannot be worked out."""
     try:
-        return clip_remarks(evaluator)
+        return [*clip_remarks(evaluator), *starts.remarks_on(evaluator)]
     except EstampaError:
         return []
 
@@ -501,7 +501,7 @@ class Session(QObject):
                     lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state)
             frames = np.arange(doc.start, doc.end + 1, dtype=float)
             trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
-            found = [*remarks(snapshot), *_clip_remarks(evaluator)]
+            found = [*remarks(snapshot), *_worked_out(evaluator)]
             return doc, lanes, {i: p for i, p in trails.items() if p is not None}, found
 
         self.planner.ask(work, self._on_planned)
@@ -601,6 +601,37 @@ class Session(QObject):
                 failed,
             )
         )
+
+    @property
+    def solver(self) -> Thing | None:
+        """The selected solver, or the only one on what is selected, or in the scene."""
+        thing = self.thing
+        every = {run.id: run.thing for run in self.evaluator("window").runs.every()}
+        if thing is not None and thing.id in every:
+            return thing
+        owner = self.doc.owner(thing.id) or thing if thing is not None else None
+        own = [every[l.id] for l in owner.stack if l.id in every] if owner is not None else []
+        found = own or list(every.values())
+        return found[0] if len(found) == 1 else None
+
+    def start_here(self) -> None:
+        """Let the selected solver begin from the present frame, which is solved first where it has to be."""
+        layer, scene, frame = self._solver(), self.scene, self.frame
+        evaluator = Evaluator(self.doc, scene, self.store)
+
+        def then(adopted):
+            if self.carry_out(lambda: do.set_start(scene, layer.id, adopted)):
+                self.notice.emit("done", f"{layer.name} now begins from frame {frame}, settled as it is here.", "")
+
+        self.jobs.add(Job("Start state", lambda progress, cancelled: starts.adopt(evaluator, layer.id, frame), then))
+
+    def start_from_rest(self) -> None:
+        do.set_start(self.scene, self._solver().id, None)
+
+    def _solver(self) -> Thing:
+        if self.solver is None:
+            raise EstampaError("A start state", "is of one solver.", "Select a cloth or another solver in the roster.")
+        return self.solver
 
     def cancel(self) -> None:
         self.wants_solved, self._solving = False, None

@@ -90,7 +90,7 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        wanted = (thing.id, thing.kind, computed, folded, self._all) if thing else None
+        wanted = (thing.id, thing.kind, thing.adopted, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
             self._build(thing)
@@ -141,6 +141,8 @@ class Sheet(QWidget):
                 self._skeleton(grid, thing)
             elif thing.kind == "stems":
                 self._frequencies(grid, thing)
+            if thing.adopted is not None:
+                self._start(grid, thing)
             self._channels(grid, thing)
         grid.setRowStretch(grid.rowCount(), 1)
         before = self._scroll.takeWidget()
@@ -201,6 +203,17 @@ class Sheet(QWidget):
             words = "It has no layers yet. Add one: wind on stems, a swinging chain, an aim."
             grid.addWidget(self._empty(words), len(facts), 0, 1, 4)
         grid.addWidget(self._add_button(thing), len(facts) + 1, 0, 1, 4)
+
+    def _start(self, grid, thing):
+        at = grid.rowCount()
+        label = QLabel("Begins from")
+        label.setProperty("soft", True)
+        grid.addWidget(label, at, 0)
+        grid.addWidget(QLabel(thing.adopted.words, wordWrap=True), at, 1, 1, 2)
+        rest = QPushButton("From rest")
+        rest.setToolTip("Begin from rest again")
+        rest.clicked.connect(lambda: do.set_start(self.session.scene, thing.id, None))
+        grid.addWidget(rest, at, 3)
 
     def _frequencies(self, grid, thing):
         """Natural frequency and period of each part, which is what people judge by eye."""

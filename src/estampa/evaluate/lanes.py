@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..scene.document import Document
+from ..store.manifest import Manifest
 from .evaluator import Evaluator
 from .reasons import MOVED, Read, reads
 
@@ -30,14 +31,18 @@ class LaneState:
 
 class LaneMemory:
     """Remembers, per layer and frame, the document that its last solved frame was of; so it can say what is different
-    now."""
+    now. Of what was solved before the scene was opened the store remembers the rest."""
 
     def __init__(self):
         self._solved: dict[tuple[str, int], Document] = {}
+        self._before: dict[str, Manifest | None] = {}  # runs as the store remembered them at first, by layer
         self.keys: dict[tuple[str, int], bytes] = {}  # (layer, frame) -> key of its last solved frame
 
     def state(self, evaluator: Evaluator, subject, layer) -> LaneState:
         doc, store = evaluator.doc, evaluator.store
+        if layer.id not in self._before:
+            self._before[layer.id] = store.remembered(evaluator.runs.of(subject, layer).id)
+        before = self._before[layer.id]
         frames = range(doc.start, doc.end + 1)
         states = np.zeros(len(frames), np.uint8)
         why = ""
@@ -50,6 +55,10 @@ class LaneMemory:
             elif known is not None:
                 states[i] = STALE
                 why = why or _why(known, evaluator, layer.id, frame)
+            elif before is not None and store.has(before.key(frame) or key):
+                states[i] = STALE
+                self.keys.setdefault((layer.id, frame), before.key(frame))
+                why = why or _why_since(before, evaluator, subject, layer, frame)
         return LaneState(states, why)
 
 
@@ -62,6 +71,14 @@ def _why(then: Document, evaluator: Evaluator, layer_id: str, frame: int) -> str
         there = owner is not None and layer in reader.layers(owner)
         found.append(reads(reader, owner, layer, frame) if there else [])
     return differences(*found)
+
+
+def _why_since(before: Manifest, evaluator: Evaluator, owner, layer, frame: int) -> str:
+    """What a layer reads otherwise than when the store's frames were solved."""
+    at = before.nearest(frame)
+    if at is None:
+        return ""
+    return differences([Read(*r) for r in before.read[at]], reads(evaluator, owner, layer, at))
 
 
 def differences(before: list[Read], now: list[Read], most: int = 3) -> str:

@@ -142,6 +142,8 @@ class Reader:
             yield "loops/range", None, (*loop, self.doc.frame_rate)
         if thing.spots:
             yield "points", None, thing.spots
+        if thing.adopted:
+            yield "start", None, thing.adopted.model_dump(include={"source", "tables"})
         if thing.bind:
             yield "bind", None, (thing.bind.indices, thing.bind.weights, thing.bind.back)
 

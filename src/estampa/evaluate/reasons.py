@@ -66,7 +66,7 @@ def _of_thing(evaluator, thing, scope, deep) -> list[Read]:
     found = []
     for name, channel, told in evaluator.reader.reads(thing, scope):
         words = name if channel is None else channel.label.lower()
-        words = {"kind": "kind", "loops/range": "loop range", "points": "points", "bind": "weights"}.get(name, words)
+        words = {"kind": "kind", "loops/range": "loop range", "points": "points", "bind": "weights", "start": "start state"}.get(name, words)
         label = "Loop range" if name == "loops/range" else f"{thing.name} · {words}"
         held = evaluator.values.find(thing.constant(channel.name)) if channel is not None and channel.to else None
         if held is not None and channel.to not in OWN and held.declared is not None and held is not scope.owner:

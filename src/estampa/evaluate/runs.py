@@ -20,7 +20,9 @@ from ..scene.document import Thing
 from ..scene.graph import Graph
 from ..solve.frame import Frame
 from ..solve.solver import Inputs, PoseInputs
+from ..store.manifest import Manifest, sampled
 from .reader import Scope
+from .reasons import reads
 
 KEYS = "keys/4"  # raise it when keys are made in another way
 
@@ -241,7 +243,18 @@ class Runs:
         return None
 
     def first(self, run: Run, inputs) -> Frame:
-        return run.thing.declared().start(inputs)
+        """The frame that a run begins with: at rest, or as it was adopted."""
+        solver = run.thing.declared()
+        first = solver.start(inputs)
+        if run.thing.adopted is None:
+            return first
+        from .starts import begun
+
+        return begun(self.evaluator.scene.arrays, run.thing, first, solver.rests(inputs))[0]
+
+    def rests(self, run: Run) -> dict[str, np.ndarray]:
+        """Table -> (n, 3) m, where its rows are at rest."""
+        return run.thing.declared().rests(self.inputs(run, self.doc.solved_from))
 
     def stepped(self, run: Run, frame: int, before: Frame | None, inputs) -> Frame:
         """The frame after `before` from what is read for it; without one, the first."""
@@ -275,15 +288,27 @@ class Runs:
         self._refuse_too_much(work, self.pin(last))
         made = 0
         for i, run in enumerate(work):
-            for at in range(first, last + 1):
-                if cancelled():
-                    raise Cancelled
-                made += self._solve_frame(run, at)
-                if progress:
-                    share = (i + (at - first + 1) / (last - first + 1)) / len(work)
-                    progress(share, f"{run.thing.name} · frame {at}")
+            own = 0
+            try:
+                for at in range(first, last + 1):
+                    if cancelled():
+                        raise Cancelled
+                    own += self._solve_frame(run, at)
+                    if progress:
+                        share = (i + (at - first + 1) / (last - first + 1)) / len(work)
+                        progress(share, f"{run.thing.name} · frame {at}")
+            finally:
+                made += own
+                if own:
+                    self.store.remember(run.id, self._manifest(run, last))
         self._solved_through = last
         return made
+
+    def _manifest(self, run: Run, last: int) -> Manifest:
+        """What is to be remembered of a run up to a frame."""
+        first = self.doc.solved_from
+        read = {f: reads(self.evaluator, *run.members[0], f) for f in sampled(first, last)}
+        return Manifest(first, tuple(self.keys(run, last)), read)
 
     def pin(self, last: int | None = None) -> list[bytes]:
         """Keep what the scene needs (up to a frame, or all of it) in the store while it is open. Returns the keys."""

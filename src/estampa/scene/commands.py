@@ -7,6 +7,7 @@ from ..geometry.mesh import Mesh
 from .channels import kind_of, layers_for
 from .curves import Curve, Key
 from .document import (
+    Adopted,
     Document,
     Formula,
     Frozen,
@@ -242,6 +243,13 @@ def set_spots(scene: Scene, thing_id: str, spots, label: str, merge: str | None 
     if not all(np.isfinite(spot).all() for spot in rows):
         raise EstampaError(thing.name, "would have a point that is not a number.", "Undo, and move it again.")
     scene.apply(label, scene.doc.replace(thing.with_(spots=rows)), merge)
+
+
+def set_start(scene: Scene, thing_id: str, adopted: Adopted | None) -> None:
+    """Let a solver begin from a state that was adopted (see evaluate.starts), or from rest again."""
+    thing = _thing(scene, thing_id)
+    label = "Start from rest" if adopted is None else "Start from this frame"
+    scene.apply(label, scene.doc.replace(thing.with_(adopted=adopted)))
 
 
 def set_locked(scene: Scene, thing_id: str, channel: str, on: bool) -> None:

@@ -129,6 +129,28 @@ class Bind(Frozen):
     locked: tuple[str, ...] = ()  # joints whose weights painting leaves alone
 
 
+class AdoptedTable(Frozen):
+    """Rows of a solved frame, by the digests of their arrays."""
+
+    columns: dict[str, str]
+    ids: str | None = None  # int64 (n,); None numbers them from 0
+    rest: str | None = None  # float64 (n, 3) m, where they are at rest, to match them by
+
+
+class Adopted(Frozen):
+    """The state that a solver begins from, taken from a solved frame."""
+
+    source: str  # id of the solver that it was of
+    words: str = ""  # what it was, for a person
+    tables: dict[str, AdoptedTable]
+
+    def arrays(self) -> set[str]:
+        found = set()
+        for table in self.tables.values():
+            found |= {*table.columns.values()} | {n for n in (table.ids, table.rest) if n}
+        return found
+
+
 class Kept(Frozen):
     """A channel's value that is kept aside."""
 
@@ -195,6 +217,7 @@ class Thing(Frozen):
     joints: tuple["Thing", ...] = ()  # of a skeleton
     rest: Rest | None = None  # of a joint
     bind: Bind | None = None  # of a layer that is bound once: a skin, a cage
+    adopted: Adopted | None = None  # the state that a solver begins from
     clips: tuple[Clip, ...] = ()
     live: tuple[str, ...] = ()  # layers that a bake to keys switched off
     before: tuple[Kept, ...] = ()  # what the joints' channels were before it
@@ -372,7 +395,9 @@ class Document(Frozen):
                 mesh = thing.mesh
                 wanted = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.face_materials)
                 names |= {name for name in wanted if name}
-            for layer in thing.stack:
+            for layer in (thing, *thing.stack):
+                if layer.adopted:
+                    names |= layer.adopted.arrays()
                 if layer.bind:
                     names |= {n for n in (layer.bind.indices, layer.bind.weights, layer.bind.back) if n}
         return names

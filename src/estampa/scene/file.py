@@ -112,7 +112,7 @@ def _dump(doc: Document) -> dict:
         for name in ("spots", "locked"):
             if getattr(thing, name):
                 data[name] = getattr(thing, name)
-        for name in ("rest", "bind"):
+        for name in ("rest", "bind", "adopted"):
             if getattr(thing, name):
                 data[name] = getattr(thing, name).model_dump(exclude_defaults=True)
         if thing.clips:

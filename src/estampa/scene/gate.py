@@ -155,6 +155,9 @@ def _rests(scene: Scene) -> None:
 # -- arrays --------------------------------------------------------------------------------------------------
 def _arrays(scene: Scene) -> None:
     for subject in scene.doc.things:
+        for thing in (subject, *subject.stack):
+            if thing.adopted is not None:
+                _adopted(scene, thing)
         if subject.mesh is None:
             continue
         count = _mesh(scene, subject)
@@ -178,7 +181,7 @@ def _array(scene: Scene, name: str, words: str, kind: str, shape: tuple) -> np.n
     array = scene.arrays.get(name)
     fits = array.ndim == len(shape) and all(w in (None, n) for w, n in zip(shape, array.shape, strict=False))
     _need(fits and array.dtype.str == kind, f"holds {words}")
-    _need(kind == WHOLE or np.abs(array).max(initial=0) <= FAR, f"holds {words}: not all of it is usable numbers")
+    _need(kind in (WHOLE, "<i8") or np.abs(array).max(initial=0) <= FAR, f"holds {words}: not all of it is usable numbers")
     return array
 
 
@@ -204,6 +207,22 @@ def _mesh(scene: Scene, subject: Thing) -> int:
     except EstampaError as err:
         raise Faulty(f"holds a mesh, “{err.what}”, that {err.cause.rstrip('.')}") from None
     return len(points)
+
+
+def _adopted(scene: Scene, thing: Thing) -> None:
+    """A start state: usable numbers, a row of each column for each id."""
+    words = f"a start state of “{thing.name}” that is damaged"
+    for table in thing.adopted.tables.values():
+        arrays = [scene.arrays.get(name) for name in table.columns.values()]
+        _need(arrays and all(a.ndim in (1, 2, 3) and a.dtype.kind in "fi" for a in arrays), f"holds {words}")
+        _need(all(np.abs(a).max(initial=0) <= FAR for a in arrays), f"holds {words}")
+        count = len(arrays[0])
+        _need(all(len(a) == count for a in arrays), f"holds {words}")
+        if table.rest is not None:
+            _array(scene, table.rest, words, WIDE, (count, 3))
+        if table.ids is not None:
+            ids = _array(scene, table.ids, words, "<i8", (count,))
+            _need((np.diff(ids) > 0).all(), f"holds {words}")
 
 
 def _bind(scene: Scene, subject: Thing, layer: Thing, count: int) -> None:

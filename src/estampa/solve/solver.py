@@ -66,6 +66,10 @@ class Solver(Layer):
         """The frame `dt` seconds later."""
         raise NotImplementedError
 
+    def rests(self, inputs: Inputs) -> dict[str, np.ndarray]:
+        """Table -> (n, 3) m, where rows are at rest, to match those of another solver by; none matches by number."""
+        return {"points": inputs.mesh.points}
+
     def fits(self, frame: Frame, inputs: Inputs) -> bool:
         """Whether a frame has the rows that what is read now asks for."""
         first = self.start(inputs)
@@ -87,6 +91,9 @@ class PoseSolver(Solver, OnPart):
 
     def step(self, frame: Frame, inputs: PoseInputs, dt: float) -> Frame:
         raise NotImplementedError
+
+    def rests(self, inputs):
+        return {}
 
     def pose(self, frame: Frame, bones: Bones, pose: Pose, at: np.ndarray, world: Place, v: Resolved) -> Pose:
         """The pose that a frame makes of the one that enters.

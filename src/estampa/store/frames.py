@@ -23,7 +23,8 @@ from .. import disk
 from ..errors import EstampaError, disk_trouble
 from ..solve.frame import Frame
 from ..units import format_bytes
-from . import codec
+from . import codec, manifest
+from .manifest import Manifest
 
 HEADERS = 256  # bytes that a frame takes besides its columns, about
 DEFAULT_LIMIT = 20_000_000_000
@@ -106,6 +107,17 @@ class FrameStore:
         self._known.discard(key)
         return None
 
+    # -- runs ------------------------------------------------------------------------------------------------
+    def _manifest(self, run: str) -> Path:
+        return self.root / "runs" / f"{run}.json"
+
+    def remember(self, run: str, found: Manifest) -> None:
+        """Keep what a run's frames are called and what was read for them."""
+        manifest.write(self._manifest(run), found)
+
+    def remembered(self, run: str) -> Manifest | None:
+        return manifest.read(self._manifest(run))
+
     # -- room ------------------------------------------------------------------------------------------------
     def pin(self, scene: object, keys) -> None:
         """Keep frames for as long as a scene is open, in place of those that were kept for it before."""
@@ -151,6 +163,7 @@ class FrameStore:
         files = list(self.root.glob("*/*.frame"))
         for file in files:
             file.unlink(missing_ok=True)
+        manifest.clear(self.root / "runs")
         with self._lock:
             self._known.clear()
             self._size = 0
