@@ -7,7 +7,7 @@ from .scene.channels import Channel, kinds_in
 from .scene.formula import FUNCTIONS, NAMES
 from .units import format_value
 
-FAMILIES = {"layer": "Layers", "force": "Forces", "print": "Prints", "thing": "Things"}
+FAMILIES = {"layer": "Layers", "force": "Forces", "ensemble": "Ensembles", "print": "Prints", "thing": "Things"}
 
 
 def reference() -> str:

@@ -5,9 +5,9 @@ from functools import cached_property
 
 import numpy as np
 
+from ..evaluate import outcome
 from ..evaluate.evaluator import Evaluator
 from ..geometry.mesh import Creased, Mesh
-from ..geometry.primitives import joined
 from ..scene.bones import Bones
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
@@ -91,34 +91,22 @@ class LookedJoints:
         return self.bones.segment_ends(self.world)
 
 
-def look_at_subject(evaluator: Evaluator, subject: Thing, frame: float) -> LookedShape:
-    shape = evaluator.subject(subject, frame)
-    layers = evaluator.layers(subject)
-    mesh = evaluator.mesh(subject)
-    base = None
-    remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
-    if remeshes:
-        base = evaluator.through(subject, layers[: remeshes[0]], frame).points
-    more = {"true": shape.true, "shown_frame": shape.shown_frame, "base": base}
-    return LookedShape.of(shape.points, mesh, evaluator.values.at(subject, "smooth", frame), **more)
-
-
-def look_at_copies(evaluator: Evaluator, copies: Thing, frame: float) -> LookedShape | None:
-    found = evaluator.copies(copies, frame)
-    if found is None or found.places.rows == 0:
+def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | None:
+    """One subject or set of copies, even while it is off; None where there is nothing to see."""
+    found = outcome.of(evaluator, thing, frame)
+    if found is None or not found.parts:
         return None
-    shape, mesh, count = found.shape, found.mesh, found.places.rows
-    subject = evaluator.doc.shape_of(copies)
+    part, subject = found.parts[0], evaluator.doc.shape_of(thing)
+    more = {"true": found.true, "shown_frame": found.shown_frame, "copies": part.count}
     smooth = evaluator.values.at(subject, "smooth", frame)
-    more = {"true": shape.true, "shown_frame": shape.shown_frame, "copies": count}
-    if found.alike:
-        return LookedShape.of(shape.points[0], mesh, smooth, stand=found.places.matrices, **more)
-    return LookedShape.of(found.points().reshape(-1, 3), _many(mesh, count), smooth, **more)
-
-
-def _many(mesh: Mesh, count: int) -> Mesh:
-    """A mesh `count` times over, as one; kept by the mesh itself."""
-    return mesh.cached("many", lambda: joined([mesh] * count), count)
+    if part.places is None:
+        layers = evaluator.layers(subject)
+        remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
+        base = evaluator.through(subject, layers[: remeshes[0]], frame).points if remeshes else None
+        return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
+    if part.alike:
+        return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
+    return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
 
 
 def look(evaluator: Evaluator, frame: float) -> Looked:
@@ -131,7 +119,7 @@ def look(evaluator: Evaluator, frame: float) -> Looked:
         if thing.kind == "subject":
             result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still)
         elif thing.kind == "copies":
-            found = look_at_copies(evaluator, thing, frame)
+            found = look_at(evaluator, thing, frame)
             if found is not None:
                 result.shapes[thing.id] = found
         elif thing.kind == "skeleton" and thing.joints:
@@ -157,7 +145,7 @@ def _look_once(evaluator, subject, frame, known, still) -> LookedShape:
     if kept is not None and kept[0] is subject:
         still[subject.id] = kept
         return kept[1]
-    shape = look_at_subject(evaluator, subject, frame)
+    shape = look_at(evaluator, subject, frame)
     if not subject.stack and not subject.constant("parent") and evaluator.reader.still(subject):
         still[subject.id] = (subject, shape)
     return shape
@@ -191,13 +179,6 @@ def _joined(scene, number, ids, shapes) -> Batch:
     points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)
     lit = np.concatenate([s.lit for s in shapes]).astype(np.float32)
     return Batch(frozenset(ids), points, lit, *kept[2])
-
-
-def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | None:
-    """One subject or set of copies, even while it is off."""
-    if thing.kind == "subject":
-        return look_at_subject(evaluator, thing, frame)
-    return look_at_copies(evaluator, thing, frame) if thing.kind == "copies" else None
 
 
 def trail(evaluator: Evaluator, thing: Thing, frames) -> np.ndarray | None:

@@ -191,9 +191,11 @@ class Card(QFrame):
         estimate = press.estimate(s.scene, s.doc, item)
         subject, frames = press.printed(s.doc, item), press.frames_of(s.doc, item)
         span = f"frames {frames[0]}–{frames[-1]}" if frames else "no frames"
-        whose = subject.name if subject else f"no {item.declared.of}"
+        whose = subject.name if subject else "nothing to print"
         self._line(column, f"{item.declared.title} · {whose} · {span}", soft=True)
         self._line(column, estimate.text)
+        if item.declared.carries:
+            self._line(column, f"Carries {', '.join(item.declared.carries)}.", soft=True)
         if estimate.trouble:
             self._line(column, estimate.trouble, colour=ink.accent)
         buttons = QHBoxLayout()
@@ -217,7 +219,7 @@ class Card(QFrame):
                     column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent
                 )
             beside = QPushButton("Show beside")
-            beside.setVisible(item.declared.of == "subject")  # joints alone have no surface to be seen by
+            beside.setVisible(item.declared.takes != "bones")  # joints alone have no surface to be seen by
             beside.setCheckable(True)
             beside.setChecked(bool(s.beside and s.beside.title == item.name))
             beside.setToolTip("Play the file back beside the live subject")

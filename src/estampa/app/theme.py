@@ -8,6 +8,8 @@ from PySide6.QtCore import QByteArray, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtSvg import QSvgRenderer
 
+from ..scene.channels import kind_of
+
 ASSETS = Path(__file__).parent / "assets"
 
 
@@ -115,34 +117,7 @@ _PATHS = {
     "gradient": "M3 13 L13 3 M2 10 L6 14 M10 2 L14 6",
     "eye": "M2 8 C4.5 4 11.5 4 14 8 C11.5 12 4.5 12 2 8 Z M8 6.4 a1.6 1.6 0 1 0 .01 0",
     "eye_off": "M2 8 C4.5 11 11.5 11 14 8 M4 10 L3 11.5 M8 10.6 V12.4 M12 10 L13 11.5",
-    "subject": "M8 2.5 L13 5.2 V10.8 L8 13.5 L3 10.8 V5.2 Z M3 5.2 L8 8 L13 5.2 M8 8 V13.5",
-    "grip": "M8 3 V13 M3 8 H13 M8 6 a2 2 0 1 0 .01 0",
-    "wind": "M2 6 H9.5 A2 2 0 1 0 7.7 3.4 M2 9 H12 A1.9 1.9 0 1 1 10.3 11.8 M2 12 H6",
-    "gravity": "M8 2.5 V12.5 M4.5 9 L8 12.8 L11.5 9",
-    "ground": "M2 9 H14 M4 12.5 L6 9 M8 12.5 L10 9 M12 12.5 L13.5 9.5",
-    "cloth": "M2.5 4 C5 2.5 6.5 5.5 8.5 4 S12 3 13.5 4 V11.5 C11 13 9.5 10.5 7.5 12 S4 12.8 2.5 11.5 Z M5.5 4 V12 M10.5 4 V11.5",
     "bend": "M4 13.5 V9 C4 5 7 3.5 12.5 3.5 M10 1.5 L12.8 3.5 L10 5.6",
-    "noise": "M2 9 L4 5 L5.5 11 L7.5 3.5 L9.5 12.5 L11 6 L12.5 9.5 L14 7.5",
-    "twist": "M5 2.5 C12 5 3 7 11 8 C3 9 12 11 5 13.5 M11 2.5 C4 5 13 7 5 8 C13 9 4 11 11 13.5",
-    "taper": "M3 13.5 L6.5 2.5 H9.5 L13 13.5 Z",
-    "stretch": "M6 5 H10 V11 H6 Z M8 1.5 V4 M6.5 3 L8 1.5 L9.5 3 M8 14.5 V12 M6.5 13 L8 14.5 L9.5 13",
-    "shear": "M3 13 L6.5 3 H13 L9.5 13 Z",
-    "wave": "M1.5 9 C3.5 3 5 3 7 9 S10.5 15 14.5 6 M12 5 L14.5 5.6 L14 8.2",
-    "sway": "M8 14 C8 9 7 6 4 3 M8 14 C8 9 9 6 12 3 M3.5 5.5 C6 7.5 10 7.5 12.5 5.5",
-    "offset": "M3 6 H9 V12 H3 Z M7 6 V3 H13 V9 H9",
-    "look_at": "M3 13 L11 5 M8 4.5 H11.5 V8 M12 2 V3.5 M14.5 4.5 H13",
-    "follow": "M2.5 13 C2.5 5 9 13 9 7 S13.5 4 13.5 2.5 M5 8 L6.5 10 M11 4 L13.5 6",
-    "roll": "M8 4 a4.5 4.5 0 1 0 .01 0 M8 8.5 L11 6 M2 14 H14 M12.5 2.5 C14 4 14.5 5.5 14 7.5",
-    "morph": "M3 4 H8 V9 H3 Z M11 8.5 a3 3 0 1 0 .01 0 M9.5 5.5 L12 5.5 L12 7.5",
-    "relax": "M2 5 L4 3 L6 6 L8 3.5 L10 5.5 L12 3.5 L14 5 M2 11 C5 9.5 11 9.5 14 11",
-    "thicken": "M2.5 6.5 L8 4 L13.5 6.5 L8 9 Z M2.5 6.5 V9.5 L8 12 L13.5 9.5 V6.5 M8 9 V12",
-    "refine": "M8 2.5 L13.5 12.5 H2.5 Z M5.2 7.5 H10.8 L8 12.5 Z",
-    "zone": "M8 2.5 a5.5 5.5 0 1 0 .01 0 M8 5.5 a2.5 2.5 0 1 0 .01 0",
-    "path": "M3 13 C3 6 13 10 13 3 M3 11.8 a1.2 1.2 0 1 0 .01 0 M13 1.8 a1.2 1.2 0 1 0 .01 0",
-    "camera": "M2.5 5 H10 V11 H2.5 Z M10 7.5 L13.5 5.5 V10.5 L10 8.5",
-    "copies": "M2.5 8.5 H7.5 V13.5 H2.5 Z M5.5 8.5 V5.5 H10.5 V10.5 H7.5 M8.5 5.5 V2.5 H13.5 V7.5 H10.5",
-    "backdrop": "M2.5 3 H13.5 V12 H2.5 Z M2.5 10.5 L6 7 L8.5 9.5 L10.5 7.5 L13.5 10.5 M10.5 5 a.8 .8 0 1 0 .01 0",
-    "pose_strip": "M2 4 H14 V12 H2 Z M6 4 V12 M10 4 V12 M4 9.5 V7 M8 9.5 L8.7 7 M12 9.5 L13 7.4",
     "link": "M6.5 9.5 L9.5 6.5 M7.5 5 L9.3 3.2 A2.4 2.4 0 0 1 12.8 6.7 L11 8.5 M8.5 11 L6.7 12.8 A2.4 2.4 0 0 1 3.2 9.3 L5 7.5",
     "formula": "M3.5 5 C6 2 7 3 8 8 S10 14 12.5 11 M3.5 11 L12.5 5",
     "lock": "M4 7.5 H12 V13.5 H4 Z M5.5 7.5 V5 A2.5 2.5 0 0 1 10.5 5 V7.5",
@@ -169,8 +144,6 @@ _PATHS = {
     "place": "M8 14 C5 10 3.5 8.5 3.5 6.3 A4.5 4.5 0 0 1 12.5 6.3 C12.5 8.5 11 10 8 14 Z M8 5 a1.4 1.4 0 1 0 .01 0",
     "auto_key": "M6 3 A2.5 2.5 0 1 1 5.99 3 M6 8 V13 M6 11 H8 M12 3.5 a2 2 0 1 0 .01 0",
     "different": "M2.5 12 L5 6 L7.5 12 M8.5 12 L10 9 L11.5 12 M11 12 L12.5 4 L14 12",
-    "vertex_cache": "M3 4 C3 2 13 2 13 4 V12 C13 14 3 14 3 12 Z M3 4 C3 6 13 6 13 4 M3 8 C3 10 13 10 13 8",
-    "vertex_texture": "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13",
     "warning": "M8 2.8 L14 13 H2 Z M8 6.5 V9.8 M8 11.3 V11.6",
     "find": "M7 2.8 a4.2 4.2 0 1 0 .01 0 M10 10 L13.5 13.5",
     "press": "M3 13 H13 M4.5 13 V6 H11.5 V13 M8 6 V2.5 M5.5 2.5 H10.5 M4.5 9.5 H11.5",
@@ -180,33 +153,18 @@ _PATHS = {
     "open": "M2.5 12.5 V4 H6.5 L8 5.5 H13.5 V12.5 Z",
     "save": "M8 2.5 V10 M5 7.2 L8 10.2 L11 7.2 M3 13 H13",
     "more": "M4 6 L8 10 L12 6",
-    "skeleton": "M8 2.2 a1.5 1.5 0 1 0 .01 0 M8 5.2 V8.5 L4 12 M8 8.5 L12 12 M4 11.2 a1.4 1.4 0 1 0 .01 0 M12 11.2 a1.4 1.4 0 1 0 .01 0",
-    "joint": "M4 10 a2 2 0 1 0 .01 0 M5.3 10.4 L12.5 3 L6 12 Z",
-    "skin": "M3 12 C3 6 6 3.5 8 3.5 S13 6 13 12 M5.5 12 C5.5 8 7 6 8 6 S10.5 8 10.5 12 M8 8.5 V13",
-    "cage": "M4 6 L8 3.5 L12 6 V11 L8 13.5 L4 11 Z M4 6 L8 8 L12 6 M8 8 V13.5 M2 2 H5 M11 2 H14 M2 14.5 H5 M11 14.5 H14",
-    "stems": "M8 14 V9 M8 9 C8 5 6 4 3 4 M8 9 C8 6 10 5 13 5.5 M8 12 C9.5 10 11.5 9.5 13.5 10 M1.5 7 H4 M1.5 9.5 H5",
-    "chain": "M3 2.5 H13 M8 2.5 C8 5 5 6 5.5 8.5 S10 11 9 13.5 M8 4 a.9 .9 0 1 0 .01 0 M5.6 7.4 a.9 .9 0 1 0 .01 0 M9 12.4 a1.2 1.2 0 1 0 .01 0",
     "beads": "M4 2 V14 M8 2 V14 M12 2 V14 M4 4 a1.2 1.2 0 1 0 .01 0 M8 7 a1.2 1.2 0 1 0 .01 0 M12 4 a1.2 1.2 0 1 0 .01 0 M4 10 a1.2 1.2 0 1 0 .01 0 M12 10 a1.2 1.2 0 1 0 .01 0",
-    "collider": "M2.5 13.5 C2.5 9 6 8 8 8 S13.5 9 13.5 13.5 Z M8 2 V5.5 M6 4 L8 6 L10 4",
-    "aim": "M3 13 L8 8 M8 4.5 a3.5 3.5 0 1 0 .01 0 M8 7 a1 1 0 1 0 .01 0 M8 2.5 V4.5 M11.5 8 H13.5",
-    "copy_turn": "M5 4.5 A4 4 0 1 1 3 9 M5 2 V4.8 H7.5 M11 12.5 L13.5 12.5 L13.5 10",
-    "reach": "M3 13 L4.5 6 L10 5 M4.5 5 a1.2 1.2 0 1 0 .01 0 M10 3.5 H13 M11.5 2 V5 M10 8 a1.5 1.5 0 1 1 .01 0",
-    "along": "M2 11 C5 3 7 3 8 8 S12 13 14 5 M4 6.4 a1 1 0 1 0 .01 0 M8 7 a1 1 0 1 0 .01 0 M11.5 9.4 a1 1 0 1 0 .01 0",
-    "turn_noise": "M8 13.5 V8 M8 8 L4.5 3.5 M8 8 L11.5 3.5 M3 6.5 A6 6 0 0 1 5.5 2.3 M10.5 2.3 A6 6 0 0 1 13 6.5",
-    "delay": "M2 12.5 C5 12.5 5 4 7 4 S9 12.5 12 12.5 M6 12.5 C9 12.5 9 7 11 7 S12.5 12.5 14.5 12.5",
     "bake": "M3 13 H13 M4.5 13 C4.5 7 6 7 6 4 M8 13 V5 M11.5 13 C11.5 7 10 7 10 4 M6 3 a1 1 0 1 0 .01 0 M10 3 a1 1 0 1 0 .01 0",
     "paint": "M12.5 2.5 L7.5 8 M7.5 8 C5 7.5 4.5 10 3 13 C6.5 12.8 9 11.5 7.5 8",
     "live": "M4.5 3.5 L10 7 L4.5 10.5 Z M12 3 V11 M3 13.5 C6 12 9 15 13 13",
-    "skinned_mesh": "M3 4 H13 V12 H3 Z M5.5 10 L8 6 L10.5 10 M8 6 a.8 .8 0 1 0 .01 0",
-    "skinned_usd": "M3 4 H13 V12 H3 Z M5 6.5 V8.5 A3 2 0 0 0 11 8.5 V6.5",
-    "joint_bvh": "M3 3 H9 L13 7 V13 H3 Z M5.5 7 V11 M5.5 9 H8 M8 9 V11",
     "joint_csv": "M3 3 H13 V13 H3 Z M3 6.3 H13 M3 9.7 H13 M7 3 V13",
 }
 
 
 @lru_cache(maxsize=256)
 def icon(name: str, colour: str | None = None, size: int = 16) -> QIcon:
-    path = _PATHS.get(name, _PATHS["unknown"])
+    kind = kind_of(name)
+    path = (kind.icon if kind is not None else "") or _PATHS.get(name, _PATHS["unknown"])
     svg = (
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 16 16"><path d="{path}" fill="none" '
         f'stroke="{colour or ink.ink}" stroke-width="1.25" stroke-linejoin="round" stroke-linecap="round"/></svg>'

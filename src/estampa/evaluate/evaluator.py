@@ -7,6 +7,7 @@ read, the topology and stacks of subjects, the poses of skeletons, and the runs 
 from ..hashing import digest
 from ..motion.layer import Resolved
 from ..scene.document import Document, Thing
+from ..scene.graph import member_of
 from ..scene.values import Values
 from .arrange import Stage
 from .poses import Poses
@@ -45,9 +46,16 @@ class Evaluator:
         """The layers of a subject's or skeleton's stack that do something."""
         found = self._layers.get(owner.id)
         if found is None or found[0] is not owner:
-            on = [l for l in owner.stack if l.on and l.declared is not None]
+            on = [l for l in owner.stack if l.on and l.declared is not None and self._plays(l)]
             found = self._layers[owner.id] = (owner, [] if owner.kind == "skeleton" and not owner.on else on)
         return found[1]
+
+    def _plays(self, layer: Thing) -> bool:
+        """Whether a layer does something: a member of an ensemble needs one, which is on."""
+        if not getattr(layer.declared, "ensemble", ""):
+            return True
+        together = self.values.find(member_of(layer))
+        return together is not None and together.on and together.kind == layer.declared.ensemble
 
     def layers_above(self, owner: Thing, layer: Thing) -> list[Thing]:
         layers = self.layers(owner)

@@ -7,7 +7,7 @@ import numpy as np
 from ..scene.document import Document
 from ..store.manifest import Manifest
 from .evaluator import Evaluator
-from .reasons import MOVED, Read, reads
+from .reasons import MOVED, Read, reads_of_run
 
 UNSOLVED, STALE, SOLVED = 0, 1, 2
 
@@ -69,7 +69,7 @@ def _why(then: Document, evaluator: Evaluator, layer_id: str, frame: int) -> str
     for reader in (before, evaluator):
         layer, owner = reader.values.find(layer_id), reader.values.owner(layer_id)
         there = owner is not None and layer in reader.layers(owner)
-        found.append(reads(reader, owner, layer, frame) if there else [])
+        found.append(reads_of_run(reader, reader.runs.of(owner, layer), frame) if there else [])
     return differences(*found)
 
 
@@ -78,7 +78,8 @@ def _why_since(before: Manifest, evaluator: Evaluator, owner, layer, frame: int)
     at = before.nearest(frame)
     if at is None:
         return ""
-    return differences([Read(*r) for r in before.read[at]], reads(evaluator, owner, layer, at))
+    now = reads_of_run(evaluator, evaluator.runs.of(owner, layer), at)
+    return differences([Read(*r) for r in before.read[at]], now)
 
 
 def differences(before: list[Read], now: list[Read], most: int = 3) -> str:

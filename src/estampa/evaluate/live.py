@@ -20,7 +20,7 @@ class Live:
         self._seen: dict[str, tuple] = {}  # what entered, two steps and one step before
         self._solid: dict[str, dict] = {}  # where obstacles stood in the step before
         for run in evaluator.runs.every():
-            found = self.store.frame(evaluator.runs.key(run, self.frame))
+            found = evaluator.runs.playing_from(run, self.frame)
             if found is not None:
                 self._playing[run.id] = Playing(self.frame, found, found)
 
@@ -44,8 +44,22 @@ class Live:
     def _inputs(self, evaluator, run):
         """What is read, moving from what the step before saw and not from another frame of the scene as it is now."""
         inputs = evaluator.runs.inputs(run, self.frame)
+        if not run.is_solo:
+            return self._crowd(run, inputs)
         seen = self._seen.get(run.id)
         if seen is not None and seen[1].shape == inputs.now.shape:
             inputs = replace(inputs, before=seen[1], **({"earlier": seen[0]} if hasattr(inputs, "earlier") else {}))
         self._seen[run.id] = (inputs.before, inputs.now)
         return replace(inputs, world=since(inputs.world, self._solid.setdefault(run.id, {})))
+
+    def _crowd(self, run, crowd):
+        """The same of an ensemble; what its members were at first stays what it was."""
+        members = []
+        for member in crowd.members:
+            first, last = self._seen.get(member.id, (member.first, member.before))
+            if last.shape == member.now.shape and first.shape == member.now.shape:
+                member = replace(member, first=first, before=last)
+            self._seen[member.id] = (member.first, member.now)
+            members.append(member)
+        world = since(crowd.world, self._solid.setdefault(run.id, {}))
+        return replace(crowd, members=tuple(members), world=world)

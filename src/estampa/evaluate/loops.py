@@ -15,6 +15,7 @@ from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.values import Rows, Values
 from ..units import format_value
+from . import outcome
 from .arrange import line_of
 from .evaluator import Evaluator
 
@@ -61,14 +62,14 @@ def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
 
 
 def _subject(evaluator, subject, frame):
-    shape = evaluator.subject(subject, frame)
-    place = evaluator.values.place(subject, Rows.one(frame))
-    return shape.points, place.axes, shape.true
+    found = outcome.of(evaluator, subject, frame)
+    return found.points(), evaluator.values.place(subject, Rows.one(frame)).axes, found.true
 
 
 def _copies(evaluator, copies, frame):
-    found = evaluator.copies(copies, frame)
-    return found.points().reshape(-1, 3), found.places.axes, found.shape.true
+    found = outcome.of(evaluator, copies, frame)
+    axes = found.parts[0].places.axes if found.parts else np.zeros((0, 3, 3))
+    return found.points(), axes, found.true
 
 
 def _joints(evaluator, skeleton, seen_from) -> list[Seam]:

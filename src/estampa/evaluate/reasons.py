@@ -9,7 +9,11 @@ from .reader import Scope
 DEEP = 3  # how many steps down the values of named things are told one by one
 MOVED = "(order or switch)"
 # what these name is told by the reader itself, or with what is felt
-OWN = ("map", "target", "target_map", "joint", "wind")
+OWN = ("map", "target", "target_map", "joint", "wind", "ensemble")
+
+
+# of what is more than a channel
+WORDS = {"loops/range": "loop range", "bind": "weights", "start": "start state"}
 
 
 class Read(NamedTuple):
@@ -31,11 +35,22 @@ def reads(evaluator, owner: Thing, layer: Thing, frame: float) -> list[Read]:
         found.append(Read(f"layer/{above.kind}", f"{above.name} {MOVED}", True))
         found += _of_layer(evaluator, owner, above, frame)
     if layer.declared.memory:
+        solved = evaluator.runs.of(owner, layer).thing
+        if solved is not layer:
+            found += _of_thing(evaluator, solved, Scope.world(frame), DEEP)
         found.append(Read("rate", "Frame rate", evaluator.doc.frame_rate))
-        for force in evaluator.reader.felt(layer):
+        for force in evaluator.reader.felt(solved):
             found.append(Read(f"force/{force.kind}", f"{force.name} {MOVED}", True))
             found += _of_thing(evaluator, force, Scope.world(frame), DEEP)
     return [Read(path, label, digest(value)) for path, label, value in found]
+
+
+def reads_of_run(evaluator, run, frame: float) -> list[Read]:
+    """Everything that decides a run's result at a frame, of all its members."""
+    found = []
+    for owner, layer in run.members:
+        found += reads(evaluator, owner, layer, frame)
+    return found
 
 
 def _of_owner(evaluator, owner, frame) -> list[Read]:
@@ -66,7 +81,7 @@ def _of_thing(evaluator, thing, scope, deep) -> list[Read]:
     found = []
     for name, channel, told in evaluator.reader.reads(thing, scope):
         words = name if channel is None else channel.label.lower()
-        words = {"kind": "kind", "loops/range": "loop range", "points": "points", "bind": "weights", "start": "start state"}.get(name, words)
+        words = WORDS.get(name, words)
         label = "Loop range" if name == "loops/range" else f"{thing.name} · {words}"
         held = evaluator.values.find(thing.constant(channel.name)) if channel is not None and channel.to else None
         if held is not None and channel.to not in OWN and held.declared is not None and held is not scope.owner:

@@ -221,8 +221,8 @@ def _skeleton(reader, thing, channel, held, scope):
     )
 
 
-@reference("wind")
-def _wind(reader, thing, channel, held, scope):
+@reference("wind", "ensemble")
+def _solved_with(reader, thing, channel, held, scope):
     return Reading(None, lambda: held.id if held is not None else None)
 
 

@@ -1,11 +1,13 @@
 """Remarks: plain findings about a scene. Each says what is wrong, what it causes and how to mend it."""
 
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 
 from ..errors import EstampaError
 from ..forces.force import AIR_DENSITY
+from ..scene.channels import BROKEN
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
 from ..solve.cloth import MOST_ADDED
@@ -23,6 +25,17 @@ def remarks(scene: Scene | Snapshot) -> list[Remark]:
         except EstampaError:
             continue  # a channel that gives no number is remarked upon by itself
     return sorted(found, key=lambda r: ("error", "warning", "note").index(r.severity))
+
+
+def broken_plug_ins(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for path, why in BROKEN.items():
+        yield Remark(
+            "warning",
+            "",
+            f"The plug-in {Path(path).name} could not be read ({why}).",
+            "What it would add is not there.",
+            "Mend the file, or take it out of the folders of ESTAMPA_KINDS.",
+        )
 
 
 def not_understood(scene: Scene | Snapshot) -> Iterator[Remark]:
@@ -173,6 +186,7 @@ def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 
 CHECKS = (
+    broken_plug_ins,
     not_understood,
     cloth_held_by_nothing,
     empty_map,

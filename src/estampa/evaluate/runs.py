@@ -4,7 +4,7 @@ A run is an ensemble being advanced: a solver that is a layer of its one owner, 
 several. The same code advances it into the store and, for live play, in memory.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from hashlib import blake2b
@@ -17,12 +17,13 @@ from ..errors import Cancelled, EstampaError
 from ..forces.force import World
 from ..hashing import SIZE, digest
 from ..scene.document import Thing
-from ..scene.graph import Graph
+from ..scene.graph import Graph, member_of
+from ..solve.ensemble import Crowd, Seen
 from ..solve.frame import Frame
 from ..solve.solver import Inputs, PoseInputs
 from ..store.manifest import Manifest, sampled
 from .reader import Scope
-from .reasons import reads
+from .reasons import reads_of_run
 
 KEYS = "keys/4"  # raise it when keys are made in another way
 
@@ -38,9 +39,14 @@ class Run:
     members: tuple[tuple[Thing, Thing], ...]  # (owner, layer)
 
     @property
+    def is_solo(self) -> bool:
+        """Whether it is a layer of its one owner."""
+        return self.thing is self.members[0][1]
+
+    @property
     def name(self) -> str:
         owner, layer = self.members[0]
-        return f"{layer.name} on {owner.name}"
+        return f"{layer.name} on {owner.name}" if self.is_solo else self.thing.name
 
 
 @dataclass(frozen=True)
@@ -69,10 +75,13 @@ class Runs:
         self.evaluator, self.reader = evaluator, evaluator.reader
         self.doc, self.store = evaluator.doc, evaluator.store
         self._solvers: list[tuple[Thing, Thing]] | None = None
+        self._ensembles: dict[str, Run] = {}
+        self._every: list[Run] | None = None
         self._keys: dict[str, list[bytes]] = {}
         self._still: dict[str, bytes | None] = {}  # what a run reads but forces, where all of it stands still
         self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
         self._solved_through = -(10**9)
+        self._last: dict[str, tuple[bytes, Frame]] = {}  # run -> the frame that was solved last, and its key
 
     def solvers(self) -> list[tuple[Thing, Thing]]:
         """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
@@ -83,32 +92,53 @@ class Runs:
 
     def of(self, owner: Thing, layer: Thing) -> Run:
         """The run that a layer with memory belongs to."""
-        return Run(layer.id, layer, ((owner, layer),))
+        together = self.reader.values.find(member_of(layer))
+        if together is None:
+            return Run(layer.id, layer, ((owner, layer),))
+        if together.id not in self._ensembles:
+            members = [(o, l) for o in self.doc.things for l in self.evaluator.layers(o) if member_of(l) == together.id]
+            members = sorted((m for m in members if m[0].on or m[1] is layer), key=lambda m: m[1].id)
+            self._ensembles[together.id] = Run(together.id, together, tuple(members))
+        return self._ensembles[together.id]
 
-    def every(self) -> Iterator[Run]:
-        """Each run once, in the order they must be solved."""
-        for owner, layer in self.solvers():
-            yield self.of(owner, layer)
+    def every(self) -> list[Run]:
+        """Each run once, in the order they must be solved: of an ensemble, after what stands above its members."""
+        if self._every is None:
+            waiting = list({run.id: run for run in (self.of(*s) for s in self.solvers())}.values())
+            found: dict[str, Run] = {}
+            while waiting:
+                ready = [r for r in waiting if all(self.of(o, l).id in found for o, l in self._above(r))]
+                if not ready:
+                    names = " → ".join(r.name for r in waiting)
+                    raise EstampaError(names, "need one another.", "Move one of these layers, or switch it off.")
+                found |= {r.id: r for r in ready[:1]}
+                waiting.remove(ready[0])
+            self._every = list(found.values())
+        return self._every
+
+    def _above(self, run):
+        """What is solved above the members of a run."""
+        for owner, layer in run.members:
+            for above in self.evaluator.layers_above(owner, layer):
+                if above.declared.memory:
+                    yield owner, above
 
     def _owners_in_order(self) -> list[Thing]:
         """What has a stack and is on, each after those that it needs."""
-        graph, found, seen = Graph(self.doc), [], set()
-        wanted = [t.id for t in self.doc.things if t.on and t.stack]
-        for start in wanted:
-            stack = [(start, iter(graph.needs(start)))] if start not in seen else []
-            seen.add(start)
-            while stack:
-                at, left = stack[-1]
-                following = next((n for n in left if n not in seen), None)
-                if following is not None:
-                    seen.add(following)
-                    stack.append((following, iter(graph.needs(following))))
-                    continue
-                stack.pop()
-                owner = graph.by_id[at]
-                if owner.on and owner.stack and (owner.mesh is not None or owner.kind == "skeleton"):
-                    found.append(owner)
-        return found
+        owners = Graph(self.doc).in_order()
+        return [t for t in owners if t.on and t.stack and (t.mesh is not None or t.kind == "skeleton")]
+
+    def stands(self, subject: Thing, frame: float) -> tuple | None:
+        """(pieces, where they stand, their origins at first) of a subject whose last layer moves pieces as wholes; else
+        None."""
+        layers = self.evaluator.layers(subject)
+        if not layers or member_of(layers[-1]) is None:
+            return None
+        found = self.shown(subject, layers[-1], frame)
+        if found is None:
+            return None
+        mesh = self.evaluator.topology.sized(subject, layers[-1])
+        return layers[-1].declared().stands(found.frame, layers[-1].id, mesh)
 
     # -- keys ------------------------------------------------------------------------------------------------
     def key(self, run: Run, frame: float) -> bytes:
@@ -146,7 +176,7 @@ class Runs:
 
     def _told(self, run, frame) -> bytes:
         told = [(layer.id, self._told_of(owner, layer, frame)) for owner, layer in run.members]
-        if len(told) == 1 and run.thing is run.members[0][1]:
+        if run.is_solo:
             return told[0][1]
         return digest(self.reader.told(run.thing, Scope.world(frame)), told)
 
@@ -165,7 +195,7 @@ class Runs:
                 return False
             if not still(layer) or any(l.declared.memory or l.declared.reads_frames or not still(l) for l in above):
                 return False
-        return run.thing is run.members[0][1] or still(run.thing)
+        return run.is_solo or still(run.thing)
 
     @contextmanager
     def _guarded(self, run):
@@ -197,8 +227,12 @@ class Runs:
             force.declared().act(world, v)
         return world
 
-    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs:
+    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs | Crowd:
         """All that a run reads at a frame."""
+        if not run.is_solo:
+            seen = tuple(self._seen(owner, layer, frame) for owner, layer in run.members)
+            v = self.reader.resolved(run.thing, Scope.world(frame))
+            return Crowd(seen, v, self.world(run.thing, frame), frame, self.doc.solved_from)
         evaluator, (owner, layer) = self.evaluator, run.members[0]
         v = self.reader.resolved(layer, self.scope(owner, layer, frame))
         world, first = self.world(layer, frame), self.doc.solved_from
@@ -214,6 +248,23 @@ class Runs:
             carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
         return PoseInputs(bones, *entering, v, world, poses.factors(bones, frame), carried)
 
+    def _seen(self, owner: Thing, layer: Thing, frame: int) -> Seen:
+        """One member of an ensemble over a frame."""
+        evaluator, start = self.evaluator, self.doc.solved_from
+        above = evaluator.layers_above(owner, layer)
+        at = lambda f: evaluator.through(owner, above, f).points
+        now = at(frame)
+        still = self._stands_still(owner, above)
+        first, before = (now, now) if still else (at(start), at(max(frame - 1, start)))
+        v = self.reader.resolved(layer, self.scope(owner, layer, frame))
+        mesh = evaluator.topology.sized(owner, layer)
+        return Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v)
+
+    def _stands_still(self, owner, above) -> bool:
+        still = self.reader.still
+        stand = still(owner) and not self.reader.on_joint(owner)
+        return stand and all(not l.declared.memory and still(l) for l in above)
+
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""
         first, now = (self.evaluator.subject(subject, f).points for f in (self.doc.start, frame))
@@ -224,12 +275,12 @@ class Runs:
     def shown(self, owner: Thing, layer: Thing, frame: float) -> Shown | None:
         """What is shown of a run at a frame. For one that is not solved its stale frame stands in, or the nearest
         solved one before it; else there is none."""
-        live, wanted = self.evaluator.live.get(layer.id), layer.declared.shown
+        run, at, wanted = self.of(owner, layer), int(np.floor(frame)), layer.declared.shown
+        live = self.evaluator.live.get(run.id)
         if live is not None:
             found = live.now if np.floor(frame) >= live.at else live.before
             columns = [(n, c) for t in found.tables.values() for n, c in t.columns.items()]
             return Shown(found, frame, digest("live", columns), True)
-        run, at = self.of(owner, layer), int(np.floor(frame))
         stale = self.evaluator.stale_keys.get((layer.id, at))
         for key, true in ((self.key(run, frame), True), (stale, False)):
             found = self.store.frame(key, wanted) if key else None
@@ -307,7 +358,7 @@ class Runs:
     def _manifest(self, run: Run, last: int) -> Manifest:
         """What is to be remembered of a run up to a frame."""
         first = self.doc.solved_from
-        read = {f: reads(self.evaluator, *run.members[0], f) for f in sampled(first, last)}
+        read = {f: reads_of_run(self.evaluator, run, f) for f in sampled(first, last)}
         return Manifest(first, tuple(self.keys(run, last)), read)
 
     def pin(self, last: int | None = None) -> list[bytes]:
@@ -337,14 +388,35 @@ class Runs:
     def _solve_frame(self, run: Run, frame: int) -> bool:
         if self.store.has(self.key(run, frame)):
             return False
-        found, at = None, frame
-        while at > self.doc.solved_from and found is None:  # back to the last frame that is whole
-            at -= 1
-            found = self.store.frame(self.key(run, at))
-        for now in range(at if found is None else at + 1, frame + 1):
+        found, at = self._ready(run, frame)
+        for now in range(at + 1, frame + 1):
             found = self.stepped(run, now, found, self.inputs(run, now))
-            self.store.write(self.key(run, now), found)
+            if not self.store.has(self.key(run, now)):
+                self.store.write(self.key(run, now), found)
+        self._last[run.id] = (self.key(run, frame), found)
         return True
+
+    def _ready(self, run: Run, frame: int) -> tuple[Frame | None, int]:
+        """(the last frame before this one that a step can begin from, the frame that it is of): one that is whole, and
+        of an engine one that has its state. None, and the frame before the first, where there is none."""
+        goes_on = run.thing.declared().goes_on
+        key, found = self._last.get(run.id, (None, None))
+        if found is not None and frame > self.doc.solved_from and key == self.key(run, frame - 1) and goes_on(found):
+            return found, frame - 1
+        for at in range(frame - 1, self.doc.solved_from - 1, -1):
+            found = self.store.frame(self.key(run, at))
+            if found is not None and goes_on(found):
+                return found, at
+        return None, self.doc.solved_from - 1
+
+    def playing_from(self, run: Run, frame: int) -> Frame | None:
+        """The solved frame of a run that a step can go on from, as live play does; None when it is not solved."""
+        if not self.store.has(self.key(run, frame)):
+            return None
+        found, at = self._ready(run, frame + 1)
+        for now in range(at + 1, frame + 1):
+            found = self.stepped(run, now, found, self.inputs(run, now))
+        return found
 
 
 def since(world: World, last: dict) -> World:

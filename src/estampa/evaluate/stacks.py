@@ -11,6 +11,7 @@ from ..geometry.place import Place
 from ..hashing import digest
 from ..motion.layer import Moment, Resolved, moved
 from ..scene.document import Thing
+from ..solve.ensemble import Entering
 from .arrange import Many
 from .reader import Scope, alike
 
@@ -74,8 +75,9 @@ class Stacks:
         layer = layers[-1]
         if layer.declared.memory:
             frames = np.floor(many.rows.frames)
-            if layer.id in self.evaluator.live:
-                return self.evaluator.runs.shown(subject, layer, frames[0]).key
+            runs = self.evaluator.runs
+            if runs.of(subject, layer).id in self.evaluator.live:
+                return runs.shown(subject, layer, frames[0]).key
             keys = [self.evaluator.key(subject, layer, f) for f in np.unique(frames)]
             return digest("solved", keys, alike(frames - frames[0]))
         return digest(self.name(subject, layers[:-1], many), self.reader.told(layer, Scope.of_rows(subject, many)))
@@ -179,7 +181,11 @@ class Stacks:
         """A solved frame in the subject's own space; solvers work in the world."""
         found = self.evaluator.runs.shown(subject, layers[-1], frame)
         mesh = self.topology.sized(subject, layers[-1])
-        points = layers[-1].declared().points(found.frame, layers[-1].id, mesh) if found is not None else None
+        points = None
+        if found is not None:
+            entering = lambda f: lambda: self.through(subject, layers[:-1], f).points
+            first, now = entering(self.evaluator.doc.solved_from), entering(found.at)
+            points = layers[-1].declared().points(found.frame, Entering(layers[-1].id, mesh, first, now))
         if points is None or len(points) != mesh.count:
             entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
             return Shape(entering.points[0], digest("unsolved", entering.digest), False, None)

@@ -8,6 +8,7 @@ from ..errors import EstampaError
 from ..scene import commands as do
 from ..scene.rig import make_different
 from ..scene.scene import Scene
+from . import outcome
 from .evaluator import Evaluator
 from .loops import loop_range
 
@@ -97,18 +98,19 @@ def copy_signals(evaluator: Evaluator, copies) -> np.ndarray | None:
     """(k, frames, 12) how each copy moves in its own space: its liveliest vertex, and how it is turned."""
     rows = []
     for frame in frames_looked_at(evaluator.doc):
-        found = evaluator.copies(copies, float(frame))
-        if found is None or found.places.rows < 2:
+        found = outcome.of(evaluator, copies, float(frame))
+        if found is None or not found.parts or found.parts[0].count < 2:
             return None
+        part = found.parts[0]
         subject = evaluator.doc.shape_of(copies)
         many = evaluator.stage.many(copies, subject, float(frame))
-        own = many.own.spread(found.places.rows)
-        rows.append((np.broadcast_to(found.shape.points, (own.rows, *found.shape.points.shape[1:])), own))
+        own = many.own.spread(part.count)
+        rows.append((np.broadcast_to(part.points, (own.rows, *part.points.shape[1:])), own))
     # the vertex that moves most, judged on a handful of vertices
-    some = np.unique(np.linspace(0, found.mesh.count - 1, 64).astype(int))
+    some = np.unique(np.linspace(0, part.mesh.count - 1, 64).astype(int))
     moved = np.stack([p[:, some] for p, _ in rows], axis=1)  # (k, f, some, 3)
     liveliest = moved.std(axis=1).sum(axis=2).mean(axis=0).argmax()
-    size = float(np.linalg.norm(found.mesh.size)) or 1.0
+    size = float(np.linalg.norm(part.mesh.size)) or 1.0
     turned = np.stack([np.concatenate([o.origin, o.axes.reshape(-1, 9) * 0.5 * size], axis=1) for _, o in rows], axis=1)
     return np.concatenate([moved[:, :, liveliest], turned], axis=2)
 

@@ -31,15 +31,17 @@ class Mesh:
     uv           -- (n, 2) float32 or None
     materials    -- (name, (r, g, b)) of each material
     face_materials -- (f,) int32, which material each face has, or None
+    pieces       -- (n,) int32, which piece each vertex belongs to where it was cut into pieces, or None
     """
 
-    def __init__(self, points, face_counts, face_indices, uv=None, materials=(), face_materials=None):
+    def __init__(self, points, face_counts, face_indices, uv=None, materials=(), face_materials=None, pieces=None):
         self.points = np.ascontiguousarray(points, np.float64)
         self.face_counts = np.ascontiguousarray(face_counts, np.int32)
         self.face_indices = np.ascontiguousarray(face_indices, np.int32)
         self.uv = None if uv is None else np.ascontiguousarray(uv, np.float32)
         self.materials = tuple(materials)
         self.face_materials = None if face_materials is None else np.ascontiguousarray(face_materials, np.int32)
+        self.pieces = None if pieces is None else np.ascontiguousarray(pieces, np.int32)
 
     @classmethod
     def from_triangles(cls, points, triangles, uv=None) -> "Mesh":
@@ -48,7 +50,9 @@ class Mesh:
 
     def with_points(self, points) -> "Mesh":
         """The same topology with other points; what is known of the topology stays known."""
-        moved = Mesh(points, self.face_counts, self.face_indices, self.uv, self.materials, self.face_materials)
+        moved = Mesh(
+            points, self.face_counts, self.face_indices, self.uv, self.materials, self.face_materials, self.pieces
+        )
         for name in ("triangles", "triangle_faces", "_edge_uses", "islands", "_corners"):
             if name in self.__dict__:
                 moved.__dict__[name] = self.__dict__[name]

@@ -13,6 +13,7 @@ class Follow(Deformer):
     """
 
     kind, title = "follow", "Follow path"
+    icon = "M2.5 13 C2.5 5 9 13 9 7 S13.5 4 13.5 2.5 M5 8 L6.5 10 M11 4 L13.5 6"
     group = "guide"
 
     path = ref("path", "The path it follows.")

@@ -16,6 +16,7 @@ class LookAt(Deformer):
     """
 
     kind, title, turns = "look_at", "Look-at", True
+    icon = "M3 13 L11 5 M8 4.5 H11.5 V8 M12 2 V3.5 M14.5 4.5 H13"
     group = "guide"
 
     target = ref("grip", "What it looks at.")

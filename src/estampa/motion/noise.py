@@ -15,6 +15,7 @@ class Noise(Deformer):
     """
 
     kind, title, version = "noise", "Noise", 2
+    icon = "M2 9 L4 5 L5.5 11 L7.5 3.5 L9.5 12.5 L11 6 L12.5 9.5 L14 7.5"
     group = "drift"
     shortcut = "Ctrl+3"
     rank = 3

@@ -11,6 +11,7 @@ class Shear(Deformer):
     """Slides each cross-section along the grip's Z axis, by its height along the Y axis between the limits."""
 
     kind, title = "shear", "Shear"
+    icon = "M3 13 L6.5 3 H13 L9.5 13 Z"
     group = "bend"
 
     angle = number(np.radians(15), "How far the upright leans.", unit="rad", soft=(-1.2, 1.2), hard=(-1.5, 1.5))

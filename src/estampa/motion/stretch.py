@@ -11,6 +11,7 @@ class Stretch(Deformer):
     """Scales the subject along the grip's Y axis from its origin, and across it so that the volume is kept."""
 
     kind, title = "stretch", "Stretch"
+    icon = "M6 5 H10 V11 H6 Z M8 1.5 V4 M6.5 3 L8 1.5 L9.5 3 M8 14.5 V12 M6.5 13 L8 14.5 L9.5 13"
     group = "bend"
 
     length = number(

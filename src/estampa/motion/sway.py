@@ -17,6 +17,7 @@ class Sway(Deformer):
     """
 
     kind, title, turns = "sway", "Sway", True
+    icon = "M8 14 C8 9 7 6 4 3 M8 14 C8 9 9 6 12 3 M3.5 5.5 C6 7.5 10 7.5 12.5 5.5"
     group = "swing"
     shortcut = "Ctrl+4"
     rank = 4

@@ -14,6 +14,7 @@ class Taper(Deformer):
     """
 
     kind, title = "taper", "Taper"
+    icon = "M3 13.5 L6.5 2.5 H9.5 L13 13.5 Z"
     group = "bend"
 
     end = number(0.5, "Scale of the cross-section at the second limit and beyond.", unit="factor", soft=(0, 3))

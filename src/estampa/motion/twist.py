@@ -14,6 +14,7 @@ class Twist(Deformer):
     """
 
     kind, title, turns = "twist", "Twist", True
+    icon = "M5 2.5 C12 5 3 7 11 8 C3 9 12 11 5 13.5 M11 2.5 C4 5 13 7 5 8 C13 9 4 11 11 13.5"
     group = "bend"
 
     angle = number(np.radians(90), "Turn between the limits in all.", unit="rad", soft=(-2 * np.pi, 2 * np.pi))

@@ -14,6 +14,7 @@ class Wave(Deformer):
     """
 
     kind, title = "wave", "Wave"
+    icon = "M1.5 9 C3.5 3 5 3 7 9 S10.5 15 14.5 6 M12 5 L14.5 5.6 L14 8.2"
     group = "drift"
     rank = 12
 

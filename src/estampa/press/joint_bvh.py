@@ -21,6 +21,8 @@ class JointBvh(JointPrint):
     """
 
     kind, title, suffix = "joint_bvh", "Joints (BVH)", ".bvh"
+    icon = "M3 3 H9 L13 7 V13 H3 Z M5.5 7 V11 M5.5 9 H8 M8 9 V11"
+    carries = ("turns of joints", "places of roots")
 
     unit = choice("cm", "What one unit of the file is.", {"cm": "Centimetres", "m": "Metres", "in": "Inches"})
 

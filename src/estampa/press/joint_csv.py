@@ -20,6 +20,8 @@ class JointCsv(JointPrint):
     joint that it hangs on."""
 
     kind, title, suffix = "joint_csv", "Joints (CSV)", ".csv"
+    icon = "M3 3 H13 V13 H3 Z M3 6.3 H13 M3 9.7 H13 M7 3 V13"
+    carries = ("places, turns and stretch of joints",)
 
     def estimate(self, vertices, triangles, frames, v):
         size = frames * vertices * 130

@@ -2,11 +2,14 @@
 
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 
 from ..errors import EstampaError
+from ..evaluate import outcome
 from ..evaluate.evaluator import Evaluator
+from ..evaluate.outcome import Outcome
 from ..geometry.mesh import Mesh
 from ..scene.channels import Kind, number, ref, switch, text, whole
 from ..scene.document import Thing
@@ -35,17 +38,26 @@ class Job:
     copies: Thing | None = None  # printed instead, joined to one mesh
     skeleton: Thing | None = None
 
-    def points(self, frame: int) -> np.ndarray:
-        """(n, 3) float64 m; the frame must be solved."""
-        if self.copies is not None:
-            copied = self.evaluator.copies(self.copies, frame)
-            shape, points = copied.shape, copied.points().reshape(-1, 3)
-        else:
-            shape = self.evaluator.subject(self.subject, frame)
-            points = shape.points
-        if not shape.true:
+    def outcome(self, frame: int) -> Outcome:
+        """What is printed, at a frame; it must be solved."""
+        found = outcome.of(self.evaluator, self.copies if self.copies is not None else self.subject, frame)
+        if not found.true:
             raise EstampaError(self.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
-        return points
+        return found
+
+    def points(self, frame: int) -> np.ndarray:
+        """(n, 3) float64 m."""
+        return self.outcome(frame).points()
+
+
+@dataclass(frozen=True)
+class Gap:
+    """How far a file is from the scene that it was printed of."""
+
+    largest: float  # m; infinite where the file holds what is no number
+    frame: int
+    place: int  # of the vertex or joint
+    ends: tuple[np.ndarray, ...] = ()  # (n, 3) as the file has them, of the first three and last three frames
 
 
 class Print(Kind):
@@ -53,8 +65,8 @@ class Print(Kind):
 
     family = "print"
     group = "deliver"
-    of = "subject"  # or "skeleton"
-    skinned = False  # True: of a subject with the skeleton that its skin follows
+    takes: ClassVar[str] = "mesh"  # "bones": a skeleton; "skin": a subject with the skeleton that its skin follows
+    carries: ClassVar[tuple[str, ...]] = ()  # what its files can hold, in words; the rest of a scene stays behind
     suffix = ""  # of the main file
 
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")
@@ -94,6 +106,30 @@ class Print(Kind):
     def reader(self, target: Path):
         """An object with `frames` and `points(frame)` that reads the files back with the standard's own library."""
         raise NotImplementedError
+
+    def check(self, job: Job, target: Path, progress) -> Gap:
+        """Read the files back, and hold them against the scene. Raises EstampaError when they are of another form."""
+        reader, frames, name = self.reader(target), job.frames, job.item.name
+        if list(reader.frames) != frames:
+            words = "was written, but the file does not hold the frames asked for."
+            raise EstampaError(name, words, "Print it again.")
+        largest, worst, ends = -1.0, (frames[0], 0), {}
+        for i, frame in enumerate(frames):
+            found, wanted = np.asarray(reader.points(frame), float), self.expected(job, frame)
+            if found.shape != wanted.shape:
+                words = f"was written, but the file holds {len(found):,} points of {len(wanted):,}."
+                raise EstampaError(name, words, "Print it again.")
+            if i < 3 or i >= len(frames) - 3:
+                ends[i] = found
+            with np.errstate(invalid="ignore", over="ignore"):
+                apart = np.linalg.norm(found - wanted, axis=1)
+            if not np.isfinite(apart).all():  # largest of all, and told by its place
+                largest, worst = np.inf, (frame, int(np.argmax(~np.isfinite(apart))))
+                break
+            if apart.max(initial=0.0) > largest:
+                largest, worst = float(apart.max(initial=0.0)), (frame, int(apart.argmax()))
+            progress((i + 1) / len(frames), f"Reading back frame {frame}")
+        return Gap(largest, *worst, tuple(ends[i] for i in sorted(ends)))
 
 
 class MeshPrint(Print):

@@ -20,7 +20,7 @@ class SkinnedPrint(Print):
     """Base of the prints of a mesh with its skeleton."""
 
     own_first = True
-    skinned = True
+    takes = "skin"
 
     subject = ref("subject", "The skinned subject that is printed; none prints the first one.")
     ends = switch(False, ENDS, title="Leaf-end joints")
@@ -38,7 +38,7 @@ class JointPrint(Print):
     """Base of the prints of a skeleton alone."""
 
     own_first = True
-    of = "skeleton"
+    takes = "bones"
 
     skeleton = ref("skeleton", "The skeleton that is printed; none prints the first one.")
 

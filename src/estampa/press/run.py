@@ -62,7 +62,7 @@ class Result:
 
 def printed(doc: Document, item: Thing) -> Thing | None:
     """The subject or skeleton that is printed."""
-    if item.declared.of == "skeleton":
+    if item.declared.takes == "bones":
         found = doc.find(item.constant("skeleton"))
         return found if found is not None and found.kind == "skeleton" else next(iter(doc.skeletons), None)
     return subject_of(doc, item)
@@ -73,7 +73,7 @@ def skeleton_of(doc: Document, item: Thing) -> Thing | None:
     thing = printed(doc, item)
     if thing is None or thing.kind == "skeleton":
         return thing
-    layer = skin_of(thing) if item.declared.skinned else None
+    layer = skin_of(thing) if item.declared.takes == "skin" else None
     return doc.find(layer.constant("skeleton")) if layer is not None else None
 
 
@@ -118,7 +118,7 @@ def values_of(doc: Document, item: Thing) -> dict:
 def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
     subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
-        what = item.declared.of
+        what = "skeleton" if item.declared.takes == "bones" else "subject"
         return Estimate(0, "nothing to print", f"The scene has no {what}. {_CURES[what]}")
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
@@ -156,7 +156,7 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
         return b""
-    if subject.kind == "skeleton" or item.declared.skinned:
+    if subject.kind == "skeleton" or item.declared.takes == "skin":
         return digest(item.kind, item.name, values_of(doc, item), frames, _skeleton_told(evaluator, item, frames))
     layers = evaluator.layers(subject)
     mesh = subject.mesh
@@ -232,33 +232,12 @@ def run(
             "Check that the disk has room and that you may write there. Earlier files are untouched.",
             repr(err),
         ) from err
-    reader = kind.reader(target)
-    gap, worst = -1.0, (frames[0], 0)
-    if list(reader.frames) != frames:
-        raise EstampaError(
-            item.name, "was written, but the file does not hold the frames asked for.", "Print it again."
-        )
-    ends = {}
-    for i, frame in enumerate(frames):
-        found, wanted = np.asarray(reader.points(frame), float), kind.expected(job, frame)
-        if found.shape != wanted.shape:
-            words = f"was written, but the file holds {len(found):,} points of {len(wanted):,}."
-            raise EstampaError(item.name, words, "Print it again.")
-        if i < 3 or i >= len(frames) - 3:
-            ends[i] = found
-        with np.errstate(invalid="ignore", over="ignore"):
-            apart = np.linalg.norm(found - wanted, axis=1)
-        if not np.isfinite(apart).all():  # largest of all, and told by its place
-            gap, worst = np.inf, (frame, int(np.argmax(~np.isfinite(apart))))
-            break
-        if apart.max(initial=0.0) > gap:
-            gap, worst = float(apart.max(initial=0.0)), (frame, int(apart.argmax()))
-        step(0.85 + 0.15 * (i + 1) / len(frames), f"Reading back frame {frame}")
+    gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
     size = sum(p.stat().st_size for p in paths)
-    of = "joint" if item.declared.of == "skeleton" else "vertex"
-    jump = seam_jump([ends[i] for i in sorted(ends)]) if is_loop(doc, item) and len(frames) >= 6 else None
+    of = "joint" if item.declared.takes == "bones" else "vertex"
+    jump = seam_jump(gap.ends) if is_loop(doc, item) and len(gap.ends) == 6 else None
     told = (job.v["tolerance"], target, signature(evaluator, item), of, jump)
-    return Result(item.name, paths, size, gap, *worst, *told)
+    return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *told)
 
 
 def is_loop(doc: Document, item: Thing) -> bool:
@@ -268,7 +247,7 @@ def is_loop(doc: Document, item: Thing) -> bool:
     return bool(item.constant("loop")) or (clip is not None and clip.loops)
 
 
-def seam_jump(frames: list[np.ndarray]) -> float:
+def seam_jump(frames) -> float:
     """m: how far a loop jumps where it goes round, as a player would show it.
 
     frames -- (n, 3) of the first three and the last three frames, in order. A smooth motion changes its step evenly, so

@@ -43,6 +43,8 @@ class VertexTexture(MeshPrint):
     and a small .json with frame rate, frames, bounds, layout and the formula to read it."""
 
     kind, title, suffix = "vertex_texture", "Vertex animation texture", ".glb"
+    icon = "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13"
+    carries = ("points at every frame", "normals", "texture coordinates")
 
     precision = choice(
         "half",

@@ -5,8 +5,12 @@ the scene file, the lanes, the command line and the channel reference are all dr
 """
 
 import importlib
+import importlib.util
+import os
 import pkgutil
+import sys
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, ClassVar
 
 
@@ -78,12 +82,13 @@ class Kind:
     """Base of every declared kind. Subclasses with a `kind` word are registered on definition."""
 
     kind: ClassVar[str] = ""
-    family: ClassVar[str] = ""  # thing, layer, force, print
+    family: ClassVar[str] = ""  # thing, layer, force, ensemble, print
     title: ClassVar[str] = ""
     version: ClassVar[int] = 1  # raise when the same channels give other results
     channels: ClassVar[dict[str, Channel]] = {}
     presets: ClassVar[dict[str, dict[str, Any]]] = {}  # shown words -> channel values
     group: ClassVar[str] = ""  # what one adds it for: a key of GROUPS
+    icon: ClassVar[str] = ""  # an SVG path on a grid of 16 x 16, drawn with one weight of line
     shortcut: ClassVar[str] = ""  # of the command that adds it, where a hand needs one; two modifiers at the most
     rank: ClassVar[int] = 50  # of what can be added, the most used stand first
     own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
@@ -101,6 +106,9 @@ class Kind:
         base = {name: channel for name, channel in inherited.items() if name not in own}
         cls.channels = {**own, **base} if cls.own_first else {**base, **own}
         if cls.kind:
+            known = _KINDS.get(cls.kind)
+            if known is not None and (known.__module__, known.__qualname__) != (cls.__module__, cls.__qualname__):
+                raise ValueError(f"“{cls.kind}” is the word of {known.title} already")
             _KINDS[cls.kind] = cls
 
     @classmethod
@@ -120,6 +128,7 @@ GROUPS = {
 }
 
 _KINDS: dict[str, type[Kind]] = {}
+BROKEN: dict[str, str] = {}  # file of a plug-in that could not be read -> why
 _FOLDERS = (
     "scene.things",
     "scene.zones",
@@ -129,19 +138,38 @@ _FOLDERS = (
     "motion.posing",
     "forces",
     "solve",
+    "solve.bodies",
     "press",
 )
 
 
 def load_kinds() -> dict[str, type[Kind]]:
-    """Every known kind by its word. A new file in one of the folders is found by itself."""
+    """Every known kind by its word. A new file in one of the folders is found by itself, and so are those in the
+    folders of ESTAMPA_KINDS."""
     if not getattr(load_kinds, "done", False):
         load_kinds.done = True
         for folder in _FOLDERS:
             package = importlib.import_module(f"estampa.{folder}")
             for module in pkgutil.iter_modules(getattr(package, "__path__", [])):
                 importlib.import_module(f"{package.__name__}.{module.name}")
+        for folder in filter(None, os.environ.get("ESTAMPA_KINDS", "").split(os.pathsep)):
+            for path in sorted(Path(folder).glob("*.py")):
+                _load_plug_in(path)
     return _KINDS
+
+
+def _load_plug_in(path: Path) -> None:
+    """Read a file of kinds from outside; one that is broken is remarked upon, and stops nothing."""
+    before = dict(_KINDS)
+    try:
+        spec = importlib.util.spec_from_file_location(f"estampa_kinds.{path.stem}", path)
+        module = importlib.util.module_from_spec(spec)
+        sys.modules[spec.name] = module
+        spec.loader.exec_module(module)
+    except Exception as err:  # whatever a file may do wrong
+        _KINDS.clear()
+        _KINDS.update(before)
+        BROKEN[str(path)] = f"{type(err).__name__}: {err}"
 
 
 def kind_of(word: str) -> type[Kind] | None:

@@ -61,7 +61,7 @@ def _places(scene: Scene) -> None:
     """Each kind stands where it can: layers on what they move, joints in a skeleton, prints in the press."""
     doc = scene.doc
     for thing in doc.things:
-        _stands(thing, ("thing", "force"), "among the things of a scene")
+        _stands(thing, ("thing", "force", "ensemble"), "among the things of a scene")
         _need(thing.kind != "subject" or thing.mesh is not None, f"has a subject without a mesh ({thing.name})")
         moved = {"subject": "points", "skeleton": "joints"}.get(thing.kind)
         for layer in thing.stack:
@@ -91,6 +91,8 @@ def fits_reference(channel: Channel, held: Thing) -> bool:
         return True
     if channel.to == "placed":
         return "parent" in declared.channels
+    if channel.to == "ensemble":
+        return declared.family == "ensemble"
     return held.kind == channel.to
 
 
@@ -181,7 +183,8 @@ def _array(scene: Scene, name: str, words: str, kind: str, shape: tuple) -> np.n
     array = scene.arrays.get(name)
     fits = array.ndim == len(shape) and all(w in (None, n) for w, n in zip(shape, array.shape, strict=False))
     _need(fits and array.dtype.str == kind, f"holds {words}")
-    _need(kind in (WHOLE, "<i8") or np.abs(array).max(initial=0) <= FAR, f"holds {words}: not all of it is usable numbers")
+    usable = kind in (WHOLE, "<i8") or np.abs(array).max(initial=0) <= FAR
+    _need(usable, f"holds {words}: not all of it is usable numbers")
     return array
 
 

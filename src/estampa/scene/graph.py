@@ -12,26 +12,61 @@ MOST_DEEP = 500  # things riding on one another, or channels reading one another
 
 
 class Graph:
-    """Who needs whom, worked out once for a document."""
+    """Who needs whom, worked out once for a document.
+
+    A node is a thing with all that is its own, or an ensemble with all whose layers are its members: these are solved
+    together, so that one needs what all of them need.
+    """
 
     def __init__(self, doc: Document):
         self.doc = doc
         self.by_id: dict[str, Thing] = {}
-        self.owner_of: dict[str, str] = {}
+        self._owner_of: dict[str, str] = {}
         for thing, owner in doc.everything():
             self.by_id[thing.id] = thing
-            self.owner_of[thing.id] = owner.id if owner is not None else thing.id
+            self._owner_of[thing.id] = owner.id if owner is not None else thing.id
         self._forces = [t for t in doc.things if t.on and t.declared is not None and t.declared.family == "force"]
+        self._node = self._grouped(doc)
+        self._owners: dict[str, list[str]] = {}
+        for owner in dict.fromkeys(self._owner_of.values()):
+            self._owners.setdefault(self.node(owner), []).append(owner)
         self._needs: dict[str, dict[str, str]] = {}
 
-    def needs(self, owner_id: str) -> dict[str, str]:
-        """Owners that one needs: id -> the words for why."""
-        if owner_id not in self._needs:
-            self._needs[owner_id] = self._found(self.by_id[owner_id])
-        return self._needs[owner_id]
+    def _grouped(self, doc) -> dict[str, str]:
+        """Owner -> the node that it belongs to, of those whose layers play in an ensemble."""
+        node: dict[str, str] = {}
 
-    def _found(self, owner: Thing) -> dict[str, str]:
-        found: dict[str, str] = {}
+        def root(name):
+            while node.get(name, name) != name:
+                name = node[name]
+            return name
+
+        for owner in doc.things:
+            for layer in owner.stack if owner.on else ():
+                together = member_of(layer)
+                if together is not None and self._owner_of.get(together) == together and layer.on:
+                    node[root(owner.id)] = root(together)
+        return {name: root(name) for name in node}
+
+    def node(self, thing_id: str) -> str:
+        """The node that a thing belongs to."""
+        owner = self._owner_of[thing_id]
+        return self._node.get(owner, owner)
+
+    def owners(self, node: str) -> list[Thing]:
+        """The things of a node, in the order of the document."""
+        return [self.by_id[owner] for owner in self._owners[node]]
+
+    def needs(self, node: str) -> dict[str, str]:
+        """Nodes that one needs: node -> the words for why."""
+        if node not in self._needs:
+            found: dict[str, str] = {}
+            for owner in self.owners(node):
+                self._find(owner, node, found)
+            self._needs[node] = found
+        return self._needs[node]
+
+    def _find(self, owner: Thing, node: str, found: dict[str, str]) -> None:
         parts = [(owner, "")]
         if owner.kind in ("subject", "skeleton"):
             for layer in owner.stack:
@@ -41,28 +76,46 @@ class Graph:
             if thing.declared is None:
                 continue
             for name, channel in thing.declared.channels.items():
-                if channel.type != "ref" or channel.to in ("map", "target", "target_map"):
+                if channel.type != "ref" or channel.to in ("map", "target", "target_map", "ensemble"):
                     continue
-                self._add(found, owner, thing, thing.values.get(name), words or channel.label.lower())
-            if owner.stack and thing is not owner:
-                for force in self._forces:
-                    if force.kind in layers_feel(thing.declared):
-                        self._add(found, owner, thing, force.id, words)
-        return found
+                self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
+            feels = layers_feel(thing.declared) if owner.stack and thing is not owner else ()
+            if thing.declared.family == "ensemble":
+                feels = thing.declared.feels
+            for force in self._forces if feels else ():
+                if force.kind in feels:
+                    self._add(found, node, owner, thing, force.id, words)
 
-    def _add(self, found, owner, thing, value, words):
-        target = self.owner_of.get(value) if isinstance(value, str) else None
+    def _add(self, found, node, owner, thing, value, words):
+        target = self._owner_of.get(value) if isinstance(value, str) else None
         if target is None or self.by_id[target].declared is None:
             return
         if target == owner.id and thing is not owner:
             return  # a joint of its own: a layer reads it as it enters
-        found.setdefault(target, words)
+        found.setdefault(self.node(target), words)
+
+    def in_order(self) -> list[Thing]:
+        """All owners, each after those that it needs."""
+        found, seen = [], set()
+        for start in self._owners:
+            stack = [(start, iter(self.needs(start)))] if start not in seen else []
+            seen.add(start)
+            while stack:
+                at, left = stack[-1]
+                following = next((n for n in left if n not in seen), None)
+                if following is not None:
+                    seen.add(following)
+                    stack.append((following, iter(self.needs(following))))
+                    continue
+                stack.pop()
+                found += self.owners(at)
+        return found
 
     def ring(self) -> list[str] | None:
-        """Names of owners that need one another in a ring, the first again at the end; None when there is none."""
+        """Names of things that need one another in a ring, the first again at the end; None when there is none."""
         state: dict[str, int] = {}
-        for start in self.by_id:
-            if start in state or self.owner_of[start] != start:
+        for start in self._owners:
+            if start in state:
                 continue
             trail, stack = [start], [iter(self.needs(start))]
             state[start] = 1
@@ -79,6 +132,14 @@ class Graph:
                     trail.append(following)
                     stack.append(iter(self.needs(following)))
         return None
+
+
+def member_of(layer: Thing) -> str | None:
+    """The id of the ensemble that a layer plays in; None of one that is no member."""
+    if layer.declared is None or not getattr(layer.declared, "ensemble", ""):
+        return None
+    value = layer.values.get("together")
+    return value if isinstance(value, str) else None
 
 
 def refuse_ring(doc: Document, what: str) -> None:

@@ -33,6 +33,7 @@ class Subject(Placed):
     """A mesh that is moved by its stack of layers, and stands at a place."""
 
     kind, title = "subject", "Subject"
+    icon = "M8 2.5 L13 5.2 V10.8 L8 13.5 L3 10.8 V5.2 Z M3 5.2 L8 8 L13 5.2 M8 8 V13.5"
 
     smooth = number(
         np.radians(44),
@@ -52,6 +53,7 @@ class Grip(Placed):
     """
 
     kind, title = "grip", "Grip"
+    icon = "M8 3 V13 M3 8 H13 M8 6 a2 2 0 1 0 .01 0"
     group = "guide"
     shortcut = "Alt+4"
     rank = 9
@@ -68,6 +70,7 @@ class Path(Placed):
     """A curve in space through points, that things follow or stand along."""
 
     kind, title = "path", "Path"
+    icon = "M3 13 C3 6 13 10 13 3 M3 11.8 a1.2 1.2 0 1 0 .01 0 M13 1.8 a1.2 1.2 0 1 0 .01 0"
     group = "guide"
 
     closed = switch(False, "Goes back to its first point.")
@@ -78,6 +81,7 @@ class Camera(Placed):
     """A point of view that can ride on anything; a pane looks through it. It looks along its -Z axis, as glTF's."""
 
     kind, title = "camera", "Camera"
+    icon = "M2.5 5 H10 V11 H2.5 Z M10 7.5 L13.5 5.5 V10.5 L10 8.5"
     group = "guide"
 
     view = number(
@@ -94,6 +98,7 @@ class Backdrop(Kind):
     """A picture, or a numbered sequence of pictures, behind a pane, to match motion to."""
 
     kind, family, title = "backdrop", "thing", "Backdrop"
+    icon = "M2.5 3 H13.5 V12 H2.5 Z M2.5 10.5 L6 7 L8.5 9.5 L10.5 7.5 L13.5 10.5 M10.5 5 a.8 .8 0 1 0 .01 0"
     group = "guide"
 
     file = text(

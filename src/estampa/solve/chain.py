@@ -28,6 +28,7 @@ class Chain(PoseSolver):
     """
 
     kind, title = "chain", "Swinging chain"
+    icon = "M3 2.5 H13 M8 2.5 C8 5 5 6 5.5 8.5 S10 11 9 13.5 M8 4 a.9 .9 0 1 0 .01 0 M5.6 7.4 a.9 .9 0 1 0 .01 0 M9 12.4 a1.2 1.2 0 1 0 .01 0"  # noqa: E501
     group = "swing"
     shortcut = "Ctrl+6"
     rank = 7

@@ -28,6 +28,7 @@ class Cloth(Solver):
     """
 
     kind, title = "cloth", "Cloth"
+    icon = "M2.5 4 C5 2.5 6.5 5.5 8.5 4 S12 3 13.5 4 V11.5 C11 13 9.5 10.5 7.5 12 S4 12.8 2.5 11.5 Z M5.5 4 V12 M10.5 4 V11.5"  # noqa: E501
     group = "fall"
     shortcut = "Ctrl+2"
     rank = 1

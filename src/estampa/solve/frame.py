@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
+from typing import Any
 
 import numpy as np
 
@@ -50,10 +51,12 @@ class Table:
 @dataclass(frozen=True, eq=False)
 class Frame:
     """One frame of a run. A step always begins from these rounded values, so that going on from the store and going on
-    from memory give the same bits. `blob` is an engine's own snapshot, on some frames."""
+    from memory give the same bits. `blob` is an engine's own snapshot, on some frames; `going` the engine itself while
+    it stands at this frame, which is never kept."""
 
     tables: Mapping[str, Table]
     blob: bytes = b""
+    going: Any = None
 
     def __getitem__(self, name: str) -> Table:
         return self.tables[name]

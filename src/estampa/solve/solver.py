@@ -15,6 +15,7 @@ from ..geometry.pose import Pose
 from ..motion.layer import Layer, Resolved
 from ..scene.bones import Bones
 from ..scene.parts import OnPart
+from .ensemble import Entering
 from .frame import Column, Frame
 
 
@@ -75,8 +76,12 @@ class Solver(Layer):
         first = self.start(inputs)
         return all(len(frame[name]) == len(table) for name, table in first.tables.items())
 
-    def points(self, frame: Frame, member: str, mesh: Mesh) -> np.ndarray:
-        """(n, 3) m in the world, what a frame makes of a mesh that enters; `member` is the id of its layer."""
+    def goes_on(self, frame: Frame) -> bool:
+        """Whether a step can begin from a frame; from every one."""
+        return True
+
+    def points(self, frame: Frame, entering: Entering) -> np.ndarray:
+        """(n, 3) m in the world, what a frame makes of the shape that enters."""
         return frame["points"]["place"]
 
 

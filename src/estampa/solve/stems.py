@@ -24,6 +24,7 @@ class Stems(PoseSolver):
     """
 
     kind, title = "stems", "Wind on stems"
+    icon = "M8 14 V9 M8 9 C8 5 6 4 3 4 M8 9 C8 6 10 5 13 5.5 M8 12 C9.5 10 11.5 9.5 13.5 10 M1.5 7 H4 M1.5 9.5 H5"
     group = "swing"
     shortcut = "Ctrl+5"
     rank = 8

@@ -16,6 +16,7 @@ class Aim(PoseLayer):
     """
 
     kind, title = "aim", "Aim"
+    icon = "M3 13 L8 8 M8 4.5 a3.5 3.5 0 1 0 .01 0 M8 7 a1 1 0 1 0 .01 0 M8 2.5 V4.5 M11.5 8 H13.5"
     group = "guide"
 
     target = ref("placed", "What they point at: a grip, a joint, a subject.", title="At")

@@ -15,6 +15,7 @@ class Along(PoseLayer):
     """
 
     kind, title = "along", "Lie along a path"
+    icon = "M2 11 C5 3 7 3 8 8 S12 13 14 5 M4 6.4 a1 1 0 1 0 .01 0 M8 7 a1 1 0 1 0 .01 0 M11.5 9.4 a1 1 0 1 0 .01 0"
     group = "guide"
 
     path = ref("path", "The path it lies along.")

@@ -12,6 +12,7 @@ class Delay(PoseLayer):
     """Plays what enters larger or smaller, and later from joint to joint: for baked keys that should lag more."""
 
     kind, title = "delay", "Amplify and delay"
+    icon = "M2 12.5 C5 12.5 5 4 7 4 S9 12.5 12 12.5 M6 12.5 C9 12.5 9 7 11 7 S12.5 12.5 14.5 12.5"
     group = "swing"
     reads_frames = True
 

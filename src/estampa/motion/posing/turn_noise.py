@@ -15,6 +15,7 @@ class TurnNoise(PoseLayer):
     """Each joint turns to and fro by noise of its own: how fast, and how far."""
 
     kind, title = "turn_noise", "Turn noise"
+    icon = "M8 13.5 V8 M8 8 L4.5 3.5 M8 8 L11.5 3.5 M3 6.5 A6 6 0 0 1 5.5 2.3 M10.5 2.3 A6 6 0 0 1 13 6.5"
     group = "drift"
 
     angle = number(np.radians(8), "How far it turns at its strongest.", unit="rad", soft=(0, np.pi / 2))

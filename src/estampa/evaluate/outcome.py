@@ -1,0 +1,90 @@
+"""Outcome: what anything looks like at a frame; all that pictures, prints, loops and sync read."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..geometry.mesh import Mesh
+from ..geometry.pieces import Pieces
+from ..geometry.place import Place
+from ..geometry.primitives import joined
+from ..hashing import digest
+
+
+@dataclass(frozen=True)
+class Part:
+    """One topology: points of its own, or a prototype that stands in places.
+
+    points -- (n, 3) m in the world; where there are places, (1 or k, n, 3) in the prototype's own space
+    ids -- (k,) of the places, ascending, the same thing at every frame
+    pieces -- which parts of the mesh move as wholes, and `stands` (p) where they stand, of what is moved so
+    """
+
+    mesh: Mesh
+    points: np.ndarray
+    places: Place | None = None
+    ids: np.ndarray | None = None
+    pieces: Pieces | None = None
+    stands: Place | None = None
+    centres: np.ndarray | None = None  # (p, 3) m, where `stands` has its origin in the shape at first
+
+    @property
+    def count(self) -> int:
+        """How many times it is seen."""
+        return 1 if self.places is None else self.places.rows
+
+    @property
+    def alike(self) -> bool:
+        """Whether one shape is seen in every place."""
+        return self.places is not None and len(self.points) == 1
+
+    def in_world(self) -> np.ndarray:
+        """(n, 3) m; of places, (k n, 3), one after another."""
+        return self.points if self.places is None else self.places.apply(self.points).reshape(-1, 3)
+
+    def as_one(self) -> Mesh:
+        """The topology of `in_world`; kept by the mesh itself."""
+        if self.places is None:
+            return self.mesh
+        return self.mesh.cached("many", lambda: joined([self.mesh] * self.count), self.count)
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a thing looks like. When a frame is not solved, something stands in for it (see Shape)."""
+
+    parts: tuple[Part, ...]
+    digest: bytes
+    true: bool = True
+    shown_frame: float | None = None
+
+    def points(self) -> np.ndarray:
+        """(n, 3) m in the world, of all parts one after another."""
+        found = [part.in_world() for part in self.parts]
+        return found[0] if len(found) == 1 else np.concatenate(found or [np.zeros((0, 3))])
+
+
+def of_subject(evaluator, subject, frame: float) -> Outcome:
+    """A subject after its whole stack."""
+    shape = evaluator.subject(subject, frame)
+    mesh = evaluator.mesh(subject)
+    pieces, stands, centres = evaluator.runs.stands(subject, frame) or (None, None, None)
+    part = Part(mesh, shape.points, pieces=pieces, stands=stands, centres=centres)
+    return Outcome((part,), shape.digest, shape.true, shape.shown_frame)
+
+
+def of_copies(evaluator, copies, frame: float) -> Outcome | None:
+    """The copies of a subject; None when they name none."""
+    found = evaluator.copies(copies, frame)
+    if found is None:
+        return None
+    shape, places = found.shape, found.places
+    parts = (Part(found.mesh, shape.points, places, np.arange(places.rows)),) if places.rows else ()
+    return Outcome(parts, digest(shape.digest, places), shape.true, shape.shown_frame)
+
+
+def of(evaluator, thing, frame: float) -> Outcome | None:
+    """What a subject or a set of copies looks like at a frame; None of what has no surface."""
+    if thing.kind == "copies":
+        return of_copies(evaluator, thing, frame)
+    return of_subject(evaluator, thing, frame) if thing.mesh is not None else None

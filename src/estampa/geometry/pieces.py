@@ -1,0 +1,115 @@
+"""Pieces: parts of a mesh that move as wholes, each with an origin and with mass properties."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from .mesh import Mesh
+
+
+@dataclass(frozen=True, eq=False)
+class Pieces:
+    """Which piece each vertex of a mesh belongs to; pieces are numbered from 0, without gaps."""
+
+    mesh: Mesh
+    of_vertex: np.ndarray  # (n,) int
+
+    @classmethod
+    def whole(cls, mesh: Mesh) -> "Pieces":
+        return mesh.cached("pieces whole", lambda: cls(mesh, np.zeros(mesh.count, np.int64)))
+
+    @classmethod
+    def each(cls, mesh: Mesh) -> "Pieces":
+        """The pieces that the mesh was cut into, or else its islands."""
+
+        def make():
+            of = mesh.islands if mesh.pieces is None else mesh.pieces
+            return cls(mesh, np.unique(of, return_inverse=True)[1].astype(np.int64))
+
+        return mesh.cached("pieces each", make)
+
+    @property
+    def count(self) -> int:
+        return int(self.of_vertex.max(initial=-1)) + 1
+
+    @cached_property
+    def vertices(self) -> list[np.ndarray]:
+        """The vertices of each piece."""
+        order = np.argsort(self.of_vertex, kind="stable")
+        return np.split(order, np.cumsum(np.bincount(self.of_vertex, minlength=self.count))[:-1])
+
+    @cached_property
+    def triangles(self) -> list[np.ndarray]:
+        """(t, 3) of each piece, as vertices of the mesh."""
+        of = self.of_vertex[self.mesh.triangles[:, 0]]
+        order = np.argsort(of, kind="stable")
+        return np.split(self.mesh.triangles[order], np.cumsum(np.bincount(of, minlength=self.count))[:-1])
+
+    def origins(self, points: np.ndarray, which: str = "middle") -> np.ndarray:
+        """(p, 3) of each piece's middle (of its bounds), or the middle of its lowest points ("lowest")."""
+        found = np.empty((self.count, 3))
+        for i, own in enumerate(self.vertices):
+            p = points[own]
+            low, high = p.min(axis=0), p.max(axis=0)
+            found[i] = (low + high) / 2
+            if which == "lowest":
+                found[i, 1] = low[1]
+        return found
+
+    def masses(self, points: np.ndarray) -> list["Mass"]:
+        """Of each piece, at a density of 1 kg/m3."""
+        return [mass_of(points, t, own) for t, own in zip(self.triangles, self.vertices, strict=True)]
+
+
+@dataclass(frozen=True)
+class Mass:
+    """Mass properties at a density of 1 kg/m3.
+
+    volume -- m3; centre (3,) m; inertia (3, 3) m5 about the centre; closed -- whether the surface holds a volume, or
+    one was taken instead: that of the box around it, for a surface that is open, flat or inside out in places
+    """
+
+    volume: float
+    centre: np.ndarray
+    inertia: np.ndarray
+    closed: bool
+
+
+def mass_of(points: np.ndarray, triangles: np.ndarray, own: np.ndarray | None = None) -> Mass:
+    """Of a closed surface by the divergence theorem (Tonon 2004, "Explicit exact formulas for the 3-D tetrahedron
+    inertia tensor in terms of its vertex coordinates"); of an open one that of the box around it.
+
+    points (n, 3) m; triangles (t, 3); own -- the vertices that count for the box, where not all do
+    """
+    own = np.unique(triangles) if own is None else own
+    low, high = points[own].min(axis=0), points[own].max(axis=0)
+    middle, size = (low + high) / 2, high - low
+    a, b, c = (points[triangles[:, k]] - middle for k in range(3))
+    six = np.einsum("ij,ij->i", a, np.cross(b, c))  # six times the volume of each tetrahedron with the middle
+    volume = six.sum() / 6
+    boxed = float(np.prod(size))
+    if _is_closed(triangles) and volume > 1e-6 * max(boxed, 1e-300):
+        centre = (six[:, None] * (a + b + c)).sum(axis=0) / 24 / volume
+        total = a + b + c
+        spread = lambda p: np.einsum("i,ij,ik->jk", six, p, p)
+        second = (spread(total) + spread(a) + spread(b) + spread(c)) / 120
+        second -= volume * np.outer(centre, centre)
+        inertia = np.trace(second) * np.eye(3) - second
+        return Mass(float(volume), middle + centre, inertia, True)
+    size = np.maximum(size, 0.02 * size.max(initial=0.0))  # a sheet has a thickness of a fiftieth
+    volume = float(np.prod(size))
+    x, y, z = size**2
+    inertia = np.diag([y + z, x + z, x + y]) * volume / 12
+    return Mass(volume, middle, inertia, False)
+
+
+def _is_closed(triangles: np.ndarray) -> bool:
+    """Whether every side is used once each way."""
+    if not len(triangles):
+        return False
+    a = triangles[:, [0, 1, 2]].ravel().astype(np.int64)
+    b = triangles[:, [1, 2, 0]].ravel().astype(np.int64)
+    base = int(triangles.max()) + 1
+    there, back = np.sort(a * base + b), np.sort(b * base + a)
+    return bool(np.array_equal(there, back) and (np.diff(there) > 0).all())

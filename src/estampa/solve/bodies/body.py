@@ -1,0 +1,144 @@
+"""Body: the layer by which a subject, or each of its pieces, is a rigid body."""
+
+import numpy as np
+
+from ...geometry.pieces import Pieces
+from ...geometry.place import Place
+from ...geometry.pose import turn_matrices
+from ...scene.channels import choice, number, whole
+from ..ensemble import Entering, Member
+from ..frame import Frame
+
+SOLVED = (("moved", ("solve",)),)
+_START = {"unit": "m/s", "soft": (-5, 5), "group": "Speed at first", "when": SOLVED}
+_SPIN = {"unit": "rad/s", "soft": (-20, 20), "group": "Spin at first", "when": SOLVED}
+
+# Densities in kg/m3, frictions and bounces: handbook values, rounded, from memory.
+MATERIALS = {
+    "Wood": {"density": 600.0, "friction": 0.5, "bounce": 0.3},
+    "Stone": {"density": 2500.0, "friction": 0.6, "bounce": 0.1},
+    "Steel": {"density": 7850.0, "friction": 0.4, "bounce": 0.5},
+    "Rubber": {"density": 1100.0, "friction": 0.9, "bounce": 0.7},
+    "Paper lantern": {"density": 12.0, "friction": 0.4, "bounce": 0.2, "drag": 1.1},
+    "Chestnut": {"density": 950.0, "friction": 0.4, "bounce": 0.25},
+}
+
+
+class Body(Member):
+    """The subject, or each of its pieces, is a rigid body: it falls, tumbles, knocks others over and comes to rest.
+
+    It may also be driven: it then follows the layers above, and pushes the others as fast as it goes. Its shape is the
+    one that enters at the first frame that is solved.
+    """
+
+    kind, title = "body", "Body"
+    icon = "M2.5 9.5 L6 7.5 L9.5 9.5 V13.2 L6 14.5 L2.5 13.2 Z M9 2 L13.5 3.4 L12.2 7.2 L8.2 5.8 Z"
+    group = "fall"
+    shortcut = "Ctrl+7"
+    rank = 2
+    ensemble = "bodies"
+    shown = ("place", "turn", "centre", "held")
+    presets = MATERIALS
+
+    moved = choice(
+        "solve", "What moves it.", {"solve": "The solve", "driven": "The layers above", "still": "Nothing"},
+        title="Moved by",
+    )  # fmt: skip
+    each = choice(
+        "whole",
+        "What is a body: all of it, or each piece that it was cut into (each island, where it was not).",
+        {"whole": "The whole subject", "pieces": "Each of its pieces"},
+        title="A body is",
+    )
+    shape = choice(
+        "hull",
+        "The shape that others run into.",
+        {
+            "hull": "Hull: as if shrink-wrapped",
+            "hulls": "Several hulls: keeps hollows",
+            "ball": "Ball",
+            "box": "Box",
+            "capsule": "Capsule along its longest side",
+            "cylinder": "Cylinder along its longest side",
+            "mesh": "The mesh itself (driven or still)",
+        },
+    )
+    density = number(600, "Mass of a cubic metre.", unit="kg/m3", soft=(10, 8000), hard=(1e-3, None), when=SOLVED)
+    mass = number(
+        0, "Mass of each body; 0 takes it from its volume and density.", unit="kg", soft=(0, 50), hard=(0, None),
+        when=SOLVED,
+    )  # fmt: skip
+    friction = number(
+        0.5,
+        "Rubbing: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb). Of two that touch the mean counts.",
+        unit="factor",
+        soft=(0, 1.5),
+        hard=(0, None),
+    )
+    bounce = number(
+        0.2, "How much of its speed it keeps when it hits: 0 none, 1 all of it.", unit="fraction", soft=(0, 1),
+        hard=(0, 1),
+    )  # fmt: skip
+    damping = number(
+        0.0, "Share of its speed that it loses each second to the air.", unit="1/s", soft=(0, 2), hard=(0, None),
+        when=SOLVED,
+    )  # fmt: skip
+    turn_damping = number(
+        0.05, "Share of its spin that it loses each second.", unit="1/s", soft=(0, 5), hard=(0, None), when=SOLVED
+    )
+    drag = number(
+        0.0,
+        "Drag in the wind, by its mean exposed area; a ball has about 0.5, a flat thing 1.1. At 0 no wind is felt.",
+        unit="factor",
+        soft=(0, 2),
+        hard=(0, None),
+        when=SOLVED,
+    )
+    begins = choice(
+        "first",
+        "When the solve takes over; until then it follows the layers above.",
+        {"first": "At the first frame", "frame": "At a frame", "touched": "When something touches it"},
+        when=SOLVED,
+    )
+    at = whole(
+        1, "The frame at which it is let go.", title="Let go at", unit="frames", soft=(1, 200),
+        when=(*SOLVED, ("begins", ("frame",))),
+    )  # fmt: skip
+    speed_x = number(0, "Speed along X as it begins.", title="X", **_START)
+    speed_y = number(0, "Speed along Y.", title="Y", **_START)
+    speed_z = number(0, "Speed along Z.", title="Z", **_START)
+    spin_x = number(0, "Spin about X as it begins.", title="X", **_SPIN)
+    spin_y = number(0, "Spin about Y.", title="Y", **_SPIN)
+    spin_z = number(0, "Spin about Z.", title="Z", **_SPIN)
+
+    def pieces(self, mesh, count: int) -> Pieces:
+        """The pieces that so many bodies are."""
+        return Pieces.whole(mesh) if count == 1 else Pieces.each(mesh)
+
+    def points(self, frame: Frame, entering: Entering) -> np.ndarray | None:
+        rows = frame["bodies"].of(entering.id)
+        count = len(rows["place"])
+        pieces = self.pieces(entering.mesh, count)
+        if not count or pieces.count != count:
+            return None
+        first, of = entering.first(), pieces.of_vertex
+        stands = placed(rows)
+        arms = first - rows["centre"].astype(float)[of]
+        found = np.einsum("nij,nj->ni", stands.axes[of], arms) + stands.origin[of]
+        held = rows["held"].astype(bool)
+        if held.any():
+            found = np.where(held[of][:, None], entering.now(), found)
+        return found
+
+    def stands(self, frame, member, mesh):
+        rows = frame["bodies"].of(member)
+        pieces = self.pieces(mesh, len(rows["place"]))
+        if pieces.count != len(rows["place"]) or rows["held"].any():
+            return None  # what follows the layers above need not move as a whole
+        return pieces, placed(rows), rows["centre"].astype(float)
+
+
+def placed(rows) -> Place:
+    """(p) where bodies stand: what brings a point, seen from its body's centre at first, to where it is."""
+    turns = turn_matrices(rows["turn"].astype(float))
+    return Place(rows["place"].astype(float), turns, np.ones(len(turns)))

@@ -1,0 +1,294 @@
+"""Bodies: the ensemble that solves rigid bodies together."""
+
+import numpy as np
+
+from ...errors import EstampaError
+from ...forces.force import AIR_DENSITY
+from ...geometry import pose as turns
+from ...geometry.pieces import Pieces
+from ...hashing import digest
+from ...scene.channels import whole
+from ..ensemble import Crowd, Ensemble
+from ..frame import Column, Frame, Table
+from .engine import Engine, fitted, obstacle_builder, stand_of
+from .shapes import collider, mass_properties
+
+MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
+SMALLEST = 1e-12  # m3, of a body
+
+
+class Bodies(Ensemble):
+    """Rigid bodies that are solved together, because they touch. Made by itself with the first body."""
+
+    kind, title = "bodies", "Bodies"
+    icon = "M2.5 13.5 V9.5 H6.5 V13.5 Z M8 13.5 V9.5 H12 V13.5 Z M5.2 9 V5 H9.2 V9 Z M2 14.5 H14"
+    rank = 14
+    tables = {
+        "bodies": (
+            Column("place", (3,), "m", "Where its centre of mass is."),
+            Column("turn", (4,), "", "How it is turned since the first frame: a unit quaternion x, y, z, w."),
+            Column("speed", (3,), "m/s", "How fast its centre goes."),
+            Column("spin", (3,), "rad/s", "How fast it turns."),
+            Column("centre", (3,), "m", "Where its centre of mass was at first.", keep="shown"),
+            Column("held", (), "", "1 while it follows the layers above.", "u1", keep="shown"),
+            Column("asleep", (), "", "1 while it rests.", "u1", keep="shown"),
+        ),
+        "report": (
+            Column("awake", (), "fraction", "Share of the bodies that move.", keep="shown"),
+            Column("energy", (), "J", "Kinetic energy of all of them.", keep="shown"),
+        ),
+    }
+
+    substeps = whole(
+        10, "Small steps in each frame. More keep piles and joints stiffer, and small things out of one another.",
+        soft=(4, 30), hard=(1, 400),
+    )  # fmt: skip
+
+    # -- frames ------------------------------------------------------------------------------------------------
+    def start(self, crowd: Crowd) -> Frame:
+        model = Model.of(crowd)
+        engine = model.build(crowd)
+        place, turn = model.centre.copy(), np.tile([0.0, 0, 0, 1], (model.count, 1))
+        still = np.zeros((model.count, 3))
+        held = model.held(crowd.frame).astype(np.uint8)
+        asleep = model.untouched.astype(np.uint8)
+        speed, spin = (np.where((held | asleep)[:, None], still, part) for part in (model.speed, model.spin))
+        return model.frame(engine, place, turn, speed, spin, held, asleep, keep=True)
+
+    def step(self, frame: Frame, crowd: Crowd, dt: float) -> Frame:
+        model, rows = Model.of(crowd), frame["bodies"]
+        place, turn, speed, spin = (rows[n].astype(float) for n in ("place", "turn", "speed", "spin"))
+        asleep = rows["asleep"].copy()
+        engine = self._engine(frame, model, crowd)
+        driven = model.driven(crowd)
+        let_go = model.held(crowd.frame - 1) & ~model.held(crowd.frame)
+        model.let_go(engine, np.flatnonzero(let_go), crowd, dt)
+        paths = {row: driven[row] for row in driven if not let_go[row]}
+        paths |= model.obstacles(engine, crowd)
+        model.push(engine, crowd, place, speed, asleep, dt)
+        engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths)
+        held = model.held(crowd.frame).astype(np.uint8)
+        engine.read(np.flatnonzero(held == 0), place, turn, speed, spin, asleep)
+        for row, (_, (there, turned)) in driven.items():
+            if held[row]:
+                place[row], turn[row] = there, turned
+        every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
+        keep = (crowd.frame - crowd.first) % every == 0
+        return model.frame(engine, place, turn, speed, spin, held, asleep, keep)
+
+    def goes_on(self, frame: Frame) -> bool:
+        going = frame.going
+        return bool(frame.blob) or (going is not None and going[0].at == going[1])
+
+    def _engine(self, frame, model, crowd) -> Engine:
+        if frame.going is not None and frame.going[0].at == frame.going[1]:
+            return frame.going[0]
+        return Engine.from_blob(frame.blob, model.count, len(_solid(crowd.world)), crowd.frame - crowd.first - 1)
+
+    def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
+        return {"bodies": Model.of(crowd).centre}
+
+    def fits(self, frame: Frame, crowd: Crowd) -> bool:
+        rows = frame["bodies"]
+        spans = {s.id: s.mesh for s in crowd.members}
+        return set(rows.spans) == set(spans) and len(rows) == Model.of(crowd).count
+
+
+class Model:
+    """What bodies are, from their shapes at first and their fixed channels: made once for the same."""
+
+    def __init__(self, crowd: Crowd):
+        self.members, self.spans, self.pieces = crowd.members, {}, []
+        parts, count = [], 0
+        for seen in crowd.members:
+            pieces = Pieces.whole(seen.mesh) if seen.v.each == "whole" else Pieces.each(seen.mesh)
+            self.pieces.append(pieces)
+            self.spans[seen.id] = (count, count + pieces.count)
+            count += pieces.count
+            parts += [(seen, pieces, i, mass) for i, mass in enumerate(pieces.masses(seen.first))]
+        self.count, self.parts = count, parts
+        number = lambda make: np.array([make(*p) for p in parts], float).reshape(len(parts), -1)
+        self.ids = np.array([id_of(seen.id, i) for seen, _, i, _ in parts], np.int64)
+        self.centre = number(lambda s, p, i, m: m.centre)
+        self.mass = number(lambda s, p, i, m: s.v.mass or max(m.volume, SMALLEST) * s.v.density)[:, 0]
+        self.inertia = number(lambda s, p, i, m: np.trace(m.inertia) / 3 / max(m.volume, SMALLEST))[:, 0] * self.mass
+        self.speed = number(lambda s, p, i, m: (s.v.speed_x, s.v.speed_y, s.v.speed_z))
+        self.spin = number(lambda s, p, i, m: (s.v.spin_x, s.v.spin_y, s.v.spin_z))
+        self.drag = number(lambda s, p, i, m: s.v.drag if s.v.moved == "solve" else 0.0)[:, 0]
+        self.solved = number(lambda s, p, i, m: s.v.moved == "solve")[:, 0].astype(bool)
+        self.untouched = self.solved & number(lambda s, p, i, m: s.v.begins == "touched")[:, 0].astype(bool)
+        begins = lambda s: s.v.at if s.v.begins == "frame" else -(10**9)
+        self.begins = number(lambda s, p, i, m: begins(s) if s.v.moved == "solve" else 10**9)[:, 0]
+        self.area = number(lambda s, p, i, m: _surface(s.first, p.triangles[i]))[:, 0] / 4
+        self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
+
+    @classmethod
+    def of(cls, crowd: Crowd) -> "Model":
+        if not crowd.members:
+            raise EstampaError("Bodies", "have no body.", "Add a Body layer to a subject.")
+        told = [(s.id, id(s.mesh), dict(s.v)) for s in crowd.members]
+        key = digest(repr(told), *(s.first for s in crowd.members))
+        # kept by the first member's mesh, as all that is worked out of a mesh
+        return crowd.members[0].mesh.cached("bodies", lambda: cls(crowd), key)
+
+    def held(self, frame: int) -> np.ndarray:
+        """(b,) bool: which follow the layers above at a frame."""
+        return frame < self.begins
+
+    # -- the engine --------------------------------------------------------------------------------------------
+    def build(self, crowd: Crowd) -> Engine:
+        """The engine's world at the first frame."""
+        import rapier3d as rp
+
+        engine, held = Engine.of(self.count, self.smallest), self.held(crowd.frame)
+        for row, (seen, pieces, i, mass) in enumerate(self.parts):
+            v, own = seen.v, pieces.vertices[i]
+            what = seen.name if pieces.count == 1 else f"{seen.name}, piece {i + 1}"
+            shape = v.shape
+            if shape == "mesh" and v.moved == "solve":
+                shape = "hulls"  # a moving mesh has no inside, and falls through others
+            local = np.full(seen.mesh.count, -1)
+            local[own] = np.arange(len(own))
+            made = collider(shape, seen.first[own] - mass.centre, local[pieces.triangles[i]], what)
+            made = made.density(0.0).friction(float(v.friction)).restitution(float(v.bounce))
+            if v.moved == "still":
+                body = rp.RigidBody.fixed()
+            elif held[row]:
+                body = rp.RigidBody.kinematic_position_based()
+            else:
+                body = rp.RigidBody.dynamic()
+                body = body.linvel(tuple(map(float, self.speed[row]))).angvel(tuple(map(float, self.spin[row])))
+                body = body.sleeping(bool(self.untouched[row]))
+            if v.moved == "solve":
+                body = body.linear_damping(float(v.damping)).angular_damping(float(v.turn_damping))
+                body = body.additional_mass_properties(mass_properties(mass, float(self.mass[row])))
+            handle = engine.world.add_body(body.translation(tuple(map(float, self.centre[row]))), [made])
+            engine.set_rest(handle, _across(seen.first[own]))
+        for height, friction in crowd.world.floors:
+            ground = rp.Collider.halfspace((0.0, 1.0, 0.0)).friction(float(friction)).restitution(0.0)
+            engine.world.add_collider(ground.translation((0.0, float(height), 0.0)))
+        for obstacle in _solid(crowd.world):
+            place, turn = stand_of(obstacle.places[1])
+            made = _mesh_collider(rp, obstacle, 1) if obstacle.shape == "mesh" else obstacle_builder(obstacle, rp)
+            engine.world.add_body(rp.RigidBody.kinematic_position_based(), [made])
+            if obstacle.shape != "mesh":
+                engine.put(self.count + engine.obstacles, place, turn)
+            engine.obstacles += 1
+        return engine
+
+    def driven(self, crowd: Crowd) -> dict[int, tuple]:
+        """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
+        found, held = {}, self.held(crowd.frame - 1)
+        for seen, pieces in zip(crowd.members, self.pieces, strict=True):
+            first, last = self.spans[seen.id]
+            if seen.v.moved == "still" or not held[first:last].any():
+                continue
+            rest = np.array_equal(seen.before, seen.now)
+            for row in range(first, last):
+                own = pieces.vertices[row - first]
+                now = self._stand(row, seen.first[own], seen.now[own])
+                before = now if rest else self._stand(row, seen.first[own], seen.before[own])
+                found[row] = (before, now)
+        return found
+
+    def _stand(self, row, first, now):
+        turn, middle, _ = fitted(first, now)
+        arm = self.centre[row] - first.mean(axis=0)
+        return middle + turns.turned(turn, arm), turn
+
+    def let_go(self, engine: Engine, rows, crowd: Crowd, dt: float) -> None:
+        """Bodies that the solve takes over go on as the layers above moved them, and with the speed that they are
+        given."""
+        import rapier3d as rp
+
+        driven = self.driven(crowd) if len(rows) else {}
+        for row in rows:
+            body, ((p0, q0), (p1, q1)) = engine.body(row), driven[int(row)]
+            body.body_type = rp.RigidBodyType.DYNAMIC
+            speed = (p1 - p0) / dt + self.speed[row]
+            spin = turns.turn_vectors(turns.product(q1[None], turns.inverse(q0[None])))[0] / dt + self.spin[row]
+            body.linvel, body.angvel = tuple(map(float, speed)), tuple(map(float, spin))
+            body.wake_up()
+
+    def obstacles(self, engine: Engine, crowd: Crowd) -> dict[int, tuple]:
+        """Row -> where an obstacle stood and stands; a mesh that changes its shape gets a new collider."""
+        import rapier3d as rp
+
+        found = {}
+        for i, obstacle in enumerate(_solid(crowd.world)):
+            row = self.count + i
+            if i >= engine.obstacles:
+                break
+            if obstacle.shape != "mesh":
+                found[row] = tuple(stand_of(p) for p in obstacle.places)
+            elif not np.array_equal(*obstacle.points):
+                body = engine.body(row)
+                for handle in list(body.colliders):
+                    engine.world.remove_collider(handle)
+                handle = rp.RigidBodyHandle.from_raw_parts(row, 0)
+                engine.world.add_collider(_mesh_collider(rp, obstacle, 1), handle)
+        return found
+
+    def push(self, engine: Engine, crowd: Crowd, place, speed, asleep, dt: float) -> None:
+        """Wind and forces that are felt in places, as they are at the start of the frame. Drag is worked out against
+        the speed at the frame's end, so that a light thing is carried along and never thrown."""
+        world = crowd.world
+        rows = np.flatnonzero(self.solved & ~self.held(crowd.frame) & (asleep == 0))
+        windy = len(world.winds) > 0 and (self.drag > 0).any()
+        if not len(rows) or not (windy or world.pulls or engine.pushed):
+            return
+        force = np.zeros((self.count, 3))
+        if world.pulls:
+            force[rows] = self.mass[rows, None] * (world.acceleration(place[rows]) - world.gravity)
+        if windy:
+            past = world.air(np.ascontiguousarray(place[rows])) - speed[rows]
+            pull = 0.5 * AIR_DENSITY * self.drag[rows] * self.area[rows] * np.linalg.norm(past, axis=1)
+            force[rows] += (pull / (1 + pull * dt / self.mass[rows]))[:, None] * past
+        for row in rows:
+            body = engine.body(row)
+            body.reset_forces(False)
+            if force[row].any():
+                body.add_force(tuple(map(float, force[row])), True)
+        engine.pushed = bool(force.any())
+
+    def frame(self, engine: Engine, place, turn, speed, spin, held, asleep, keep: bool) -> Frame:
+        columns = {
+            "place": place, "turn": turn, "speed": speed, "spin": spin, "centre": self.centre, "held": held,
+            "asleep": asleep,
+        }  # fmt: skip
+        made = {c.name: c.array(columns[c.name]) for c in Bodies.tables["bodies"]}
+        free = held == 0
+        awake = float((asleep[free] == 0).mean()) if free.any() else 0.0
+        moving = 0.5 * (self.mass[free] * (speed[free] ** 2).sum(axis=1)).sum()
+        moving += 0.5 * (self.inertia[free] * (spin[free] ** 2).sum(axis=1)).sum()
+        told = {"awake": [awake], "energy": [float(moving)]}
+        report = {c.name: c.array(told[c.name]) for c in Bodies.tables["report"]}
+        tables = {"bodies": Table(made, self.ids, self.spans), "report": Table(report)}
+        blob = engine.world.snapshot() if keep else b""
+        return Frame(tables, blob, (engine, engine.at))
+
+
+def id_of(member: str, piece: int) -> int:
+    """A body's number for good: its member's, and which piece it is."""
+    return (int.from_bytes(digest(member)[:5], "little") << 23) + piece
+
+
+def _solid(world):
+    return [o for o in world.colliders if o.shape != "mesh" or o.points is not None]
+
+
+def _mesh_collider(rp, obstacle, when: int):
+    points = obstacle.points[when].astype(np.float32)
+    made = rp.Collider.trimesh(points, obstacle.triangles.astype(np.uint32))
+    return made.friction(float(obstacle.friction)).restitution(0.0)
+
+
+def _surface(points, triangles) -> float:
+    """m2. The mean area that a convex thing shows is a quarter of it (Cauchy)."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+
+def _across(points) -> float:
+    return float((points.max(axis=0) - points.min(axis=0)).max(initial=0.0))
+

@@ -1,0 +1,103 @@
+"""What an ensemble is: a solve of many things at once, and what a member of one is.
+
+A member is a layer by which its subject plays in the ensemble; what stands above it in the stack enters, what stands
+below dresses the result.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from ..forces.force import World
+from ..geometry.mesh import Mesh
+from ..geometry.pieces import Pieces
+from ..geometry.place import Place
+from ..motion.layer import Layer, Resolved
+from ..scene.channels import Kind, ref
+from .frame import Column, Frame
+
+
+@dataclass(frozen=True)
+class Seen:
+    """One member over a frame: what enters its layer."""
+
+    id: str  # of its layer
+    name: str  # for a person: "Body on Board 3"
+    mesh: Mesh  # topology
+    first: np.ndarray  # (n, 3) m in the world, at the first frame that is solved: its shape at rest
+    before: np.ndarray  # (n, 3) m, at the frame before
+    now: np.ndarray  # (n, 3) m
+    v: Resolved
+
+
+@dataclass(frozen=True)
+class Crowd:
+    """All that an ensemble reads at a frame; members are in the order of their ids."""
+
+    members: tuple[Seen, ...]
+    v: Resolved
+    world: World
+    frame: int
+    first: int  # the first frame that is solved
+
+
+@dataclass(frozen=True)
+class Entering:
+    """What enters a layer with memory, for what it makes of it; worked out when it is wanted."""
+
+    id: str  # of the layer
+    mesh: Mesh  # topology, at the size that it has in the world
+    first: Callable[[], np.ndarray]  # (n, 3) m in the world at the first frame that is solved
+    now: Callable[[], np.ndarray]  # (n, 3) m in the world
+
+
+class Ensemble(Kind):
+    """Base of the ensembles. Its frames depend on nothing but the frame before and what is read."""
+
+    family = "ensemble"
+    group = "fall"
+    feels: ClassVar[tuple[str, ...]] = ("gravity", "wind", "ground", "collider")
+    tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
+
+    def start(self, crowd: Crowd) -> Frame:
+        """The first frame."""
+        raise NotImplementedError
+
+    def step(self, frame: Frame, crowd: Crowd, dt: float) -> Frame:
+        """The frame `dt` seconds later."""
+        raise NotImplementedError
+
+    def goes_on(self, frame: Frame) -> bool:
+        """Whether a step can begin from a frame. An engine's own state is kept with some frames only; from the others
+        the steps since then are done again."""
+        return True
+
+    def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
+        """Table -> (n, 3) m, where rows are at rest, to match those of another solver by."""
+        return {}
+
+    def fits(self, frame: Frame, crowd: Crowd) -> bool:
+        """Whether a frame has the rows that what is read now asks for."""
+        return True
+
+
+class Member(Layer):
+    """Base of the layers by which a subject plays in an ensemble."""
+
+    memory = True
+    feels: ClassVar[tuple[str, ...]] = ()  # the ensemble feels forces, for all of them
+    ensemble: ClassVar[str] = ""  # kind of what it plays in
+    shown: ClassVar[tuple[str, ...]] = ()  # columns that are enough to look at a frame
+
+    together = ref("ensemble", "What it is solved together with.", title="Solved in")
+
+    def points(self, frame: Frame, entering: Entering) -> np.ndarray | None:
+        """(n, 3) m in the world, what a frame makes of the shape that enters."""
+        raise NotImplementedError
+
+    def stands(self, frame: Frame, member: str, mesh: Mesh) -> tuple[Pieces, Place, np.ndarray] | None:
+        """(pieces, where they stand in the world, (p, 3) their origins in the shape at first), of what moves pieces as
+        wholes; else None."""
+        return None

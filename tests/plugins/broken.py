@@ -1,0 +1,3 @@
+"""A plug-in that is broken on purpose."""
+
+raise RuntimeError("left half-way")

@@ -1,0 +1,87 @@
+"""What a newcomer writes: a layer, a force, a print and an ensemble, a file each, found by themselves."""
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+PLUGINS = Path(__file__).parent / "plugins"
+SCRIPT = """
+import json, tempfile
+import estampa
+import numpy as np
+from estampa.app.theme import icon
+from estampa.evaluate.remarks import remarks
+from estampa.geometry.primitives import sheet
+from estampa.reference import reference
+from estampa.scene import commands as do
+from estampa.scene.channels import kind_of
+from estampa.scene.scene import Scene
+from estampa.scene.document import Document
+from estampa.store.frames import FrameStore
+from PySide6.QtWidgets import QApplication
+
+app = QApplication([])
+from estampa.app.session import Session
+from estampa.app.window import Window
+
+scene = Scene(Document(start=1, end=12))
+a = do.add_mesh(scene, sheet(1, 1, 3, 3), "A")
+b = do.add_mesh(scene, sheet(1, 1, 3, 3), "B")
+do.set_value(scene, b.id, "x", 3.0)
+do.add_layer(scene, a.id, "lift", values={"height": 0.5})
+do.add_layer(scene, a.id, "drifter")
+do.add_layer(scene, b.id, "drifter")
+cloth = do.add_mesh(scene, sheet(1, 1, 3, 3), "C")
+do.add_layer(scene, cloth.id, "cloth")
+do.add_thing(scene, "current")
+do.add_thing(scene, "centre_table", values={"subject": a.id})
+store = FrameStore(tempfile.mkdtemp())
+evaluator = scene.evaluator(store)
+evaluator.solve_through(12)
+middle = lambda t: evaluator.subject(scene.doc.find(t.id), 12).points.mean(axis=0).round(4).tolist()
+from estampa.press.run import run
+printed = run(scene, evaluator, scene.doc.prints[0], tempfile.mkdtemp())
+session = Session(store)
+window = Window(session)
+session.replace(scene)
+window.show()
+session.select(scene.doc.find(a.id).stack[0].id)
+app.processEvents()
+docs = reference()
+print(json.dumps({
+    "middles": [middle(t) for t in (a, b, cloth)],
+    "kinds": [kind_of(k).family for k in ("lift", "current", "centre_table", "drift", "drifter")],
+    "bend": kind_of("bend").title,
+    "docs": [f"(`{k}`)" in docs for k in ("lift", "current", "centre_table", "drift", "drifter")],
+    "shortcut": window.actions_by_name["add_lift"].shortcut().toString() if hasattr(window, "actions_by_name") else
+        next(x.shortcut().toString() for x in window.actions() if x.objectName() == "add_lift"),
+    "icons": len({icon(k).pixmap(16).toImage().bits().tobytes() for k in ("lift", "current", "drift", "none")}),
+    "sheet": window.sheet.row("height").channel.help,
+    "printed": printed.passed,
+    "remarks": [str(r) for r in remarks(scene) if "plug-in" in str(r)],
+}), flush=True)
+session.end()
+import os
+os._exit(0)
+"""
+
+
+def test_a_layer_a_force_a_print_and_an_ensemble_are_a_file_each(tmp_path):
+    environment = os.environ | {"ESTAMPA_KINDS": str(PLUGINS), "ESTAMPA_STATE": str(tmp_path / "state")}
+    run = [sys.executable, "-c", SCRIPT]
+    made = subprocess.run(run, capture_output=True, text=True, env=environment, check=False)
+    assert made.returncode == 0, made.stderr[-3000:]
+    told = json.loads(made.stdout.splitlines()[-1])
+    assert told["kinds"] == ["layer", "force", "print", "ensemble", "layer"] and all(told["docs"])
+    first, second, cloth = told["middles"]
+    gone = 11 / 24  # 11 frames at a metre a second
+    assert abs(first[0] + gone) < 2e-3 and abs(second[0] - 3 - gone) < 2e-2, "they drift apart; the lift is dressed in"
+    assert cloth[0] > 0.01, "the current carries the cloth along"
+    assert told["shortcut"] == "Ctrl+Alt+9" and told["icons"] == 4 and told["sheet"] == "How far it is raised."
+    assert told["printed"]
+    # what is broken is remarked upon, and stops nothing
+    assert told["bend"] == "Bend" and len(told["remarks"]) == 2
+    assert any("broken.py" in r and "left half-way" in r for r in told["remarks"])
+    assert any("taken.py" in r and "is the word of Bend already" in r for r in told["remarks"])
