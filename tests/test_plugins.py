@@ -77,7 +77,8 @@ def test_a_layer_a_force_a_print_and_an_ensemble_are_a_file_each(tmp_path):
     assert told["kinds"] == ["layer", "force", "print", "ensemble", "layer"] and all(told["docs"])
     first, second, cloth = told["middles"]
     gone = 11 / 24  # 11 frames at a metre a second
-    assert abs(first[0] + gone) < 2e-3 and abs(second[0] - 3 - gone) < 2e-2, "they drift apart; the lift is dressed in"
+    assert abs(first[0] - 0.5 + gone) < 2e-2 and abs(second[0] - 3.5 - gone) < 2e-2, "they drift apart"
+    assert 0.4 < first[1] < 0.7 and abs(second[1]) < 0.2, "from where the lift above has put it"
     assert cloth[0] > 0.01, "the current carries the cloth along"
     assert told["shortcut"] == "Ctrl+Alt+9" and told["icons"] == 4 and told["sheet"] == "How far it is raised."
     assert told["printed"]

@@ -5,6 +5,7 @@ import pkgutil
 from pathlib import Path
 
 from ..errors import EstampaError
+from ..scene.document import ids_of
 from ..scene.scene import Scene
 
 DATA = Path(__file__).parent / "data"
@@ -24,4 +25,5 @@ def build(name: str) -> Scene:
     """The demo scene of that name. Raises EstampaError when there is none."""
     if name not in names():
         raise EstampaError(f"Demo “{name}”", "does not exist.", f"There is: {', '.join(names())}.")
-    return importlib.import_module(f"{__name__}.{name}").build()
+    with ids_of(name):
+        return importlib.import_module(f"{__name__}.{name}").build()

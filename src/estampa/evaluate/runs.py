@@ -18,7 +18,7 @@ from ..forces.force import World
 from ..hashing import SIZE, digest
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
-from ..solve.ensemble import Crowd, Seen
+from ..solve.ensemble import Crowd, Seen, member_number
 from ..solve.frame import Frame
 from ..solve.solver import Inputs, PoseInputs
 from ..store.manifest import Manifest, sampled
@@ -32,7 +32,7 @@ Progress = Callable[[float, str], None]  # (share done, what is under way)
 
 @dataclass(frozen=True)
 class Run:
-    """An ensemble and its members, in the order of their ids."""
+    """An ensemble and its members, in the order of their numbers."""
 
     id: str
     thing: Thing  # whose channels are read: the ensemble, or the layer that is one by itself
@@ -97,7 +97,7 @@ class Runs:
             return Run(layer.id, layer, ((owner, layer),))
         if together.id not in self._ensembles:
             members = [(o, l) for o in self.doc.things for l in self.evaluator.layers(o) if member_of(l) == together.id]
-            members = sorted((m for m in members if m[0].on or m[1] is layer), key=lambda m: m[1].id)
+            members = sorted((m for m in members if m[0].on or m[1] is layer), key=lambda m: member_number(m[1].id))
             self._ensembles[together.id] = Run(together.id, together, tuple(members))
         return self._ensembles[together.id]
 
@@ -301,7 +301,8 @@ class Runs:
             return first
         from .starts import begun
 
-        return begun(self.evaluator.scene.arrays, run.thing, first, solver.rests(inputs))[0]
+        found = begun(self.evaluator.scene.arrays, run.thing, first, solver.rests(inputs))[0]
+        return solver.resumed(found, inputs)
 
     def rests(self, run: Run) -> dict[str, np.ndarray]:
         """Table -> (n, 3) m, where its rows are at rest."""

@@ -83,10 +83,13 @@ def begun(arrays, thing: Thing, first: Frame, rests: dict) -> tuple[Frame, dict[
     adopted, tables, lost = thing.adopted, dict(first.tables), {}
     for name, table in first.tables.items():
         kept = adopted.tables.get(name)
-        if kept is None:
+        state = [c.name for c in thing.declared.tables[name] if c.keep == "state"]
+        if not state:
+            continue
+        if kept is None or not kept.columns:
             lost[name] = len(table)
             continue
-        columns = {c: arrays.get(a) for c, a in kept.columns.items()}
+        columns = {c: arrays.get(a) for c, a in kept.columns.items() if c in state}
         count = len(next(iter(columns.values())))
         rows = _matched(arrays, table, kept, count, rests.get(name), adopted.source == thing.id)
         found = rows >= 0

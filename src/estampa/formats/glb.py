@@ -142,6 +142,12 @@ def unit32(normals) -> np.ndarray:
     return narrow / np.linalg.norm(narrow, axis=1, keepdims=True).astype(np.float32)
 
 
+def unit32_rows(turns) -> np.ndarray:
+    """Unit quaternions, of length 1 in float32 too."""
+    narrow = np.asarray(turns, np.float32)
+    return narrow / np.linalg.norm(narrow, axis=-1, keepdims=True).astype(np.float32)
+
+
 def read_attribute(path: Path, word: str) -> np.ndarray:
     """An attribute of the first primitive, as float32 rows."""
     import pygltflib as gl

@@ -58,6 +58,22 @@ class Mesh:
                 moved.__dict__[name] = self.__dict__[name]
         return moved
 
+    def only(self, vertices: np.ndarray) -> "Mesh":
+        """The part of a mesh that has these vertices (n,) bool; faces that reach out of it are left out."""
+        corners = np.repeat(np.arange(len(self.face_counts)), self.face_counts)
+        inside = np.bincount(corners, vertices[self.face_indices], len(self.face_counts)) == self.face_counts
+        number = np.cumsum(vertices) - 1
+        pick = lambda values, chosen: None if values is None else values[chosen]
+        return Mesh(
+            self.points[vertices],
+            self.face_counts[inside],
+            number[self.face_indices[inside[corners]]],
+            pick(self.uv, vertices),
+            self.materials,
+            pick(self.face_materials, inside),
+            pick(self.pieces, vertices),
+        )
+
     def check(self, what: str) -> None:
         """Raises EstampaError when the arrays do not make a mesh that can be worked on."""
         n = len(self.points)

@@ -57,9 +57,19 @@ class Pieces:
                 found[i, 1] = low[1]
         return found
 
-    def masses(self, points: np.ndarray) -> list["Mass"]:
-        """Of each piece, at a density of 1 kg/m3."""
-        return [mass_of(points, t, own) for t, own in zip(self.triangles, self.vertices, strict=True)]
+    def masses(self, points: np.ndarray, heavier: np.ndarray | None = None) -> list["Mass"]:
+        """Of each piece, at a density of 1 kg/m3; heavier (n,) multiplies that of islands by its mean over them."""
+        if heavier is None:
+            return [mass_of(points, t, own) for t, own in zip(self.triangles, self.vertices, strict=True)]
+        found, islands = [], self.mesh.islands
+        for triangles, own in zip(self.triangles, self.vertices, strict=True):
+            parts = []
+            for island in np.unique(islands[own]):
+                mine = own[islands[own] == island]
+                part = mass_of(points, triangles[islands[triangles[:, 0]] == island], mine)
+                parts.append((part, float(heavier[mine].mean())))
+            found.append(together(parts))
+        return found
 
 
 @dataclass(frozen=True)
@@ -74,6 +84,18 @@ class Mass:
     centre: np.ndarray
     inertia: np.ndarray
     closed: bool
+
+
+def together(parts: list[tuple[Mass, float]]) -> Mass:
+    """Several masses, each so many times as dense, as one (parallel axes: Steiner). Its volume is that which has the
+    mass at 1 kg/m3."""
+    total = sum(m.volume * times for m, times in parts)
+    centre = sum(m.volume * times * m.centre for m, times in parts) / total
+    inertia = np.zeros((3, 3))
+    for m, times in parts:
+        arm = m.centre - centre
+        inertia += times * (m.inertia + m.volume * (arm @ arm * np.eye(3) - np.outer(arm, arm)))
+    return Mass(total, centre, inertia, all(m.closed for m, _ in parts))
 
 
 def mass_of(points: np.ndarray, triangles: np.ndarray, own: np.ndarray | None = None) -> Mass:

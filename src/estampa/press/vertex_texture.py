@@ -131,7 +131,7 @@ class VertexTexture(MeshPrint):
         # the description comes last and names the content of the others, so that files of two prints are never taken
         # for one
         sums = {}
-        noted = {path: _noting(write, path.name, sums) for path, write in files.items()}
+        noted = {path: noting(write, path.name, sums) for path, write in files.items()}
         noted[json_path] = lambda part: part.write_text(json.dumps(told | {"blake2b": sums}, indent=1))
         progress(0.8, "Writing")
         write_together(noted)
@@ -142,17 +142,17 @@ class VertexTexture(MeshPrint):
         return TextureReader(target.with_name(target.name + ".json"))
 
 
-def _noting(write, name: str, sums: dict):
+def noting(write, name: str, sums: dict):
     """The same write, that notes the digest of what was written."""
 
     def noted(part: Path):
         write(part)
-        sums[name] = _sum_of(part)
+        sums[name] = sum_of(part)
 
     return noted
 
 
-def _sum_of(path: Path) -> str:
+def sum_of(path: Path) -> str:
     with open(path, "rb") as file:
         return hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=16)).hexdigest()
 
@@ -164,7 +164,7 @@ class TextureReader:
         self.told = json.loads(json_path.read_text())
         folder = json_path.parent
         for name, wanted in self.told["blake2b"].items():
-            if not (folder / name).exists() or _sum_of(folder / name) != wanted:
+            if not (folder / name).exists() or sum_of(folder / name) != wanted:
                 raise EstampaError(
                     name, f"does not belong to {json_path.name}: it is of another print, or damaged.", "Print it again."
                 )

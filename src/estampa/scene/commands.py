@@ -92,6 +92,29 @@ def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
     return add_thing(scene, "subject", name=name, mesh=mesh_ref(scene, mesh, source))
 
 
+def split(scene: Scene, subject_id: str) -> list[Thing]:
+    """Make each island of a subject one of its own, the largest first; its maps are taken along. Raises EstampaError
+    when it is one piece, or has layers, which are of the whole."""
+    subject = _thing(scene, subject_id)
+    mesh = scene.mesh(subject.mesh)
+    if mesh.island_count < 2:
+        raise EstampaError(subject.name, "is one island, so there is nothing to split.", "Split what has loose parts.")
+    if subject.stack:
+        raise EstampaError(subject.name, "has layers, which are of the whole of it.", "Split it before it gets layers.")
+    islands, found, names = mesh.islands, [], Names(scene.doc)
+    size = [float(np.prod(np.ptp(mesh.points[islands == i], axis=0) + 1e-9)) for i in range(mesh.island_count)]
+    for island in np.argsort(size, kind="stable")[::-1]:
+        own = islands == island
+        maps = [m.with_(id=new_id(), weights=scene.arrays.put(scene.arrays.get(m.weights)[own])) for m in subject.maps]
+        ref = mesh_ref(scene, mesh.only(own), subject.mesh.source)
+        name = names.numbered(subject.name)
+        found.append(Thing(kind="subject", name=name, values=subject.values, mesh=ref, maps=tuple(maps)))
+    things = [t for t in scene.doc.things]
+    place = things.index(subject)
+    scene.apply(f"Split {subject.name}", scene.doc.with_(things=(*things[:place], *found, *things[place + 1 :])))
+    return found
+
+
 def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
     """Put the arrays of a mesh into the scene; returns what names them."""
     put = scene.arrays.put

@@ -7,10 +7,14 @@ Arrays (points, faces, weight maps) are not in the document; it names them by th
 
 import math
 import uuid
+from contextlib import contextmanager
+from contextvars import ContextVar
+from itertools import count
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from ..hashing import digest
 from .channels import Channel, Kind, kind_of
 from .curves import Curve
 from .formula import LONGEST, Refused, read
@@ -19,8 +23,23 @@ FILE_VERSION = 3
 MOST_SPOTS = 100_000
 
 
+_numbered: ContextVar = ContextVar("numbered", default=None)
+
+
 def new_id() -> str:
-    return uuid.uuid4().hex[:12]
+    """An id that nothing else has."""
+    numbers = _numbered.get()
+    return uuid.uuid4().hex[:12] if numbers is None else digest(*next(numbers)).hex()[:12]
+
+
+@contextmanager
+def ids_of(name: str):
+    """Within it new ids follow from a name and their order, so that a demo is the same scene whenever it is built."""
+    token = _numbered.set((name, i) for i in count())
+    try:
+        yield
+    finally:
+        _numbered.reset(token)
 
 
 class Frozen(BaseModel):

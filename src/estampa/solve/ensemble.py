@@ -14,9 +14,15 @@ from ..forces.force import World
 from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
 from ..geometry.place import Place
+from ..hashing import digest
 from ..motion.layer import Layer, Resolved
 from ..scene.channels import Kind, ref
 from .frame import Column, Frame
+
+
+def member_number(layer_id: str) -> int:
+    """A member's number for good, of 40 bits; members are in the order of these."""
+    return int.from_bytes(digest(layer_id)[:5], "little")
 
 
 @dataclass(frozen=True)
@@ -73,6 +79,10 @@ class Ensemble(Kind):
         """Whether a step can begin from a frame. An engine's own state is kept with some frames only; from the others
         the steps since then are done again."""
         return True
+
+    def resumed(self, frame: Frame, crowd: Crowd) -> Frame:
+        """The first frame after rows of it were adopted, with whatever else a step needs."""
+        return frame
 
     def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
         """Table -> (n, 3) m, where rows are at rest, to match those of another solver by."""

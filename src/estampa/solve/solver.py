@@ -76,6 +76,10 @@ class Solver(Layer):
         first = self.start(inputs)
         return all(len(frame[name]) == len(table) for name, table in first.tables.items())
 
+    def resumed(self, frame: Frame, inputs) -> Frame:
+        """The first frame after rows of it were adopted."""
+        return frame
+
     def goes_on(self, frame: Frame) -> bool:
         """Whether a step can begin from a frame; from every one."""
         return True

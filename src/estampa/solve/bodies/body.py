@@ -5,7 +5,7 @@ import numpy as np
 from ...geometry.pieces import Pieces
 from ...geometry.place import Place
 from ...geometry.pose import turn_matrices
-from ...scene.channels import choice, number, whole
+from ...scene.channels import choice, number, ref, whole
 from ..ensemble import Entering, Member
 from ..frame import Frame
 
@@ -66,6 +66,11 @@ class Body(Member):
     density = number(600, "Mass of a cubic metre.", unit="kg/m3", soft=(10, 8000), hard=(1e-3, None), when=SOLVED)
     mass = number(
         0, "Mass of each body; 0 takes it from its volume and density.", unit="kg", soft=(0, 50), hard=(0, None),
+        when=SOLVED,
+    )  # fmt: skip
+    ballast = ref("map", "Weight map of what is heavier, as a foot: 1 counts in full.", title="Ballast", when=SOLVED)
+    heavier = number(
+        5, "How many times as heavy that is.", title="Heavier by", unit="factor", soft=(1, 20), hard=(1e-3, None),
         when=SOLVED,
     )  # fmt: skip
     friction = number(
@@ -133,8 +138,8 @@ class Body(Member):
     def stands(self, frame, member, mesh):
         rows = frame["bodies"].of(member)
         pieces = self.pieces(mesh, len(rows["place"]))
-        if pieces.count != len(rows["place"]) or rows["held"].any():
-            return None  # what follows the layers above need not move as a whole
+        if pieces.count != len(rows["place"]):
+            return None
         return pieces, placed(rows), rows["centre"].astype(float)
 
 

@@ -67,6 +67,10 @@ class Engine:
         body = self.body(row)
         body.translation, body.rotation = _vector(place), _rotation(turn)
 
+    def set_speed(self, row: int, speed, spin) -> None:
+        body = self.body(row)
+        body.linvel, body.angvel = _vector(speed), _vector(spin)
+
     def advance(self, steps: int, dt: float, gravity, driven: dict[int, tuple]) -> None:
         """So many steps of dt/steps. driven -- row -> ((place, turn) before, (place, turn) at the end), turns (4,)."""
         import rapier3d as rp

@@ -8,7 +8,7 @@ from ...geometry import pose as turns
 from ...geometry.pieces import Pieces
 from ...hashing import digest
 from ...scene.channels import whole
-from ..ensemble import Crowd, Ensemble
+from ..ensemble import Crowd, Ensemble, member_number
 from ..frame import Column, Frame, Table
 from .engine import Engine, fitted, obstacle_builder, stand_of
 from .shapes import collider, mass_properties
@@ -76,6 +76,19 @@ class Bodies(Ensemble):
         keep = (crowd.frame - crowd.first) % every == 0
         return model.frame(engine, place, turn, speed, spin, held, asleep, keep)
 
+    def resumed(self, frame: Frame, crowd: Crowd) -> Frame:
+        model, rows = Model.of(crowd), frame["bodies"]
+        engine, held = model.build(crowd), model.held(crowd.frame)
+        columns = {n: rows[n].astype(float) for n in ("place", "turn", "speed", "spin")}
+        asleep = np.zeros(model.count, np.uint8)
+        for row in np.flatnonzero(model.solved & ~held):
+            engine.put(row, columns["place"][row], columns["turn"][row])
+            engine.set_speed(row, columns["speed"][row], columns["spin"][row])
+        for row in np.flatnonzero(held):  # what follows the layers above begins where they have it
+            columns["place"][row], columns["turn"][row] = model.centre[row], (0, 0, 0, 1)
+            columns["speed"][row] = columns["spin"][row] = 0
+        return model.frame(engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True)
+
     def goes_on(self, frame: Frame) -> bool:
         going = frame.going
         return bool(frame.blob) or (going is not None and going[0].at == going[1])
@@ -105,7 +118,9 @@ class Model:
             self.pieces.append(pieces)
             self.spans[seen.id] = (count, count + pieces.count)
             count += pieces.count
-            parts += [(seen, pieces, i, mass) for i, mass in enumerate(pieces.masses(seen.first))]
+            weights = seen.v.ballast if seen.v.moved == "solve" else None
+            heavier = None if weights is None else 1 + (seen.v.heavier - 1) * weights.astype(float)
+            parts += [(seen, pieces, i, mass) for i, mass in enumerate(pieces.masses(seen.first, heavier))]
         self.count, self.parts = count, parts
         number = lambda make: np.array([make(*p) for p in parts], float).reshape(len(parts), -1)
         self.ids = np.array([id_of(seen.id, i) for seen, _, i, _ in parts], np.int64)
@@ -126,7 +141,8 @@ class Model:
     def of(cls, crowd: Crowd) -> "Model":
         if not crowd.members:
             raise EstampaError("Bodies", "have no body.", "Add a Body layer to a subject.")
-        told = [(s.id, id(s.mesh), dict(s.v)) for s in crowd.members]
+        plain = lambda v: {n: x if not isinstance(x, np.ndarray) else digest(x) for n, x in v.items()}
+        told = [(s.id, id(s.mesh), plain(s.v)) for s in crowd.members]
         key = digest(repr(told), *(s.first for s in crowd.members))
         # kept by the first member's mesh, as all that is worked out of a mesh
         return crowd.members[0].mesh.cached("bodies", lambda: cls(crowd), key)
@@ -270,7 +286,7 @@ class Model:
 
 def id_of(member: str, piece: int) -> int:
     """A body's number for good: its member's, and which piece it is."""
-    return (int.from_bytes(digest(member)[:5], "little") << 23) + piece
+    return (member_number(member) << 23) + piece
 
 
 def _solid(world):

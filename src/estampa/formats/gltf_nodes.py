@@ -1,0 +1,86 @@
+"""GLB of things that move as wholes: a node and a mesh each, and one animation of their places and turns (glTF 2.0)."""
+
+from pathlib import Path
+
+import numpy as np
+
+from . import glb
+
+
+def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
+    """rigid -- see press.rigid.Rigid; times -- (f,) s from 0."""
+    import pygltflib as gl
+
+    binary, mesh = glb.Binary(), rigid.mesh
+    normals = mesh.normals(mesh.points)
+    used = [None] if mesh.face_materials is None else list(np.unique(mesh.face_materials))
+    triangle_materials = None if mesh.face_materials is None else mesh.face_materials[mesh.triangle_faces]
+    meshes, nodes, channels, samplers = [], [], [], []
+    clock = binary.numbers(times, bounds=True)
+    of = rigid.pieces.of_vertex[mesh.triangles[:, 0]]
+    for i, name in enumerate(rigid.names):
+        own, points, triangles = rigid.part(i)
+        attributes = gl.Attributes(
+            POSITION=binary.attribute("POSITION", points.astype(np.float32)),
+            NORMAL=binary.attribute("NORMAL", glb.unit32(normals[own])),
+        )
+        if mesh.uv is not None:
+            attributes.TEXCOORD_0 = binary.attribute("TEXCOORD_0", np.asarray(mesh.uv[own], np.float32))
+        primitives = []
+        for k, material in enumerate(used):
+            chosen = triangles
+            if material is not None:
+                order = np.argsort(of, kind="stable")
+                mine = triangle_materials[order[np.searchsorted(of[order], i) : np.searchsorted(of[order], i, "right")]]
+                chosen = triangles[mine == material]
+            if len(chosen):
+                indices = binary.indices(chosen)
+                number = None if material is None else k
+                primitives.append(gl.Primitive(attributes=attributes, indices=indices, material=number))
+        meshes.append(gl.Mesh(name=name, primitives=primitives))
+        place, turn = rigid.places[:, i].astype(np.float32), glb.unit32_rows(rigid.turns[:, i])
+        nodes.append(gl.Node(name=name, mesh=i, translation=place[0].tolist(), rotation=turn[0].tolist()))
+        for word, values in (("translation", place), ("rotation", turn)):
+            samplers.append(gl.AnimationSampler(input=clock, output=binary.numbers(values), interpolation="LINEAR"))
+            target = gl.AnimationChannelTarget(node=i, path=word)
+            channels.append(gl.AnimationChannel(sampler=len(samplers) - 1, target=target))
+    animation = gl.Animation(name="Motion", samplers=samplers, channels=channels)
+    binary.save(
+        path,
+        scenes=[gl.Scene(nodes=list(range(len(nodes))), extras=extras)],
+        nodes=nodes,
+        meshes=meshes,
+        materials=[glb.material(*mesh.materials[m]) for m in used if m is not None],
+        animations=[animation] if len(times) > 1 else [],
+    )
+
+
+class Reader:
+    """Reads the nodes back: their points, piece after piece, at the frames that the file's extras name."""
+
+    def __init__(self, path: Path):
+        import pygltflib as gl
+
+        document = gl.GLTF2.load(str(path))
+        blob = document.binary_blob()
+        self.frames = document.scenes[0].extras["estampa"]["frames"]
+        self._points, self._moves = [], []
+        for number, node in enumerate(document.nodes):
+            accessor = document.meshes[node.mesh].primitives[0].attributes.POSITION
+            self._points.append(glb.rows(document, blob, accessor).astype(float))
+            moves = {"translation": np.array([node.translation]), "rotation": np.array([node.rotation])}
+            for animation in document.animations:
+                for channel in animation.channels:
+                    if channel.target.node == number:
+                        output = animation.samplers[channel.sampler].output
+                        moves[channel.target.path] = glb.rows(document, blob, output).astype(float)
+            self._moves.append(moves)
+
+    def points(self, frame: int) -> np.ndarray:
+        from ..geometry.pose import turned
+
+        f, found = self.frames.index(frame), []
+        for points, moves in zip(self._points, self._moves, strict=True):
+            pick = lambda rows: rows[min(f, len(rows) - 1)]
+            found.append(turned(pick(moves["rotation"]), points) + pick(moves["translation"]))
+        return np.concatenate(found)

@@ -1,0 +1,65 @@
+"""OpenUSD of things that move as wholes: a transform over time and a mesh each (UsdGeomXform, UsdGeomMesh)."""
+
+from pathlib import Path
+
+import numpy as np
+
+from .usd import _word
+
+
+def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
+    """rigid -- see press.rigid.Rigid."""
+    from pxr import Gf, Sdf, Usd, UsdGeom, Vt
+
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetTimeCodesPerSecond(frame_rate)
+    stage.SetFramesPerSecond(frame_rate)
+    stage.SetStartTimeCode(frames[0])
+    stage.SetEndTimeCode(frames[-1])
+    root = UsdGeom.Xform.Define(stage, f"/{_word(rigid.name)}")
+    stage.SetDefaultPrim(root.GetPrim())
+    for i in range(rigid.pieces.count):
+        place = UsdGeom.Xform.Define(stage, root.GetPath().AppendChild(f"Piece_{i + 1:03d}"))
+        move = place.AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
+        turn = place.AddOrientOp(UsdGeom.XformOp.PrecisionDouble)
+        for f, frame in enumerate(frames):
+            move.Set(Gf.Vec3d(*map(float, rigid.places[f, i])), frame)
+            x, y, z, w = map(float, rigid.turns[f, i])
+            turn.Set(Gf.Quatd(w, x, y, z), frame)
+        own, points, triangles = rigid.part(i)
+        mesh = UsdGeom.Mesh.Define(stage, place.GetPath().AppendChild("Mesh"))
+        narrow = points.astype(np.float32)
+        mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(narrow))
+        mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([narrow.min(axis=0), narrow.max(axis=0)])))
+        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
+        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.astype(np.int32).ravel()))
+        mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        if rigid.mesh.uv is not None:
+            kind = Sdf.ValueTypeNames.TexCoord2fArray
+            uv = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", kind, UsdGeom.Tokens.vertex)
+            uv.Set(Vt.Vec2fArray.FromNumpy(np.array(rigid.mesh.uv[own])))
+    stage.GetRootLayer().Save()
+
+
+class Reader:
+    """Reads the transforms back: all points, piece after piece, in the world."""
+
+    def __init__(self, path: Path):
+        from pxr import Usd, UsdGeom
+
+        self._stage = Usd.Stage.Open(str(path))
+        self._meshes = [UsdGeom.Mesh(p) for p in self._stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+        self._points = [np.array(m.GetPointsAttr().Get(), float) for m in self._meshes]
+        self.frames = list(range(int(self._stage.GetStartTimeCode()), int(self._stage.GetEndTimeCode()) + 1))
+        self.frame_rate = self._stage.GetTimeCodesPerSecond()
+
+    def points(self, frame: int) -> np.ndarray:
+        from pxr import UsdGeom
+
+        cache, found = UsdGeom.XformCache(frame), []
+        for mesh, points in zip(self._meshes, self._points, strict=True):
+            matrix = np.array(cache.GetLocalToWorldTransform(mesh.GetPrim()))  # rows where we have columns
+            found.append(points @ matrix[:3, :3] + matrix[3, :3])
+        return np.concatenate(found)

@@ -1,0 +1,81 @@
+"""What prints of pieces share: a subject whose pieces move as wholes, over the frames that are printed."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.mesh import Mesh
+from ..geometry.pieces import Pieces
+from ..geometry.pose import turns_of
+from .prints import Job, MeshPrint
+
+
+@dataclass
+class Rigid:
+    """A mesh in its pieces, and where they stand at each frame."""
+
+    name: str
+    mesh: Mesh  # points as they were at first, in the world
+    pieces: Pieces
+    centres: np.ndarray  # (p, 3) m, the origin of each piece in the shape at first
+    places: np.ndarray  # (f, p, 3) m
+    turns: np.ndarray  # (f, p, 4) unit quaternions x, y, z, w, none further than half a round from the one before
+
+    @property
+    def names(self) -> list[str]:
+        count = self.pieces.count
+        return [self.name] if count == 1 else [f"{self.name}_{i + 1:03d}" for i in range(count)]
+
+    @property
+    def order(self) -> np.ndarray:
+        """The vertices of the mesh, piece after piece."""
+        return np.concatenate(self.pieces.vertices)
+
+    def part(self, i: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """(vertices of a piece, their points about its origin, its triangles as numbers of those vertices)."""
+        own = self.pieces.vertices[i]
+        local = np.full(self.mesh.count, -1)
+        local[own] = np.arange(len(own))
+        return own, self.mesh.points[own] - self.centres[i], local[self.pieces.triangles[i]]
+
+    def moved(self, f: int) -> np.ndarray:
+        """(n, 3) m in the world at the f-th frame."""
+        from ..geometry.pose import turn_matrices
+
+        of = self.pieces.of_vertex
+        arms = self.mesh.points - self.centres[of]
+        return np.einsum("nij,nj->ni", turn_matrices(self.turns[f])[of], arms) + self.places[f][of]
+
+
+class PiecePrint(MeshPrint):
+    """Base of the prints of a subject whose pieces move as wholes."""
+
+    takes = "pieces"
+
+    def trouble(self, doc, printed):
+        layers = [l for l in printed.stack if l.on and l.declared is not None]
+        if not layers or not getattr(layers[-1].declared, "ensemble", ""):
+            return f"{printed.name} does not move in pieces. Add a Body layer as its last one, or print its vertices."
+        return ""
+
+
+def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
+    """The pieces of a job's subject over its frames. Raises EstampaError when they are not the same at all of them."""
+    places, turns, first = [], [], None
+    for i, frame in enumerate(job.frames):
+        part = job.outcome(frame).parts[0]
+        if part.stands is None:
+            raise EstampaError(job.item.name, f"finds no pieces at frame {frame}.", "Solve the scene, and print again.")
+        first = first or part
+        if part.pieces.count != first.pieces.count:
+            raise EstampaError(job.item.name, "finds other pieces from frame to frame.", "Print its vertices instead.")
+        places.append(part.stands.origin)
+        turns.append(turns_of(part.stands.axes))
+        progress((i + 1) / len(job.frames), f"Reading frame {frame}")
+    places, turns = np.array(places), np.array(turns)
+    for f in range(1, len(turns)):  # the shorter way round, from frame to frame
+        turns[f] *= np.where((turns[f] * turns[f - 1]).sum(axis=1, keepdims=True) < 0, -1.0, 1.0)
+    layers = job.evaluator.layers(job.subject)
+    shape = job.evaluator.through(job.subject, layers[:-1], job.evaluator.doc.solved_from)
+    return Rigid(job.subject.name, job.mesh.with_points(shape.points), first.pieces, first.centres, places, turns)

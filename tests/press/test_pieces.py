@@ -1,0 +1,78 @@
+"""Prints of pieces, read back by the standards' own libraries."""
+
+import json
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from estampa.errors import EstampaError
+from estampa.evaluate.evaluator import Evaluator
+from estampa.geometry.primitives import coloured, joined
+from estampa.press.run import estimate, run
+from estampa.scene import commands as do
+from tests.solve.test_bodies import ball, body, box, pier
+
+VALIDATOR = Path(__file__).parents[2] / "node_modules" / "gltf-validator"
+KINDS = ("piece_nodes", "piece_usd", "piece_skin", "piece_texture")
+
+
+@pytest.fixture
+def tumble(store):
+    """Five things of two materials that fall and tumble; 20 frames."""
+    scene = pier(20, ground=0.5)
+    things = [coloured(box((0.3, 0.2, 0.25), (0.4 * i, 0.5 + 0.3 * i, 0)), "Wood", (0.5, 0.3, 0.1)) for i in range(3)]
+    things += [coloured(ball(0.1, (0.4 * i, 0.9, 0.5)), "Brass", (0.8, 0.6, 0.2)) for i in range(2)]
+    heap = body(scene, joined(things), "Heap", each="pieces", spin_z=3.0)
+    return scene, heap
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_print_of_pieces_is_where_the_scene_is(tumble, store, tmp_path, kind):
+    scene, heap = tumble
+    item = do.add_thing(scene, kind, values={"subject": heap, "tolerance": 1e-5})
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+    assert result.passed and result.gap < 1e-5, result.words()
+
+
+def test_nodes_have_a_mesh_a_material_and_a_motion_each(tumble, store, tmp_path):
+    """Read with pygltflib, and by the standard's own validator."""
+    import pygltflib as gl
+
+    scene, heap = tumble
+    item = do.add_thing(scene, "piece_nodes", values={"subject": heap})
+    path = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path).paths[0]
+    document = gl.GLTF2.load(str(path))
+    assert [n.name for n in document.nodes] == [f"Heap_{i:03d}" for i in range(1, 6)]
+    assert [m.name for m in document.materials] == ["Wood", "Brass"]
+    assert [m.primitives[0].material for m in document.meshes] == [0, 0, 0, 1, 1]
+    assert len(document.animations[0].channels) == 10
+    script = (
+        "const v=require(process.argv[1]),f=require('fs');"
+        "v.validateBytes(new Uint8Array(f.readFileSync(process.argv[2])))"
+        ".then(r=>console.log(JSON.stringify(r.issues)))"
+    )
+    told = subprocess.run(["node", "-e", script, str(VALIDATOR), str(path)], capture_output=True, text=True, check=True)
+    issues = json.loads(told.stdout)
+    assert issues["numErrors"] == 0 and issues["numWarnings"] == 0, issues["messages"][:4]
+
+
+def test_the_texture_is_played_by_its_formula_alone(tumble, store, tmp_path):
+    scene, heap = tumble
+    item = do.add_thing(scene, "piece_texture", values={"subject": heap})
+    evaluator = Evaluator(scene.doc, scene, store)
+    result = run(scene, evaluator, item, tmp_path)
+    told = json.loads(next(p for p in result.paths if p.suffix == ".json").read_text())
+    assert told["pieces"] == 5 and told["frames"] == 20 and "pivot" in told["formula"]
+    played = item.declared().reader(result.target).points(13)
+    assert np.abs(played - evaluator.subject(scene.doc.find(heap), 13).points).max() < 1e-5
+
+
+def test_what_does_not_move_in_pieces_is_refused_with_a_cure(store, tmp_path):
+    scene = pier(5)
+    still = do.add_mesh(scene, box(), "Still").id
+    item = do.add_thing(scene, "piece_nodes", values={"subject": still})
+    assert "Add a Body layer" in estimate(scene, scene.doc, item).trouble
+    with pytest.raises(EstampaError, match="Add a Body layer"):
+        run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
