@@ -73,6 +73,7 @@ def main(argv: list[str] | None = None) -> int:
     keys = command("keys", _keys, "Bake the layers of a skeleton to keys on its joints, and save the scene.")
     keys.add_argument("scene")
     keys.add_argument("--skeleton", metavar="NAME", help="which skeleton (default: the only one)")
+    keys.add_argument("--bodies", action="store_true", help="instead, bake bodies to keys on their subjects")
     keys.add_argument("--tips", type=float, default=2.0, metavar="MM", help="how far a tip may be off (2 mm)")
     keys.add_argument("--turn", type=float, default=0.5, metavar="DEG", help="how far a joint may be turned off (0.5)")
     keys.add_argument("--every", action="store_true", help="a key at every frame")
@@ -81,6 +82,10 @@ def main(argv: list[str] | None = None) -> int:
     keys.add_argument("--clip", default="Baked", metavar="NAME", help="name of its clip; one that is there is replaced")
     keys.add_argument("--in-place", action="store_true", help="then take the travel out of the root, onto a grip")
     keys.add_argument("--live", action="store_true", help="instead, switch the baked layers on again")
+
+    parts = command("split", _split, "Make each island of a subject one of its own, and save the scene.")
+    parts.add_argument("scene")
+    parts.add_argument("--subject", metavar="NAME", help="which subject (default: the only one)")
 
     clips = command("clips", _clips, "List the clips of a skeleton or subject; choose, make or remove one.")
     clips.add_argument("scene")
@@ -319,6 +324,8 @@ def _keys(a) -> int:
     from .baking.reduce import Tolerance
     from .scene import clips
 
+    if a.bodies:
+        return _body_keys(a, Tolerance(a.tips / 1000, math.radians(a.turn)))
     with _edited(a.scene) as scene:
         skeleton = _named(scene, a.skeleton, scene.doc.skeletons, "Skeleton")
         if a.live:
@@ -336,6 +343,31 @@ def _keys(a) -> int:
         if a.in_place:
             grip = keys.in_place(scene, skeleton.id)
             print(f"its travel is on “{grip.name}”")
+    return 0
+
+
+def _body_keys(a, tolerance) -> int:
+    from .baking import bodies
+
+    with _edited(a.scene) as scene:
+        if a.live:
+            bodies.back_to_live(scene)
+            return 0
+        first, last = scene.doc.start, scene.doc.end
+        frames = (first if a.first is None else a.first, last if a.last is None else a.last)
+        with Progress("baking to keys") as progress:
+            baked = bodies.bake(scene, None, frames, None if a.every else tolerance, progress=progress)
+        bodies.put(scene, baked)
+        print(baked.words())
+    return 0
+
+
+def _split(a) -> int:
+    from .scene.commands import split
+
+    with _edited(a.scene) as scene:
+        parts = split(scene, _named(scene, a.subject, scene.doc.subjects, "Subject").id)
+        print(f"{len(parts)} subjects: {', '.join(p.name for p in parts[:8])}{' …' if len(parts) > 8 else ''}")
     return 0
 
 

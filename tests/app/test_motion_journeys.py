@@ -13,6 +13,7 @@ from estampa.geometry.primitives import joined, tube
 from estampa.scene import commands as do
 from estampa.scene.document import Document, Formula, Link
 from estampa.scene.scene import Scene
+from tests.solve.test_bodies import box
 
 
 def stem(x, z):
@@ -418,3 +419,60 @@ def test_a_target_is_captured_and_morphed_to(plant_user):
     combo.setCurrentIndex(1)
     combo.activated.emit(1)
     assert np.allclose(s.scene.evaluate(1)["Plant"], bent)
+
+
+def test_bodies_from_a_split_mesh_to_keys_and_printed_pieces(user, tmp_path):
+    """Split by islands, add bodies and a ground, play, start from the settled frame, bake, print, go back to live."""
+    s, w = user.session, user.window
+    crates = [box((0.3, 0.3, 0.3), (0.1 * i, 0.3 + 0.4 * i, 0)) for i in range(3)]
+    do.add_mesh(s.scene, joined(crates), "Crates")
+    do.set_range(s.scene, end=40)
+    user.select("Crates")
+    user.do("split")
+    assert [t.name for t in s.doc.subjects] == ["Crates 1", "Crates 2", "Crates 3"]
+    for i in (1, 2, 3):
+        user.select(f"Crates {i}")
+        user.do("add_body")
+    assert [t.kind for t in s.doc.things].count("bodies") == 1, "they are solved together"
+    user.do("add_gravity")
+    user.do("add_ground")
+    user.select("Body")
+    assert w.sheet.row("together").editor.currentText() == "Bodies"
+    user.do("solve")
+    user.wait()
+    bodies = next(t for t in s.doc.things if t.kind == "bodies")
+    lane = s.lanes[bodies.id]
+    assert lane.state.done and lane.awake and lane.reach[0] == 1.0
+    falls = s.evaluator("look").subject(s.doc.subjects[0], 1).points.copy()
+
+    # begin from where they came to rest
+    s.go_to(40)
+    user.select("Bodies")
+    user.do("start_here")
+    user.wait(lambda: s.doc.find(bodies.id).adopted is not None)
+    user.wait()
+    assert "Bodies, frame 40" in s.doc.find(bodies.id).adopted.words
+    rests = s.evaluator("look")
+    rests.solve_through(3)
+    assert np.abs(rests.subject(s.doc.subjects[0], 1).points - falls).max() > 0.01
+    user.do("start_rest")
+    user.do("solve")
+    user.wait()
+
+    # keys on the subjects, and back
+    user.select("Crates 2")
+    user.do("bake_bodies")
+    w.rigging.dialog.accept()
+    user.wait(lambda: s.doc.find(user.thing("Crates 2").id).curve("y") is not None)
+    assert not user.thing("Crates 2").stack[0].on
+    user.do("bodies_live")
+    assert user.thing("Crates 2").stack[0].on and user.thing("Crates 2").curve("y") is None
+    user.wait()
+
+    # printed pieces match
+    w.press.folder = tmp_path
+    user.select("Crates 3")
+    user.do("add_piece_nodes")
+    user.do("press_all")
+    user.wait(lambda: len(w.press.results) == 1)
+    assert all(r.passed for r in w.press.results.values())

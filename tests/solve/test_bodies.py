@@ -273,3 +273,20 @@ def test_bad_bodies_are_refused_in_words_or_survived(store):
         from estampa.solve.ensemble import Crowd
 
         Bodies().start(Crowd((), None, None, 1, 1))
+
+
+def test_what_one_body_does_is_not_taken_for_what_another_does(store):
+    """Many are solved by one key; each has its own shape, its own name and its own lane."""
+    scene = pier(12)
+    one = body(scene, box(at=(0, 1, 0)), "One", speed_x=1.0)
+    two = body(scene, box(at=(0, 1, 2)), "Two", speed_x=-2.0)
+    for thing in (one, two):
+        do.add_layer(scene, thing, "offset", values={"y": 0.25})
+    evaluator = solved(scene, store)
+    things = [scene.doc.find(t) for t in (one, two)]
+    shapes = [evaluator.subject(t, 12) for t in things]
+    assert shapes[0].digest != shapes[1].digest and shapes[0].true
+    middle = [s.points.mean(axis=0) for s in shapes]
+    assert middle[0][0] == pytest.approx(11 / 24, abs=1e-3) and middle[1][0] == pytest.approx(-22 / 24, abs=1e-3)
+    far = [evaluator.travel_of(t, t.stack[0], 12)[1] for t in things]
+    assert far[1] > far[0] + 0.2

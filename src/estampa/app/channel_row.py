@@ -9,6 +9,7 @@ from ..motion.refine import needs
 from ..scene import commands as do
 from ..scene.channels import Channel
 from ..scene.document import Formula, Link, Opaque
+from ..scene.gate import fits_reference
 from ..units import format_bytes
 from . import theme
 from .fields import NumberField
@@ -92,8 +93,9 @@ class Row:
             return [(None, "– none –"), *((m.id, m.name) for m in (held.maps if held else ()))]
         if c.to == "joint":
             return [(None, "– none –"), *((j.id, j.name) for j in (owner.joints if owner else ()) if j.id != own)]
-        fits = lambda t: t.kind == c.to or (c.to == "placed" and t.declared and "parent" in t.declared.channels)
-        found = [(t.id, t.name) for t in s.doc.things if fits(t) and t.id not in (own, owner.id if owner else None)]
+        not_it = (own, owner.id if owner else None)
+        things = [t for t in s.doc.things if t.declared and t.id not in not_it]
+        found = [(t.id, t.name) for t in things if fits_reference(c, t)]
         if c.to == "placed":
             found += [(j.id, f"{t.name} · {j.name}") for t in s.doc.skeletons for j in t.joints[:MOST_LISTED]]
         return [(None, "– none –"), *found]

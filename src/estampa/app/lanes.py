@@ -131,7 +131,7 @@ class Lanes(Guarded, TimeAxis):
                     painter.setPen(Qt.NoPen)
                     painter.setBrush(colour)
                     painter.drawPolygon(shape)
-        words = _reach_in_words(top, np.isfinite(lane.reach))
+        words = _awake_in_words(lane.reach) if lane.awake else _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
             self._draw_band(painter, box, lane.state, frames)
         painter.setPen(QColor(ink.soft))
@@ -367,13 +367,23 @@ class Lanes(Guarded, TimeAxis):
         lane = self.session.lanes.get(thing.id)
         i = int(round(self.frame_at(at.x()))) - self.session.doc.start
         if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
-            lines.append(
-                f"frame {i + self.session.doc.start}: moves {format_length(lane.mean[i])} on average, "
-                f"at most {format_length(lane.reach[i])}"
-            )
+            moves = f"moves {format_length(lane.mean[i])} on average, at most {format_length(lane.reach[i])}"
+            words = f"{100 * lane.reach[i]:.0f} % of its bodies move" if lane.awake else moves
+            lines.append(f"frame {i + self.session.doc.start}: {words}")
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(lines), self) if lines else QToolTip.hideText()
+
+
+def _awake_in_words(share) -> str:
+    """When all has come to rest, which is what one waits for."""
+    known = np.isfinite(share)
+    if not known.any():
+        return ""
+    if known.all() and share[-1] == 0:
+        moving = np.flatnonzero(share)
+        return f"at rest from {moving[-1] + 2 if len(moving) else 1}"
+    return f"{100 * share[known][-1]:.0f} % awake" if known.all() else "not known yet"
 
 
 def _reach_in_words(top, known) -> str:

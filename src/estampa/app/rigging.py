@@ -4,12 +4,15 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog
 
+from ..baking import bodies
+from ..baking.reduce import Tolerance
 from ..errors import EstampaError
 from ..formats.meshfile import SUFFIXES, read_mesh
 from ..scene import commands as do
 from ..scene import rig
 from ..scene.channels import choice, kinds_in, number, whole
 from .ask import Ask
+from .skeletons import TIPS, TURNED
 from .tasks import Job
 
 SEED = whole(1, "Another seed, other chances.", title="Seed", soft=(0, 100), hard=(0, None))
@@ -132,3 +135,44 @@ class Rigging:
         work = lambda progress, cancelled: read_mesh(path, "m", progress=progress)
         then = lambda mesh: s.carry_out(lambda: do.add_target(s.scene, subject.id, mesh.points, Path(path).stem))
         s.jobs.add(Job("Reading a target", work, then, alongside=True))
+
+    # -- bodies ----------------------------------------------------------------------------------------------
+    def split(self):
+        s, subject = self.session, self._subject()
+        parts = do.split(s.scene, subject.id)
+        s.select(parts[0].id)
+        s.notice.emit("done", f"{subject.name} is {len(parts)} subjects now.", "")
+
+    def bake_bodies(self):
+        s, subject = self.session, self.session.subject
+        every = [t for t in s.doc.subjects if bodies.body_of(t) is not None]
+        if not every:
+            raise EstampaError("The bake", "finds no body.", "Add a Body layer to a subject first.")
+        own = subject is not None and bodies.body_of(subject) is not None
+        which = {"all": f"All {len(every):,}"} | ({"chosen": subject.name} if own else {})
+        keys = {"few": "As few as the tolerance allows", "all": "One a frame"}
+        fields = {
+            "which": choice("chosen" if own else "all", "Which bodies are baked.", which, title="Bodies"),
+            "every": choice("few", "How many keys.", keys, title="Keys"),
+            "place": TIPS,
+            "turn": TURNED,
+        }
+
+        def run(which, every, place, turn):
+            tolerance = None if every == "all" else Tolerance(place, turn)
+            scene, store, chosen = s.scene, s.store, [subject.id] if which == "chosen" else None
+
+            def work(progress, cancelled):
+                return bodies.bake(scene, chosen, None, tolerance, store, progress, cancelled)
+
+            def then(baked):
+                if s.carry_out(lambda: bodies.put(scene, baked)):
+                    words = f"Baked: {baked.words()}. The bodies are off; “Bodies back to live” brings them back."
+                    s.notice.emit("done", words, "")
+
+            s.jobs.add(Job("Bake bodies", work, then))
+
+        self._open("Bake bodies to keys", "What the solve does becomes keys that can be edited by hand.", fields, run)
+
+    def bodies_live(self):
+        bodies.back_to_live(self.session.scene)

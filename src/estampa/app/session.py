@@ -31,11 +31,13 @@ QUICK_TO_LISTEN = 8_000_000  # vertices
 
 @dataclass
 class Lane:
-    """What a layer's lane shows. reach -- (frames,) largest travel in metres, nan where it is not known."""
+    """What a lane shows. reach -- (frames,) largest travel in metres, nan where it is not known; of an ensemble the
+    share of its things that are awake."""
 
     reach: np.ndarray
     mean: np.ndarray
     state: LaneState | None = None
+    awake: bool = False  # whether it is a share of things and not a distance
 
 
 @dataclass
@@ -89,6 +91,17 @@ def _worked_out(evaluator):
         return [*clip_remarks(evaluator), *starts.remarks_on(evaluator)]
     except EstampaError:
         return []
+
+
+def _report(evaluator, run, state) -> Lane:
+    """The lane of an ensemble: how many of its things are awake."""
+    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
+    awake = np.full(len(frames), np.nan)
+    for i, frame in enumerate(frames):
+        found = evaluator.runs.kept(run, frame)
+        if found is not None and "report" in found.tables:
+            awake[i] = found["report"]["awake"][0]
+    return Lane(awake, awake, state, awake=True)
 
 
 class Session(QObject):
@@ -499,6 +512,9 @@ class Session(QObject):
                 for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
                     state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
                     lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state)
+            for run in evaluator.runs.every():
+                if not run.is_solo:
+                    lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
             frames = np.arange(doc.start, doc.end + 1, dtype=float)
             trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
             found = [*remarks(snapshot), *_worked_out(evaluator)]

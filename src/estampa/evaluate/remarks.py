@@ -12,14 +12,14 @@ from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
 from ..solve.cloth import MOST_ADDED
 from ..units import format_length
-from . import remarks_joints, remarks_motion
+from . import remarks_bodies, remarks_joints, remarks_motion
 from .remark import Remark
 
 
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = []
-    for check in (*CHECKS, *remarks_motion.CHECKS, *remarks_joints.CHECKS):
+    for check in (*CHECKS, *remarks_motion.CHECKS, *remarks_joints.CHECKS, *remarks_bodies.CHECKS):
         try:
             found += check(scene)
         except EstampaError:

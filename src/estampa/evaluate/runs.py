@@ -19,12 +19,13 @@ from ..hashing import SIZE, digest
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
 from ..solve.ensemble import Crowd, Seen, member_number
-from ..solve.frame import Frame
+from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
 from ..store.manifest import Manifest, sampled
 from .reader import Scope
 from .reasons import reads_of_run
 
+MOST_KEPT = 100_000_000  # bytes of frames of ensembles
 KEYS = "keys/4"  # raise it when keys are made in another way
 
 Progress = Callable[[float, str], None]  # (share done, what is under way)
@@ -81,6 +82,8 @@ class Runs:
         self._still: dict[str, bytes | None] = {}  # what a run reads but forces, where all of it stands still
         self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
         self._solved_through = -(10**9)
+        self._frames: dict[bytes, Frame] = {}  # of ensembles, as they were read
+        self._frames_size = 0
         self._last: dict[str, tuple[bytes, Frame]] = {}  # run -> the frame that was solved last, and its key
 
     def solvers(self) -> list[tuple[Thing, Thing]]:
@@ -282,16 +285,36 @@ class Runs:
             columns = [(n, c) for t in found.tables.values() for n, c in t.columns.items()]
             return Shown(found, frame, digest("live", columns), True)
         stale = self.evaluator.stale_keys.get((layer.id, at))
+        wanted = wanted if run.is_solo else None  # of an ensemble all is read at once, for all of its members
         for key, true in ((self.key(run, frame), True), (stale, False)):
-            found = self.store.frame(key, wanted) if key else None
+            found = self._read(key, wanted) if key else None
             if found is not None:
                 return Shown(found, frame, key, true)
         for earlier in range(at - 1, self.doc.solved_from - 1, -1):
             key = self.key(run, earlier)
-            found = self.store.frame(key, wanted) if self.store.has(key) else None
+            found = self._read(key, wanted) if self.store.has(key) else None
             if found is not None:
                 return Shown(found, earlier, key, False)
         return None
+
+    def kept(self, run: Run, frame: float) -> Frame | None:
+        """The solved frame of an ensemble, or None."""
+        return self._read(self.key(run, frame), None)
+
+    def _read(self, key: bytes, wanted) -> Frame | None:
+        """A frame from the store; those of ensembles are kept, since each member asks for the same ones."""
+        if wanted is not None:
+            return self.store.frame(key, wanted)
+        found = self._frames.get(key)
+        if found is None and self.store.has(key):
+            found = self.store.frame(key, ALL_BUT_BLOB)
+            if found is not None:
+                self._frames_size += found.nbytes
+                if self._frames_size > MOST_KEPT:
+                    self._frames.clear()
+                    self._frames_size = found.nbytes
+                self._frames[key] = found
+        return found
 
     def first(self, run: Run, inputs) -> Frame:
         """The frame that a run begins with: at rest, or as it was adopted."""

@@ -11,6 +11,7 @@ from ..geometry.place import Place
 from ..hashing import digest
 from ..motion.layer import Moment, Resolved, moved
 from ..scene.document import Thing
+from ..scene.graph import member_of
 from ..solve.ensemble import Entering
 from .arrange import Many
 from .reader import Scope, alike
@@ -77,9 +78,9 @@ class Stacks:
             frames = np.floor(many.rows.frames)
             runs = self.evaluator.runs
             if runs.of(subject, layer).id in self.evaluator.live:
-                return runs.shown(subject, layer, frames[0]).key
+                return digest("live", layer.id, runs.shown(subject, layer, frames[0]).key)
             keys = [self.evaluator.key(subject, layer, f) for f in np.unique(frames)]
-            return digest("solved", keys, alike(frames - frames[0]))
+            return digest("solved", layer.id if member_of(layer) else None, keys, alike(frames - frames[0]))
         return digest(self.name(subject, layers[:-1], many), self.reader.told(layer, Scope.of_rows(subject, many)))
 
     # -- rows ------------------------------------------------------------------------------------------------
@@ -191,7 +192,8 @@ class Stacks:
             return Shape(entering.points[0], digest("unsolved", entering.digest), False, None)
         at = found.at if found.true else max(found.at, self.evaluator.doc.solved_from)
         back = self.stage.one(subject, at).place.inverse()
-        return Shape(back.apply(points.astype(np.float64)[None])[0], found.key, found.true, found.at)
+        key = digest(found.key, layers[-1].id) if member_of(layers[-1]) else found.key
+        return Shape(back.apply(points.astype(np.float64)[None])[0], key, found.true, found.at)
 
     # -- shapes ----------------------------------------------------------------------------------------------
     def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:

@@ -8,6 +8,16 @@ from typing import Any
 import numpy as np
 
 
+class _All:
+    """Every name of a column."""
+
+    def __contains__(self, name: str) -> bool:
+        return True
+
+
+ALL_BUT_BLOB = _All()  # what is read of a frame to look at it
+
+
 @dataclass(frozen=True)
 class Column:
     """One value that every row of a table has."""

@@ -1,0 +1,56 @@
+"""Remarks on bodies: each names the culprit and the cure."""
+
+import numpy as np
+
+from estampa.evaluate.remarks import remarks
+from estampa.geometry.mesh import Mesh
+from estampa.geometry.primitives import joined, sheet
+from estampa.scene import commands as do
+from tests.solve.test_bodies import body, box, pier
+
+
+def words(scene) -> str:
+    return "\n".join(str(r) for r in remarks(scene))
+
+
+def test_sound_bodies_are_not_remarked_upon():
+    scene = pier(10, ground=0.5)
+    body(scene, box(at=(0, 1, 0)), "One")
+    body(scene, box(at=(0, 1.4, 0)), "Two")
+    assert words(scene) == ""
+
+
+def test_what_is_solved_in_nothing_or_what_is_off_is_named():
+    scene = pier(10)
+    body(scene, box(), "One")
+    bodies = next(t for t in scene.doc.things if t.kind == "bodies")
+    do.set_on(scene, bodies.id, False)
+    assert "Body of One of One is solved in Bodies, which is off" in words(scene) and "Switch it on" in words(scene)
+    do.remove(scene, bodies.id)
+    assert "is solved in nothing" in words(scene) and "Solved in" in words(scene)
+    scene.undo()
+    scene.undo()
+    do.remove(scene, scene.doc.subjects[0].id)
+    assert "has nothing to solve" in words(scene)
+
+
+def test_flat_open_heavy_overlapping_quick_and_many_bodies_are_named():
+    scene = pier(10)
+    body(scene, sheet(1, 1, 3, 3), "Card")
+    opened = box(at=(5, 0, 0))
+    body(scene, Mesh(opened.points, opened.face_counts[1:], opened.face_indices[3:]), "Crate")
+    body(scene, box(at=(9, 0, 0)), "Anvil", mass=1e6, shape="mesh")
+    body(scene, box(at=(9.1, 0.05, 0)), "In the anvil")
+    lift = body(scene, box((1, 0.02, 1), (0, 5, 0)), "Lift", moved="driven")
+    do.set_key(scene, lift, "y", 1, 0.0)
+    do.set_key(scene, lift, "y", 3, 1.0)
+    found = words(scene)
+    for part in (
+        "Card is flat", "Crate is open", "Several hulls are taken instead",
+        "times as heavy as", "Anvil seems to begin inside In the anvil", "It may pass through small bodies",
+    ):  # fmt: skip
+        assert part in found, part
+    many = joined([box((0.1, 0.1, 0.1), (0.2 * i, 0, 0.2 * j)) for i in range(50) for j in range(50)])
+    body(scene, many, "Heap", each="pieces")
+    assert "2,505 bodies are solved together" in words(scene) and "minutes for the range" in words(scene)
+    assert np.isfinite(many.points).all()
