@@ -11,6 +11,8 @@ from . import marks, theme
 from .handles import AXES, draw_bend, draw_wind
 from .looks import difference
 
+TOLD = 4  # lines on what is not solved; of more things the rest is counted
+
 
 class Overlay:
     """The part of a Viewport that draws over its picture."""
@@ -119,17 +121,17 @@ class Overlay:
             return
         looked = [*s.picture.shapes.items(), *s.picture.joints.items()]
         waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
-        for thing, shape in waiting:
-            if thing is not None:
-                at = s.picture.frame
-                text = (
-                    "shown without its solved layers"
-                    if shape.shown_frame is None
-                    else "its stale result is shown"
-                    if shape.shown_frame == at
-                    else f"frame {shape.shown_frame:g} stands in"
-                )
-                say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
+        waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
+        at = s.picture.frame
+        for thing, shape in waiting[: TOLD if len(waiting) <= TOLD else TOLD - 1]:
+            if shape.shown_frame is None:
+                text = "shown without its solved layers"
+            else:
+                stale = shape.shown_frame == at
+                text = "its stale result is shown" if stale else f"frame {shape.shown_frame:g} stands in"
+            say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
+        if len(waiting) > TOLD:
+            say(f"and {len(waiting) - TOLD + 1} more that are not solved here", "#fcd673", bold=True)
         painted = self.painted() if s.tool in ("paint", "gradient") else None
         if painted is not None and s.joints:
             self._draw_ramp(painter, f"{s.joints[0].name}")

@@ -159,7 +159,7 @@ class Session(QObject):
         self._solving = None  # the document that is being solved
         self._evaluators: dict[str, Evaluator] = {}
         self._lane_memory = LaneMemory()
-        self._last_plan = 0.0
+        self._last_plan, self._plan_took = 0.0, 0.0  # when lanes were last worked out, and how many seconds it took
         self._clock = QTimer(self)
         self._clock.timeout.connect(self._tick)
         # lanes are worked out once a drag rests, so that the picture follows the hand
@@ -542,6 +542,7 @@ class Session(QObject):
                 self.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at
             return
         doc, lanes, trails, found = result
+        self._plan_took = time.monotonic() - self._last_plan
         if doc is self.doc:
             self.lanes, self.trails, self.remarks = lanes, trails, found
             self._listen_for_sync()
@@ -569,7 +570,8 @@ class Session(QObject):
         self._listen_for_sync(always=True)
 
     def _solved_more(self):
-        if time.monotonic() - self._last_plan > 0.4 and not self.planner.busy:
+        # what is worked out beside a solve takes its time from it, so the more it takes the rarer it is done
+        if time.monotonic() - self._last_plan > max(0.4, 4 * self._plan_took) and not self.planner.busy:
             self.plan()
             shown = self.picture.shapes.values()
             if not all(s.true for s in shown) and not self.looker.busy:

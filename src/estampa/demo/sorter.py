@@ -12,7 +12,7 @@ from ..evaluate import starts
 from ..evaluate.evaluator import Evaluator
 from ..formats.meshfile import read_mesh
 from ..geometry.mesh import Mesh
-from ..geometry.primitives import joined
+from ..geometry.primitives import coloured, joined
 from ..scene import commands as do
 from ..scene.document import Document
 from ..scene.scene import Scene
@@ -21,7 +21,7 @@ from . import DATA
 from .boards import block, globe
 
 CHESTNUTS, ACROSS = 24, 0.018  # m
-INSIDE, WALL, TALL = (0.12, 0.10), 0.004, 0.05  # m, of the tray
+INSIDE, WALL, TALL = (0.12, 0.10), 0.004, 0.022  # m, of the tray
 SETTLED = 36  # frames
 UP, WAIT, CYCLE = 0.016, 12, 60  # m; frames
 
@@ -50,13 +50,18 @@ def sorter_mesh() -> Mesh:
         at = (0.026 * (column - 1.5), 0.022 + 0.022 * layer, 0.026 * (row - 1) + 0.004 * layer)
         nut = globe(ACROSS / 2, (0, 0, 0), 8)
         nuts.append(nut.with_points(nut.points * [1.0, 0.82, 1.0] + at))
-    return joined([tray(), lifter, *nuts])
+    whole = joined([tray(), lifter, *nuts])
+    return whole.with_points(whole.points + [0, WALL, 0])
 
 
 def build() -> Scene:
     scene = Scene(Document(name="sorter", frame_rate=24, start=1, end=500))
     whole = do.add_mesh(scene, read_mesh(DATA / "sorter.stl", unit="mm"), "Sorter", "sorter.stl")
     parts = do.split(scene, whole.id)
+    inks = [("Tin", (0.55, 0.56, 0.56)), ("Brass", (0.62, 0.47, 0.20)), *[("Chestnut", (0.33, 0.14, 0.07))] * CHESTNUTS]
+    for part, ink in zip(parts, inks, strict=True):
+        ref = do.mesh_ref(scene, coloured(scene.mesh(part.mesh), *ink), "sorter.stl")
+        scene.apply("Ink", scene.doc.replace(part.with_(mesh=ref)))
     metal = {"friction": 0.3, "bounce": 0.2}
     do.rename(scene, parts[0].id, "Tray")
     do.add_layer(scene, parts[0].id, "body", "Tray stands", {"moved": "still", "shape": "mesh"} | metal)

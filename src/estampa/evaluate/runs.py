@@ -18,7 +18,7 @@ from ..forces.force import World
 from ..hashing import SIZE, digest
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
-from ..solve.ensemble import Crowd, Seen, member_number
+from ..solve.ensemble import Crowd, Entering, Seen, member_number
 from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
 from ..store.manifest import Manifest, sampled
@@ -80,6 +80,10 @@ class Runs:
         self._every: list[Run] | None = None
         self._keys: dict[str, list[bytes]] = {}
         self._still: dict[str, bytes | None] = {}  # what a run reads but forces, where all of it stands still
+        self._still_members: dict[str, bool] = {}
+        self._member_told: dict[str, bytes] = {}  # of those that stand still
+        self._still_seen: dict[str, Seen] = {}
+        self._firsts: dict[str, np.ndarray] = {}  # what members were at the first frame, by layer
         self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
         self._solved_through = -(10**9)
         self._frames: dict[bytes, Frame] = {}  # of ensembles, as they were read
@@ -184,21 +188,32 @@ class Runs:
         return digest(self.reader.told(run.thing, Scope.world(frame)), told)
 
     def _told_of(self, owner, layer, frame) -> bytes:
-        """Digest of what enters a layer and of its own channels."""
+        """Digest of what enters a layer and of its own channels; made once for what stands still."""
+        known = self._member_told.get(layer.id)
+        if known is not None:
+            return known
         evaluator = self.evaluator
         entering = evaluator.shape_name(owner, frame, evaluator.layers_above(owner, layer))
-        return digest(entering, self.reader.told(layer, self.scope(owner, layer, frame)))
+        told = digest(entering, self.reader.told(layer, self.scope(owner, layer, frame)))
+        if self._member_is_still(owner, layer):
+            self._member_told[layer.id] = told
+        return told
 
     def _is_still(self, run) -> bool:
         """Whether all that a run reads but forces is the same at every frame."""
-        still = self.reader.still
-        for owner, layer in run.members:
+        stand = all(self._member_is_still(*member) for member in run.members)
+        return stand and (run.is_solo or self.reader.still(run.thing))
+
+    def _member_is_still(self, owner, layer) -> bool:
+        """Whether all that a layer reads of its own owner is the same at every frame."""
+        found = self._still_members.get(layer.id)
+        if found is None:
+            still = self.reader.still
             above = self.evaluator.layers_above(owner, layer)
-            if not still(owner) or not all(map(still, owner.joints)) or self.reader.on_joint(owner):
-                return False
-            if not still(layer) or any(l.declared.memory or l.declared.reads_frames or not still(l) for l in above):
-                return False
-        return run.is_solo or still(run.thing)
+            found = still(owner) and all(map(still, owner.joints)) and not self.reader.on_joint(owner) and still(layer)
+            found = found and not any(l.declared.memory or l.declared.reads_frames or not still(l) for l in above)
+            self._still_members[layer.id] = found
+        return found
 
     @contextmanager
     def _guarded(self, run):
@@ -253,20 +268,36 @@ class Runs:
 
     def _seen(self, owner: Thing, layer: Thing, frame: int) -> Seen:
         """One member of an ensemble over a frame."""
+        found = self._still_seen.get(layer.id)
+        if found is not None:
+            return found
         evaluator, start = self.evaluator, self.doc.solved_from
         above = evaluator.layers_above(owner, layer)
         at = lambda f: evaluator.through(owner, above, f).points
-        now = at(frame)
-        still = self._stands_still(owner, above)
-        first, before = (now, now) if still else (at(start), at(max(frame - 1, start)))
+        now, still = at(frame), self._member_is_still(owner, layer)
+        if layer.id not in self._firsts:
+            self._firsts[layer.id] = now if still else at(start)
+        first, before = self._firsts[layer.id], now if still else at(max(frame - 1, start))
         v = self.reader.resolved(layer, self.scope(owner, layer, frame))
         mesh = evaluator.topology.sized(owner, layer)
-        return Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v)
+        found = Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v)
+        if still:
+            self._still_seen[layer.id] = found
+        return found
 
-    def _stands_still(self, owner, above) -> bool:
-        still = self.reader.still
-        stand = still(owner) and not self.reader.on_joint(owner)
-        return stand and all(not l.declared.memory and still(l) for l in above)
+    def entering(self, owner: Thing, layer: Thing, frame: float) -> Entering:
+        """What enters a layer with memory, for what it makes of it."""
+        evaluator = self.evaluator
+        above = evaluator.layers_above(owner, layer)
+        at = lambda f: evaluator.through(owner, above, f).points
+
+        def first():
+            if layer.id not in self._firsts:
+                self._firsts[layer.id] = at(self.doc.solved_from)
+            return self._firsts[layer.id]
+
+        now = first if self._member_is_still(owner, layer) else lambda: at(frame)
+        return Entering(layer.id, evaluator.topology.sized(owner, layer), first, now)
 
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""

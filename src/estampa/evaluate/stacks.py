@@ -12,7 +12,6 @@ from ..hashing import digest
 from ..motion.layer import Moment, Resolved, moved
 from ..scene.document import Thing
 from ..scene.graph import member_of
-from ..solve.ensemble import Entering
 from .arrange import Many
 from .reader import Scope, alike
 
@@ -181,13 +180,11 @@ class Stacks:
     def _solved(self, subject, layers, frame) -> Shape:
         """A solved frame in the subject's own space; solvers work in the world."""
         found = self.evaluator.runs.shown(subject, layers[-1], frame)
-        mesh = self.topology.sized(subject, layers[-1])
         points = None
         if found is not None:
-            entering = lambda f: lambda: self.through(subject, layers[:-1], f).points
-            first, now = entering(self.evaluator.doc.solved_from), entering(found.at)
-            points = layers[-1].declared().points(found.frame, Entering(layers[-1].id, mesh, first, now))
-        if points is None or len(points) != mesh.count:
+            entering = self.evaluator.runs.entering(subject, layers[-1], found.at)
+            points = layers[-1].declared().points(found.frame, entering)
+        if points is None or len(points) != self.topology.mesh(subject, layers).count:
             entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
             return Shape(entering.points[0], digest("unsolved", entering.digest), False, None)
         at = found.at if found.true else max(found.at, self.evaluator.doc.solved_from)
@@ -229,6 +226,8 @@ class Stacks:
             return evaluator.poses.travel_of(subject, above, through, frame)
         if any(l.declared.memory and not evaluator.store.has(evaluator.key(subject, l, frame)) for l in through):
             return None
+        if member_of(layer):
+            return self._travel_of_member(subject, layer, frame)
         many = self.stage.one(subject, frame)
         key = digest("envelope", self.name(subject, through, many))
         found = self.scene.shapes.get(key)
@@ -243,3 +242,16 @@ class Stacks:
             found = np.array([apart.mean(), apart.max()])
             self.scene.shapes.put(key, found)
         return float(found[0]), float(found[1])
+
+    def _travel_of_member(self, subject, layer, frame):
+        """The same of a member of an ensemble, which may know a shorter way than all of its points."""
+        evaluator, found = self.evaluator, self.evaluator.runs.shown(subject, layer, frame)
+        if found is None or not found.true:
+            return None
+        entering = evaluator.runs.entering(subject, layer, frame)
+        told = layer.declared().travel(found.frame, entering)
+        if told is None:
+            after = layer.declared().points(found.frame, entering)
+            apart = np.linalg.norm(after - entering.now(), axis=1)
+            told = apart.mean(), apart.max()
+        return float(told[0]), float(told[1])

@@ -46,6 +46,15 @@ class Pieces:
         order = np.argsort(of, kind="stable")
         return np.split(self.mesh.triangles[order], np.cumsum(np.bincount(of, minlength=self.count))[:-1])
 
+    def corners(self, points: np.ndarray) -> np.ndarray:
+        """(p, 8, 3) of the box around each piece."""
+        pick = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
+        found = np.empty((self.count, 8, 3))
+        for i, own in enumerate(self.vertices):
+            both = np.stack([points[own].min(axis=0), points[own].max(axis=0)])
+            found[i] = both[pick, np.arange(3)]
+        return found
+
     def origins(self, points: np.ndarray, which: str = "middle") -> np.ndarray:
         """(p, 3) of each piece's middle (of its bounds), or the middle of its lowest points ("lowest")."""
         found = np.empty((self.count, 3))

@@ -107,6 +107,10 @@ class Member(Layer):
         """(n, 3) m in the world, what a frame makes of the shape that enters."""
         raise NotImplementedError
 
+    def travel(self, frame: Frame, entering: Entering) -> tuple[float, float] | None:
+        """(mean, largest) m, how far it moves the shape that enters, where that is sooner told than from all points."""
+        return None
+
     def stands(self, frame: Frame, member: str, mesh: Mesh) -> tuple[Pieces, Place, np.ndarray] | None:
         """(pieces, where they stand in the world, (p, 3) their origins in the shape at first), of what moves pieces as
         wholes; else None."""

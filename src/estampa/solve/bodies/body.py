@@ -13,6 +13,12 @@ SOLVED = (("moved", ("solve",)),)
 _START = {"unit": "m/s", "soft": (-5, 5), "group": "Speed at first", "when": SOLVED}
 _SPIN = {"unit": "rad/s", "soft": (-20, 20), "group": "Spin at first", "when": SOLVED}
 
+
+def steady(default, help, **more):
+    """A number that never animates: what a body is, it stays."""
+    return number(default, help, fixed=True, **more)
+
+
 # Densities in kg/m3, frictions and bounces: handbook values, rounded, from memory.
 MATERIALS = {
     "Wood": {"density": 600.0, "friction": 0.5, "bounce": 0.3},
@@ -63,35 +69,35 @@ class Body(Member):
             "mesh": "The mesh itself (driven or still)",
         },
     )
-    density = number(600, "Mass of a cubic metre.", unit="kg/m3", soft=(10, 8000), hard=(1e-3, None), when=SOLVED)
-    mass = number(
+    density = steady(600, "Mass of a cubic metre.", unit="kg/m3", soft=(10, 8000), hard=(1e-3, None), when=SOLVED)
+    mass = steady(
         0, "Mass of each body; 0 takes it from its volume and density.", unit="kg", soft=(0, 50), hard=(0, None),
         when=SOLVED,
     )  # fmt: skip
     ballast = ref("map", "Weight map of what is heavier, as a foot: 1 counts in full.", title="Ballast", when=SOLVED)
-    heavier = number(
+    heavier = steady(
         5, "How many times as heavy that is.", title="Heavier by", unit="factor", soft=(1, 20), hard=(1e-3, None),
         when=SOLVED,
     )  # fmt: skip
-    friction = number(
+    friction = steady(
         0.5,
         "Rubbing: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb). Of two that touch the mean counts.",
         unit="factor",
         soft=(0, 1.5),
         hard=(0, None),
     )
-    bounce = number(
+    bounce = steady(
         0.2, "How much of its speed it keeps when it hits: 0 none, 1 all of it.", unit="fraction", soft=(0, 1),
         hard=(0, 1),
     )  # fmt: skip
-    damping = number(
+    damping = steady(
         0.0, "Share of its speed that it loses each second to the air.", unit="1/s", soft=(0, 2), hard=(0, None),
         when=SOLVED,
     )  # fmt: skip
-    turn_damping = number(
+    turn_damping = steady(
         0.05, "Share of its spin that it loses each second.", unit="1/s", soft=(0, 5), hard=(0, None), when=SOLVED
     )
-    drag = number(
+    drag = steady(
         0.0,
         "Drag in the wind, by its mean exposed area; a ball has about 0.5, a flat thing 1.1. At 0 no wind is felt.",
         unit="factor",
@@ -106,15 +112,15 @@ class Body(Member):
         when=SOLVED,
     )
     at = whole(
-        1, "The frame at which it is let go.", title="Let go at", unit="frames", soft=(1, 200),
+        1, "The frame at which it is let go.", title="Let go at", unit="frames", soft=(1, 200), fixed=True,
         when=(*SOLVED, ("begins", ("frame",))),
     )  # fmt: skip
-    speed_x = number(0, "Speed along X as it begins.", title="X", **_START)
-    speed_y = number(0, "Speed along Y.", title="Y", **_START)
-    speed_z = number(0, "Speed along Z.", title="Z", **_START)
-    spin_x = number(0, "Spin about X as it begins.", title="X", **_SPIN)
-    spin_y = number(0, "Spin about Y.", title="Y", **_SPIN)
-    spin_z = number(0, "Spin about Z.", title="Z", **_SPIN)
+    speed_x = steady(0, "Speed along X as it begins.", title="X", **_START)
+    speed_y = steady(0, "Speed along Y.", title="Y", **_START)
+    speed_z = steady(0, "Speed along Z.", title="Z", **_START)
+    spin_x = steady(0, "Spin about X as it begins.", title="X", **_SPIN)
+    spin_y = steady(0, "Spin about Y.", title="Y", **_SPIN)
+    spin_z = steady(0, "Spin about Z.", title="Z", **_SPIN)
 
     def pieces(self, mesh, count: int) -> Pieces:
         """The pieces that so many bodies are."""
@@ -134,6 +140,21 @@ class Body(Member):
         if held.any():
             found = np.where(held[of][:, None], entering.now(), found)
         return found
+
+    def travel(self, frame, entering):
+        """By the corners of the box around each piece."""
+        rows = frame["bodies"].of(entering.id)
+        pieces = self.pieces(entering.mesh, len(rows["place"]))
+        if rows["held"].all():
+            return 0.0, 0.0
+        if not len(rows["place"]) or pieces.count != len(rows["place"]):
+            return None
+        corners = entering.mesh.cached("corners", lambda: pieces.corners(entering.first()), pieces.count)
+        stands = placed(rows)
+        arms = corners - rows["centre"].astype(float)[:, None]
+        now = np.einsum("pij,pcj->pci", stands.axes, arms) + stands.origin[:, None]
+        apart = np.linalg.norm(now - corners, axis=2)[~rows["held"].astype(bool)]
+        return apart.mean(), apart.max()
 
     def stands(self, frame, member, mesh):
         rows = frame["bodies"].of(member)

@@ -6,7 +6,6 @@ from ...errors import EstampaError
 from ...forces.force import AIR_DENSITY
 from ...geometry import pose as turns
 from ...geometry.pieces import Pieces
-from ...hashing import digest
 from ...scene.channels import whole
 from ..ensemble import Crowd, Ensemble, member_number
 from ..frame import Column, Frame, Table
@@ -141,11 +140,12 @@ class Model:
     def of(cls, crowd: Crowd) -> "Model":
         if not crowd.members:
             raise EstampaError("Bodies", "have no body.", "Add a Body layer to a subject.")
-        plain = lambda v: {n: x if not isinstance(x, np.ndarray) else digest(x) for n, x in v.items()}
-        told = [(s.id, id(s.mesh), plain(s.v)) for s in crowd.members]
-        key = digest(repr(told), *(s.first for s in crowd.members))
         # kept by the first member's mesh, as all that is worked out of a mesh
-        return crowd.members[0].mesh.cached("bodies", lambda: cls(crowd), key)
+        mesh = crowd.members[0].mesh
+        kept = mesh.__dict__.get("bodies")
+        if kept is None or not _is_same_crowd(kept.members, crowd.members):
+            kept = mesh.__dict__["bodies"] = cls(crowd)
+        return kept
 
     def held(self, frame: int) -> np.ndarray:
         """(b,) bool: which follow the layers above at a frame."""
@@ -282,6 +282,19 @@ class Model:
         tables = {"bodies": Table(made, self.ids, self.spans), "report": Table(report)}
         blob = engine.world.snapshot() if keep else b""
         return Frame(tables, blob, (engine, engine.at))
+
+
+def _is_same_crowd(a, b) -> bool:
+    """Whether members are what they were: the same shapes at first, with the same channels, none of which animates."""
+    if len(a) != len(b):
+        return False
+    is_same = lambda x, y: x is y if isinstance(x, np.ndarray) else x == y
+    return all(
+        p is q
+        or (p.id == q.id and p.mesh is q.mesh and p.first is q.first)
+        and all(is_same(x, q.v[n]) for n, x in p.v.items())
+        for p, q in zip(a, b, strict=True)
+    )
 
 
 def id_of(member: str, piece: int) -> int:
