@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Sets Estampa up in this folder: system libraries, a virtual environment in .venv, locked packages, compiled kernels.
-# Run again, it does only what is missing. With "dev" it also installs what the tests need.
+# Sets Estampa up in this folder: system libraries, a virtual environment in .venv, locked packages.
+# Run again, it does only what is missing. With "dev" it also installs what the tests need, and compiles all kernels.
 set -euo pipefail
 cd "$(dirname "$0")"
 want=${1:-run}
@@ -44,4 +44,5 @@ fi
 if [ "$want" = dev ] && [ ! -d node_modules/gltf-validator ]; then
   npm install --no-audit --no-fund --silent
 fi
-.venv/bin/python -m estampa.warm
+# what tests need is compiled now; the window compiles what its scene needs, and the rest beside itself
+if [ "$want" = dev ]; then .venv/bin/python -m estampa.warm; fi

@@ -1,4 +1,4 @@
-"""python -m bench.report [cloth noise motion skeletons store fresh window]: the table, and bench/result.json."""
+"""python -m bench.report [cloth noise motion skeletons store fresh bodies window]: the table, and bench/result.json."""
 
 import importlib
 import json
@@ -10,7 +10,7 @@ from pathlib import Path
 
 import estampa  # noqa: F401  (sets how kernels wait before the OpenMP library is loaded)
 
-PARTS = ("cloth", "noise", "motion", "skeletons", "store", "fresh", "window")
+PARTS = ("cloth", "noise", "motion", "skeletons", "store", "fresh", "bodies", "window")
 
 
 def main(wanted: list[str]) -> int:

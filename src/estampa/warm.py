@@ -1,26 +1,65 @@
-"""Compiles the kernels and keeps them on disk, so that no first use stalls: python -m estampa.warm"""
+"""Compiles the kernels and keeps them on disk, so that no first use stalls: python -m estampa.warm
 
+Two processes share the work. The window does the same beside itself, once it has shown what was asked for.
+"""
+
+import subprocess
+import sys
 import tempfile
 import time
+from pathlib import Path
 
 import numpy as np
 
+from . import disk, target
 from .baking import keys
 from .baking.reduce import Tolerance
 from .geometry.primitives import sheet, tube
+from .hashing import digest
 from .scene import commands as do
 from .scene import joints as build
 from .scene.channels import kinds_in
 from .scene.document import Document
+from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
+SHARES = (("layers",), ("skeletons", "cloth"))  # of about the same size, one for each process
+NOTED = "prepared"
 
-def warm() -> float:
-    """Compile every kernel; returns the seconds it took."""
+
+def warm(parts=("layers", "skeletons", "cloth")) -> float:
+    """Compile the kernels of those parts; returns the seconds it took."""
     begun = time.perf_counter()
-    warm_layers()
-    warm_skeletons()
+    for part in parts:
+        PARTS[part]()
+    return time.perf_counter() - begun
+
+
+def commands() -> list[list[str]]:
+    """The programs that compile everything, to be run at the same time."""
+    return [[sys.executable, "-m", "estampa.warm", *share] for share in SHARES]
+
+
+def is_prepared() -> bool:
+    """Whether all kernels of this very program were compiled for this target."""
+    try:
+        return (state_folder() / NOTED).read_text() == _mark()
+    except OSError:
+        return False
+
+
+def note_prepared() -> None:
+    disk.write_whole(state_folder() / NOTED, lambda part: part.write_text(_mark()))
+
+
+def _mark() -> str:
+    files = sorted(Path(__file__).parent.rglob("*.py"))
+    told = [(f.name, f.stat().st_size, f.stat().st_mtime_ns) for f in files]
+    return digest(target.name(), told).hex()
+
+
+def warm_cloth() -> None:
     scene = Scene()
     for weave in ("strain", "links"):
         subject = do.add_mesh(scene, sheet(1, 1, 5, 5), weave)
@@ -29,7 +68,6 @@ def warm() -> float:
     do.add_thing(scene, "wind")
     with tempfile.TemporaryDirectory() as folder:
         scene.evaluate(scene.doc.start + 1, FrameStore(folder))
-    return time.perf_counter() - begun
 
 
 def warm_layers() -> None:
@@ -90,5 +128,21 @@ def warm_skeletons() -> None:
         keys.bake(scene, skeleton.id, tolerance=Tolerance(), store=store)
 
 
+PARTS = {"layers": warm_layers, "skeletons": warm_skeletons, "cloth": warm_cloth}
+
+
+def main(parts: list[str]) -> int:
+    if parts:
+        warm(parts)
+        return 0
+    begun = time.perf_counter()
+    running = [subprocess.Popen(command) for command in commands()]
+    if any(process.wait() for process in running):
+        return 1
+    note_prepared()
+    print(f"Kernels are compiled ({time.perf_counter() - begun:.1f} s)")
+    return 0
+
+
 if __name__ == "__main__":
-    print(f"Kernels are compiled ({warm():.1f} s)")
+    sys.exit(main(sys.argv[1:]))

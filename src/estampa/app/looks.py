@@ -12,6 +12,7 @@ from ..scene.bones import Bones
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.values import Rows
+from ..solve.bodies.shapes import outline
 
 MANY = 24  # still subjects, from which on they are drawn as one
 STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
@@ -62,6 +63,7 @@ class Looked:
     ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
     held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
     joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
+    outlines: list[np.ndarray] = field(default_factory=list)  # (s, 2, 3) segments of collision shapes
     batches: list["Batch"] = field(default_factory=list)  # still subjects as one, where there are many
 
 
@@ -179,6 +181,39 @@ def _joined(scene, number, ids, shapes) -> Batch:
     points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)
     lit = np.concatenate([s.lit for s in shapes]).astype(np.float32)
     return Batch(frozenset(ids), points, lit, *kept[2])
+
+
+def outlines(evaluator: Evaluator, frame: float, most: int = 400) -> list[np.ndarray]:
+    """(s, 2, 3) m in the world: the collision shapes of bodies, of so many at the most."""
+    found = []
+    for subject in evaluator.doc.subjects:
+        layers = evaluator.layers(subject)
+        if not subject.on or not layers or layers[-1].kind != "body":
+            continue
+        stands = evaluator.runs.stands(subject, frame)
+        if stands is None:
+            continue
+        pieces, place, centres = stands
+        shape, first = layers[-1].constant("shape"), evaluator.runs.entering(subject, layers[-1], frame).first()
+        for i, segments in enumerate(_outlines(pieces, first, centres, shape, most)):
+            found.append(segments @ place.axes[i].T + place.origin[i])
+        if len(found) >= most:
+            break
+    return found[:most]
+
+
+def _outlines(pieces, first, centres, shape, most):
+    """Of each piece, about its centre; made once."""
+
+    def make():
+        made = []
+        for i in range(min(pieces.count, most)):
+            own, number = pieces.vertices[i], np.full(len(first), -1)
+            number[own] = np.arange(len(own))
+            made.append(outline(shape, first[own] - centres[i], number[pieces.triangles[i]]))
+        return made
+
+    return pieces.mesh.cached("outlines", make, (shape, pieces.count))
 
 
 def trail(evaluator: Evaluator, thing: Thing, frames) -> np.ndarray | None:

@@ -31,6 +31,18 @@ def line(painter: QPainter, view, points, colour=PAPER, wide=1.6, style=Qt.Solid
         painter.drawPolyline(polygon)
 
 
+def segments(painter: QPainter, view, groups, colour=AMBER, wide=1.0) -> None:
+    """Separate lines in space, (s, 2, 3) a group; those that reach behind the camera are left out."""
+    if not groups:
+        return
+    points = np.concatenate(groups)
+    pixels, depth = view.camera.project(points.reshape(-1, 3), view.width, view.height)
+    seen = (depth.reshape(-1, 2) > 0).all(axis=1)
+    ends = np.clip(pixels.reshape(-1, 2, 2)[seen], -20_000, 20_000)
+    painter.setPen(QPen(colour, wide))
+    painter.drawLines([QLineF(*a, *b) for a, b in ends.tolist()])
+
+
 def polygon_of(pixels) -> QPolygonF:
     return QPolygonF([QPointF(x, y) for x, y in pixels.tolist()])
 

@@ -41,6 +41,8 @@ class Overlay:
             handles = self.handles()
             if handles:
                 handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
+        if look.shapes:
+            marks.segments(painter, view, s.picture.outlines)
         if look.trails and active is not None and active.id in s.trails and look.controls:
             keys = {k.frame for n in Grip.channels for k in (active.curve(n).keys if active.curve(n) else ())}
             marks.trail(painter, view, s.trails[active.id], s.doc.start, s.frame, keys)

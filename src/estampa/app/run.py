@@ -34,6 +34,8 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
     window.show()
     if play and not picture:
         window.session.play(True)
+    if not picture:
+        window.session.preparing.begin_soon()
     if picture:
         QTimer.singleShot(0, lambda: _take_picture(app, window, picture))
     return app.exec()

@@ -55,6 +55,7 @@ class Score(QWidget):
         s.lanes_changed.connect(self.refresh)
         s.jobs.changed.connect(self.refresh)
         s.jobs.progress.connect(self._progress)
+        s.preparing.changed.connect(self.refresh)
         self.refresh()
 
     def _transport(self, actions):
@@ -132,13 +133,14 @@ class Score(QWidget):
         states = [lane.state for lane in s.lanes.values() if lane.state is not None]
         self.solve_button.setEnabled(any(not state.done for state in states))
         if s.playing and s.play_rate and not busy:
-            self.status.setText(f"plays {s.play_rate:.0f} of {doc.frame_rate:g} frames a second")
+            words = f"plays {s.play_rate:.0f} of {doc.frame_rate:g} frames a second"
         elif not states:
-            self.status.setText("")
+            words = ""
         elif all(state.done for state in states):
-            self.status.setText("every frame is solved")
+            words = "every frame is solved"
         else:
-            self.status.setText("; ".join(dict.fromkeys(state.words() for state in states if not state.done)))
+            words = "; ".join(dict.fromkeys(state.words() for state in states if not state.done))
+        self.status.setText("; ".join(filter(None, (words, s.preparing.words))))
 
     def _progress(self, share, text):
         self.bar.setValue(int(share * 1000))

@@ -22,7 +22,8 @@ from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
-from .looks import Looked, LookedShape, look, look_at, trail
+from .looks import Looked, LookedShape, look, look_at, outlines, trail
+from .prepare import Preparing
 from .tasks import Collector, Job, Jobs, Latest, told
 
 AUTOSAVE_EVERY = 20_000  # ms
@@ -53,6 +54,7 @@ class Pane:
     floor: bool = True
     joints: bool = True  # joints of skeletons, over the mesh
     ghosts: bool = False
+    shapes: bool = False  # what bodies run into
     trails: bool = True
     camera: str | None = None  # id of the camera that is looked through
 
@@ -125,6 +127,7 @@ class Session(QObject):
         sys.setswitchinterval(2e-5)  # the window has its turn at once: painting asks for it hundreds of times
         self.jobs, self.looker, self.planner, self.saver = Jobs(), Latest("look"), Latest("plan"), Latest("autosave")
         self.listener = Latest("sync")
+        self.preparing = Preparing(self)
         self.jobs.trouble.connect(self.tell)
         self.jobs.progress.connect(lambda share, text: self._solved_more())
         self.scene = Scene()
@@ -415,7 +418,7 @@ class Session(QObject):
         for name, value in changes.items():
             setattr(self.look_of_pane if hasattr(self.look_of_pane, name) else self, name, value)
         self.view_changed.emit()
-        if "ghosts" in changes:
+        if "ghosts" in changes or "shapes" in changes:
             self.look()
 
     @property
@@ -457,8 +460,12 @@ class Session(QObject):
         ghosts = [k * self.ghost_step for k in range(-self.ghost_count, self.ghost_count + 1) if k]
         ghosts = ghosts if any(p.ghosts for p in self.panes) and not self.playing else []
 
+        shapes = any(p.shapes for p in self.panes)
+
         def work():
             result = look(evaluator, frame)
+            if shapes:
+                result.outlines = outlines(evaluator, frame)
             shape = result.shapes.get(beside.subject) if beside else None
             if shape is not None:
                 at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
@@ -754,7 +761,7 @@ class Session(QObject):
         self._clock.stop()
         self._plan_soon.stop()
         self._autosave.stop()
-        for worker in (self.jobs, self.looker, self.planner, self.saver, self.listener):
+        for worker in (self.jobs, self.looker, self.planner, self.saver, self.listener, self.preparing):
             worker.end()
         self.give_up()
         if self.lock:

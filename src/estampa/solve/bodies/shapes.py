@@ -1,6 +1,7 @@
 """Collision shapes of bodies, from the points of a piece about its centre of mass."""
 
 import numpy as np
+from scipy.spatial import ConvexHull, QhullError
 
 from ...errors import EstampaError
 from ...geometry.pieces import Mass
@@ -70,3 +71,40 @@ def rotation(axes: np.ndarray):
 
     x, y, z, w = (float(v) for v in turns_of(np.asarray(axes, float)[None])[0])
     return rp.Rotation3(w, x, y, z)
+
+
+def outline(shape: str, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(s, 2, 3) segments that show a collision shape, about the body's centre as its points are."""
+    low, high = points.min(axis=0), points.max(axis=0)
+    half, middle = np.maximum((high - low) / 2, 1e-6), (low + high) / 2
+    if shape == "box" or _is_flat(half):
+        corner = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) * half + middle
+        pairs = [(i, i ^ bit) for i in range(8) for bit in (1, 2, 4) if not i & bit]
+        return corner[np.array(pairs)]
+    if shape in ("ball", "capsule", "cylinder"):
+        axis = int(np.argmax(half))
+        reach = float(half.mean() if shape == "ball" else np.delete(half, axis).mean())
+        far = 0.0 if shape == "ball" else max(float(half[axis]) - (reach if shape == "capsule" else 0.0), 0.0)
+        return _round(reach, far, axis, shape != "cylinder") + middle
+    if shape in ("mesh", "hulls"):
+        sides = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)
+        return points[np.unique(np.sort(sides, axis=1), axis=0)]
+    try:
+        hull = points[ConvexHull(points).simplices]
+    except QhullError:
+        return np.zeros((0, 2, 3))
+    return hull[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2, 3)
+
+
+def _round(radius: float, far: float, axis: int, domes: bool, count: int = 24) -> np.ndarray:
+    """Segments of rings about an axis at both ends, lines between them, and half rings over the ends."""
+    turn = np.linspace(0, 2 * np.pi, count + 1)
+    ring = np.stack([np.cos(turn), np.zeros_like(turn), np.sin(turn)], axis=1) * radius
+    lines = [ring + [0, end, 0] for end in ((-far, far) if far else (0.0,))]
+    lines += [np.array([[x, -far, z], [x, far, z]]) for x, z in ((radius, 0), (-radius, 0), (0, radius), (0, -radius))]
+    for side in (-1, 1) if domes else ():
+        half = np.linspace(0, np.pi, count // 2 + 1)
+        arc = np.stack([np.cos(half), np.sin(half), np.zeros_like(half)], axis=1) * radius
+        lines += [arc * [1, side, 1] + [0, side * far, 0], (arc * [1, side, 1])[:, [2, 1, 0]] + [0, side * far, 0]]
+    found = np.concatenate([np.stack([line[:-1], line[1:]], axis=1) for line in lines])
+    return found[..., {0: [1, 0, 2], 1: [0, 1, 2], 2: [0, 2, 1]}[axis]]
