@@ -20,13 +20,13 @@ STEPS, FRAMES = 10, 12
 
 
 def pyramid(rows: int) -> list[np.ndarray]:
-    """Places of boxes of 0.5 m in a pyramid of square layers."""
+    """Places of boxes of 0.5 m in a pyramid of square layers, apart, so that they fall and stay awake."""
     found = []
     for layer in range(rows):
         side = rows - layer
         for i in range(side):
             for j in range(side):
-                found.append(np.array([0.52 * (i - side / 2), 0.25 + 0.5 * layer, 0.52 * (j - side / 2)]))
+                found.append(np.array([0.52 * (i - side / 2), 0.3 + 0.62 * layer, 0.52 * (j - side / 2)]))
     return found
 
 

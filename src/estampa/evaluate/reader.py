@@ -69,6 +69,7 @@ class Reader:
     def __init__(self, evaluator):
         self.evaluator, self.doc, self.values = evaluator, evaluator.doc, evaluator.values
         self._told: dict[tuple, bytes] = {}
+        self._steady: dict[str, tuple[bytes, frozenset[str]]] = {}
         self._stills: dict[str, bool] = {}
         self._constants: dict[tuple, tuple] = {}
         self._stand_names: dict[tuple, bytes] = {}
@@ -115,12 +116,27 @@ class Reader:
         found = self._told.get(key)
         if found is None:
             with self.guarded(thing, scope):
-                found = digest(*((name, told) for name, _, told in self.reads(thing, scope)))
+                steady = self._steady.get(thing.id)
+                if steady is None:
+                    steady = self._steady[thing.id] = self._steady_told(thing, scope)
+                found = digest(steady[0], *((n, told) for n, _, told in self.reads(thing, scope, steady[1])))
             self._told[key] = found
         return found
 
-    def reads(self, thing: Thing, scope: Scope) -> Iterator[tuple[str, Channel | None, object]]:
-        """(name, channel, what is read of it) of all that matters of a thing; names of more than channels have none."""
+    def _steady_told(self, thing, scope) -> tuple[bytes, frozenset[str]]:
+        """(digest of the channels that are the same at all frames and name nothing, their names)."""
+        moves = lambda name: isinstance(thing.value(name), (Curve, Link, Formula))
+        names = {
+            n
+            for n, c in thing.declared.channels.items()
+            if not (c.to or c.accumulates or moves(n) or n == "loops" or any(moves(w) for w, _ in c.when))
+        }
+        told = [(n, told) for n, c, told in self.reads(thing, scope) if c is not None and n in names]
+        return digest(thing.kind, told), frozenset(names)
+
+    def reads(self, thing: Thing, scope: Scope, but=frozenset()) -> Iterator[tuple[str, Channel | None, object]]:
+        """(name, channel, what is read of it) of all that matters of a thing, but for some channels; what is more than
+        a channel has none."""
         declared = thing.declared
         constants, told, moving = self._parts(thing, scope)
         yield "kind", None, (thing.kind, declared.version)
@@ -128,7 +144,7 @@ class Reader:
             yield "constants", None, told
         switches = dict(constants)
         for name, channel in moving:
-            if not self._applies(thing, channel, scope):
+            if name in but or not self._applies(thing, channel, scope):
                 continue
             if channel.to:
                 yield name, channel, self.reading(thing, channel, scope).told

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from hashlib import blake2b
+from itertools import repeat
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -177,8 +178,10 @@ class Runs:
         if still:
             place = max(place, self.doc.solved_to - first)
         felt = self.reader.felt_told(run.thing, first + len(keys), first + place)
-        for at, acts in enumerate(felt, first + len(keys)):
-            last = blake2b(last + (still or self._told(run, at)) + acts, digest_size=SIZE).digest()
+        frames = range(first + len(keys), first + place + 1)
+        told = repeat(still, len(frames)) if still else (self._told(run, frame) for frame in frames)
+        for acts, read in zip(felt, told, strict=True):
+            last = blake2b(last + read + acts, digest_size=SIZE).digest()
             keys.append(last)
 
     def _told(self, run, frame) -> bytes:

@@ -7,6 +7,7 @@
 """
 
 import json
+import math
 import os
 import struct
 from collections.abc import Mapping
@@ -29,10 +30,7 @@ class Part(NamedTuple):
     name: str  # "" for the ids of a table
     dtype: str
     shape: tuple[int, ...]
-
-    @property
-    def nbytes(self) -> int:
-        return int(np.prod(self.shape, dtype=np.int64)) * np.dtype(self.dtype).itemsize
+    nbytes: int
 
 
 def encode(frame: Frame) -> list[bytes | memoryview]:
@@ -100,7 +98,7 @@ def _layout(text: bytes) -> tuple[tuple[Part, ...], Mapping[str, Mapping[str, tu
     parts, spans = [], {}
     for name, columns, whose in tables:
         spans[name] = {m: tuple(span) for m, span in whose.items()}
-        parts += [Part(name, c, dtype, tuple(shape)) for c, dtype, shape in columns]
+        parts += [Part(name, c, d, tuple(s), math.prod(s) * np.dtype(d).itemsize) for c, d, s in columns]
     return tuple(parts), spans, int(blob)
 
 

@@ -25,6 +25,7 @@ class Engine:
     count: int  # bodies
     obstacles: int = 0
     at: int = 0
+    _bodies: list | None = None
     pushed: bool = False  # whether forces were put on bodies, which stay until they are taken off
 
     @classmethod
@@ -88,23 +89,31 @@ class Engine:
             world.step()
         self.at += 1
 
-    def read(self, rows, place, turn, speed, spin, asleep) -> None:
-        """Read moving bodies into columns; one that sleeps stays as it was."""
-        for row in rows:
-            body = self.body(row)
-            if body.is_sleeping:
-                asleep[row] = 1
-                if asleep[row] and not (speed[row].any() or spin[row].any()):
-                    continue
-            else:
-                asleep[row] = 0
-            place[row] = body.translation.to_tuple()
-            w, x, y, z = body.rotation.w, body.rotation.i, body.rotation.j, body.rotation.k
-            turn[row] = (x, y, z, w)
-            if asleep[row]:
-                speed[row] = spin[row] = 0
-            else:
-                speed[row], spin[row] = body.linvel.to_tuple(), body.angvel.to_tuple()
+    def read(self, free, place, turn, speed, spin, asleep) -> None:
+        """Read what moves into columns; free (b,) bool -- bodies that the solve moves. One that sleeps stays as it was,
+        and is read once more as it falls asleep."""
+        awake = np.zeros(self.count, bool)
+        active = np.array([handle.index for handle in self.world.active_bodies()], np.int64)
+        awake[active[active < self.count]] = True
+        rows = np.flatnonzero(free & (awake | (asleep == 0)))
+        if len(rows):
+            bodies, found = self.bodies, np.empty((len(rows), 13))
+            for i, row in enumerate(rows.tolist()):
+                body = bodies[row]
+                r = body.rotation
+                found[i] = (
+                    *body.translation.to_tuple(), r.i, r.j, r.k, r.w, *body.linvel.to_tuple(), *body.angvel.to_tuple(),
+                )  # fmt: skip
+            place[rows], turn[rows], speed[rows], spin[rows] = np.split(found, (3, 7, 10), axis=1)
+        asleep[free] = ~awake[free]
+        speed[free & ~awake] = spin[free & ~awake] = 0
+
+    @property
+    def bodies(self) -> list:
+        """The engine's bodies in our order; they stay valid as long as none is added."""
+        if self._bodies is None:
+            self._bodies = [self.body(row) for row in range(self.count)]
+        return self._bodies
 
 
 def unit_of(smallest: float) -> float:

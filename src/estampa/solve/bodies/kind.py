@@ -67,13 +67,17 @@ class Bodies(Ensemble):
         model.push(engine, crowd, place, speed, asleep, dt)
         engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths)
         held = model.held(crowd.frame).astype(np.uint8)
-        engine.read(np.flatnonzero(held == 0), place, turn, speed, spin, asleep)
+        engine.read(self._free(model, held), place, turn, speed, spin, asleep)
         for row, (_, (there, turned)) in driven.items():
             if held[row]:
                 place[row], turn[row] = there, turned
         every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
         keep = (crowd.frame - crowd.first) % every == 0
         return model.frame(engine, place, turn, speed, spin, held, asleep, keep)
+
+    @staticmethod
+    def _free(model, held) -> np.ndarray:
+        return model.solved & (held == 0)
 
     def resumed(self, frame: Frame, crowd: Crowd) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
