@@ -13,10 +13,13 @@ from pxr import Usd, UsdGeom
 
 from estampa import bake
 from estampa.errors import Cancelled, EstampaError
+from estampa.evaluate.evaluator import Evaluator
 from estampa.press import run as press
 from estampa.press.vertex_cache import VertexCache
 from estampa.press.vertex_texture import VertexTexture, layout
 from estampa.scene import commands as do
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
 from tests.conftest import named
 
@@ -198,3 +201,44 @@ def test_offsets_too_far_for_half_floats_are_refused(flag, tmp_path):
     with pytest.raises(EstampaError, match="too far for a half float"):
         bake(flag, tmp_path)
     assert not list(tmp_path.iterdir())
+
+
+MATERIAL_PRINTS = ("vertex_cache", "vertex_texture", "pose_strip", "piece_usd", "piece_nodes", "piece_texture")
+
+
+@pytest.mark.parametrize("kind", MATERIAL_PRINTS)
+def test_materials_are_in_every_print_that_can_hold_them(store, tmp_path, kind):
+    """Read back by usd-core and pygltflib: each face has the colour of its material."""
+    import pygltflib as gl
+    from pxr import Usd, UsdGeom, UsdShade
+
+    from tests.motion.test_cut import quilt
+
+    scene = Scene(Document(start=1, end=6))
+    subject = do.add_mesh(scene, quilt(), "Quilt")
+    do.add_layer(scene, subject.id, "cut")
+    do.add_layer(scene, subject.id, "body", values={"each": "pieces", "mass": 0.1})
+    do.add_thing(scene, "gravity")
+    item = do.add_thing(scene, kind, values={"subject": subject.id} | ({"poses": 3} if kind == "pose_strip" else {}))
+    assert "materials" in item.declared.carries
+    result = press.run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+    assert result.passed
+    path = next(p for p in result.paths if p.suffix in (".usdc", ".glb"))
+    wanted = {name: np.round(colour, 3).tolist() for name, colour in quilt().materials}
+    if path.suffix == ".glb":
+        found = gl.GLTF2.load(str(path)).materials
+        told = {m.name: np.round(m.pbrMetallicRoughness.baseColorFactor[:3], 3).tolist() for m in found}
+    else:
+        stage, told, faces = Usd.Stage.Open(str(path)), {}, 0
+        for prim in stage.Traverse():
+            if not prim.IsA(UsdGeom.Mesh):
+                continue
+            subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets()
+            for bound in subsets or [prim]:
+                material = UsdShade.MaterialBindingAPI(bound).ComputeBoundMaterial()[0]
+                colour = material.ComputeSurfaceSource()[0].GetInput("diffuseColor").Get()
+                told[material.GetPrim().GetDisplayName()] = [round(float(c), 3) for c in colour]
+                every = len(UsdGeom.Mesh(prim).GetFaceVertexCountsAttr().Get())
+                faces += len(bound.GetIndicesAttr().Get()) if subsets else every
+        assert faces in (16, 32), "every face has one"
+    assert told == wanted

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
-from scipy.spatial.transform import Rotation
 
+from ..lazy import transform
 from ..scene.things import Grip
 from . import theme
 from .camera import Camera
@@ -83,7 +83,7 @@ class Handles:
         axis = self.axes[:, "xyz".index(handle[-1])]
         a, b = np.arctan2(*(start - self.centre)[::-1]), np.arctan2(*(now - self.centre)[::-1])
         facing = 1.0 if axis @ self.view.camera.axes[2] > 0 else -1.0
-        turned = Rotation.from_rotvec(axis * -(b - a) * facing) * Rotation.from_matrix(self.axes)
+        turned = transform.Rotation.from_rotvec(axis * -(b - a) * facing) * transform.Rotation.from_matrix(self.axes)
         x, y, z = turned.as_euler("XYZ")
         return {"turn_x": float(x), "turn_y": float(y), "turn_z": float(z)}
 

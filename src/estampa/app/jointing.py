@@ -3,11 +3,11 @@
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
-from scipy.spatial import cKDTree
 
 from ..geometry import pose as turns
 from ..geometry import weights as bound
 from ..geometry.place import Place
+from ..lazy import spatial
 from ..scene import joints as build
 from ..scene.bones import hand_pose
 from ..scene.skeleton import STRETCHES, TURNS
@@ -220,7 +220,7 @@ class Jointing:
         flip = np.ones(3)
         flip["xyz".index(s.brush.mirror)] = -1
         points = s.scene.mesh(subject.mesh).points
-        across = cKDTree(points).query(points * flip)[1]
+        across = spatial.cKDTree(points).query(points * flip)[1]
         places = np.linalg.inv(s.scene.arrays.get(layer.bind.back))[:, :3, 3]
         return int(np.linalg.norm(places - places[joint] * flip, axis=1).argmin()), across
 

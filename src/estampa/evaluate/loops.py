@@ -4,11 +4,11 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-from scipy.optimize import minimize_scalar
 
 from ..errors import EstampaError
 from ..geometry.paths import Sampled
 from ..geometry.pose import ends_of, split, turn_matrices
+from ..lazy import optimize
 from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
 from ..scene.document import Document, Thing
@@ -248,7 +248,7 @@ def wave_length(line: Sampled) -> float | None:
 
     # between the samples: the least of it, to a hundredth of a millimetre
     near = (float(s[found - 1]), float(s[min(found + 1, 599)]))
-    return float(minimize_scalar(unlike_by, bounds=near, method="bounded", options={"xatol": 1e-5}).x)
+    return float(optimize.minimize_scalar(unlike_by, bounds=near, method="bounded", options={"xatol": 1e-5}).x)
 
 
 def _slide_offer(doc, thing, here, curve, first, last):

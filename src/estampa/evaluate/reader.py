@@ -180,7 +180,8 @@ class Reader:
                 elif own:
                     found = self.reading(thing, channel, scope)
                     v[name] = found.value()
-                    told.append((name, found.told))
+                    if self._applies(thing, channel, scope):
+                        told.append((name, found.told))
                 else:
                     v[name] = self.values.at(thing, name, self.doc.start)
                     if self._applies(thing, channel, scope):

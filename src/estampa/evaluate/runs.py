@@ -11,12 +11,12 @@ from hashlib import blake2b
 from itertools import repeat
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from .. import target
 from ..errors import Cancelled, EstampaError
 from ..forces.force import World
 from ..hashing import SIZE, digest
+from ..lazy import spatial
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
 from ..solve.ensemble import Crowd, Entering, Seen, member_number
@@ -305,7 +305,7 @@ class Runs:
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""
         first, now = (self.evaluator.subject(subject, f).points for f in (self.doc.start, frame))
-        nearest = cKDTree(first).query(at_start[:, :3, 3])[1]
+        nearest = spatial.cKDTree(first).query(at_start[:, :3, 3])[1]
         return now[nearest] - first[nearest]
 
     # -- frames ------------------------------------------------------------------------------------------------

@@ -4,9 +4,9 @@ What is adopted is kept in the scene itself, so that it outlives the store and w
 """
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..errors import EstampaError
+from ..lazy import spatial
 from ..scene.document import Adopted, AdoptedTable, Thing
 from ..solve.frame import Frame, Table
 from .remark import Remark
@@ -111,7 +111,7 @@ def _matched(arrays, table, kept, count, rest, same) -> np.ndarray:
     if (same and count == len(table)) or theirs is None or rest is None or not len(theirs):
         place = np.minimum(np.searchsorted(known, ids), max(count - 1, 0))
         return np.where(known[place] == ids, place, -1) if count else np.full(len(table), -1)
-    spacing = cKDTree(theirs).query(theirs, k=min(2, count))[0].reshape(count, -1)[:, -1]
+    spacing = spatial.cKDTree(theirs).query(theirs, k=min(2, count))[0].reshape(count, -1)[:, -1]
     reach = 1.5 * float(np.median(spacing)) if count > 1 else np.inf
-    apart, nearest = cKDTree(theirs).query(rest)
+    apart, nearest = spatial.cKDTree(theirs).query(rest)
     return np.where(apart <= max(reach, 1e-9), nearest, -1)

@@ -7,10 +7,10 @@ how it is turned away from its rest, in the world's axes, within its parent. Onl
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from ..errors import EstampaError
 from ..geometry.pose import squared
+from ..lazy import transform
 
 ORDER = "ZXY"  # turned axes, first to last
 
@@ -58,7 +58,7 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
     columns = []
     for i in order:
         columns += [place[:, i] * scale] if i in moving else []
-        columns.append(np.degrees(Rotation.from_matrix(local[:, i]).as_euler(ORDER)))
+        columns.append(np.degrees(transform.Rotation.from_matrix(local[:, i]).as_euler(ORDER)))
     lines += [_row(row) for row in np.concatenate(columns, axis=1)]
     path.write_text("\n".join(lines) + "\n")
 
@@ -149,7 +149,8 @@ class Reader:
                 if name.lower().endswith("position"):
                     place[:, axis] = column / self._scale
                 else:
-                    turn = turn @ Rotation.from_euler(name[0].upper(), np.radians(column)[:, None]).as_matrix()
+                    about = transform.Rotation.from_euler(name[0].upper(), np.radians(column)[:, None])
+                    turn = turn @ about.as_matrix()
             own = np.tile(np.eye(4), (len(self.values), 1, 1))
             own[:, :3, :3], own[:, :3, 3] = turn, place
             p = self.parents[i]

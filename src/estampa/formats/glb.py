@@ -65,8 +65,11 @@ class Binary:
         document.save_binary(str(path))
 
 
-def write_mesh(path: Path, name: str, points, normals, triangles, texcoords: list[np.ndarray], extras: dict) -> None:
-    """points, normals (n, 3); triangles (t, 3); texcoords -- a (n, 2) array for TEXCOORD_0, TEXCOORD_1, ..."""
+def write_mesh(
+    path: Path, name: str, points, normals, mesh, texcoords: list[np.ndarray], extras: dict
+) -> None:
+    """points, normals (n, 3) of a mesh's vertices, with its triangles and materials; texcoords -- a (n, 2) array for
+    TEXCOORD_0, TEXCOORD_1, ..."""
     import pygltflib as gl
 
     binary, attributes = Binary(), gl.Attributes()
@@ -74,13 +77,26 @@ def write_mesh(path: Path, name: str, points, normals, triangles, texcoords: lis
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
     for word, array in blobs:
         setattr(attributes, word, binary.attribute(word, array))
-    primitive = gl.Primitive(attributes=attributes, indices=binary.indices(triangles))
+    parts = by_material(mesh)
+    primitives = [
+        gl.Primitive(attributes=attributes, indices=binary.indices(t), material=None if m is None else k)
+        for k, (m, t) in enumerate(parts)
+    ]
     binary.save(
         path,
         scenes=[gl.Scene(nodes=[0])],
         nodes=[gl.Node(mesh=0, name=name)],
-        meshes=[gl.Mesh(name=name, extras=extras, primitives=[primitive])],
+        meshes=[gl.Mesh(name=name, extras=extras, primitives=primitives)],
+        materials=[material(*mesh.materials[m]) for m, _ in parts if m is not None],
     )
+
+
+def by_material(mesh) -> list[tuple[int | None, np.ndarray]]:
+    """(number of a material, or None, the triangles that have it) of all that are used."""
+    if mesh.face_materials is None:
+        return [(None, mesh.triangles)]
+    of = mesh.face_materials[mesh.triangle_faces]
+    return [(int(m), mesh.triangles[of == m]) for m in np.unique(of)]
 
 
 def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None:
@@ -91,9 +107,8 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
     import pygltflib as gl
 
     binary = Binary()
-    of = mesh.face_materials[mesh.triangle_faces] if mesh.face_materials is not None else None
-    used = np.unique(of) if of is not None else [None]
-    parts = [(m, binary.indices(mesh.triangles if m is None else mesh.triangles[of == m])) for m in used]
+    parts = [(m, binary.indices(triangles)) for m, triangles in by_material(mesh)]
+    used = [m for m, _ in parts]
     uv = None if mesh.uv is None else binary.attribute("TEXCOORD_0", np.asarray(mesh.uv, np.float32))
     meshes = []
     for name, (points, normals) in zip(names, poses, strict=True):

@@ -14,10 +14,8 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
     binary, mesh = glb.Binary(), rigid.mesh
     normals = mesh.normals(mesh.points)
     used = [None] if mesh.face_materials is None else list(np.unique(mesh.face_materials))
-    triangle_materials = None if mesh.face_materials is None else mesh.face_materials[mesh.triangle_faces]
     meshes, nodes, channels, samplers = [], [], [], []
     clock = binary.numbers(times, bounds=True)
-    of = rigid.pieces.of_vertex[mesh.triangles[:, 0]]
     for i, name in enumerate(rigid.names):
         own, points, triangles = rigid.part(i)
         attributes = gl.Attributes(
@@ -28,11 +26,7 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
             attributes.TEXCOORD_0 = binary.attribute("TEXCOORD_0", np.asarray(mesh.uv[own], np.float32))
         primitives = []
         for k, material in enumerate(used):
-            chosen = triangles
-            if material is not None:
-                order = np.argsort(of, kind="stable")
-                mine = triangle_materials[order[np.searchsorted(of[order], i) : np.searchsorted(of[order], i, "right")]]
-                chosen = triangles[mine == material]
+            chosen = triangles if material is None else triangles[rigid.materials(i) == material]
             if len(chosen):
                 indices = binary.indices(chosen)
                 number = None if material is None else k

@@ -29,6 +29,7 @@ def write_cache(
     if mesh.uv is not None:
         uv = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
         uv.Set(Vt.Vec2fArray.FromNumpy(np.array(mesh.uv)))
+    bind_materials(stage, root.GetPath(), prim, mesh)
     attribute, extent = prim.CreatePointsAttr(), prim.CreateExtentAttr()
     normals = prim.CreateNormalsAttr() if with_normals else None
     if with_normals:
@@ -42,6 +43,36 @@ def write_cache(
             normals.Set(Vt.Vec3fArray.FromNumpy(mesh.normals(points).astype(np.float32)), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
+
+
+def bind_materials(stage, root, prim, mesh: Mesh, faces: np.ndarray | None = None) -> None:
+    """Bind a mesh's materials to its faces: one each by UsdShade and UsdPreviewSurface, as subsets where there are
+    several. faces -- (f,) material of each face of the prim, where it has others than the mesh."""
+    from pxr import Gf, Sdf, UsdGeom, UsdShade, Vt
+
+    of = mesh.face_materials if faces is None else faces
+    if of is None or not len(of):
+        return
+    used = np.unique(of)
+    for number in used:
+        name, colour = mesh.materials[number]
+        path = root.AppendChild("Materials").AppendChild(_word(f"Material_{number}_{name}"))
+        material = UsdShade.Material.Get(stage, path)
+        if not material:
+            material = UsdShade.Material.Define(stage, path)
+            shader = UsdShade.Shader.Define(stage, path.AppendChild("Surface"))
+            shader.CreateIdAttr("UsdPreviewSurface")
+            shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*map(float, colour)))
+            shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
+            material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+            material.GetPrim().SetDisplayName(name)
+        binding = UsdShade.MaterialBindingAPI.Apply(prim.GetPrim())
+        if len(used) == 1:
+            binding.Bind(material)
+            continue
+        chosen = Vt.IntArray.FromNumpy(np.flatnonzero(of == number).astype(np.int32))
+        subset = binding.CreateMaterialBindSubset(f"Faces_{number}", chosen, UsdGeom.Tokens.face)
+        UsdShade.MaterialBindingAPI.Apply(subset.GetPrim()).Bind(material)
 
 
 class CacheReader:

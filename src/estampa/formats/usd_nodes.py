@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from .usd import _word
+from .usd import _word, bind_materials
 
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
@@ -36,6 +36,8 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
         mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
         mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.astype(np.int32).ravel()))
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        if rigid.mesh.face_materials is not None:
+            bind_materials(stage, root.GetPath(), mesh, rigid.mesh, rigid.materials(i))
         if rigid.mesh.uv is not None:
             kind = Sdf.ValueTypeNames.TexCoord2fArray
             uv = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", kind, UsdGeom.Tokens.vertex)

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from .skinned import ENDING, Motion, Rigged
-from .usd import _word
+from .usd import _word, bind_materials
 
 HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
@@ -35,6 +35,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     _stand(skeleton, motions[0], first_frame)
     mesh = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Mesh"))
     _geometry(mesh, rigged)
+    bind_materials(stage, root.GetPath(), mesh, rigged.mesh)
     binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
     width = rigged.indices.shape[1]
     binding.CreateJointIndicesPrimvar(False, width).Set(Vt.IntArray.FromNumpy(rigged.indices.astype(np.int32).ravel()))

@@ -5,8 +5,8 @@ from typing import NamedTuple
 
 import numpy as np
 from numba import njit, prange
-from scipy.spatial.transform import Rotation
 
+from ..lazy import transform
 from .pose import split, turn_matrices
 
 
@@ -97,7 +97,7 @@ class Place(NamedTuple):
         x, y, z = self.origin[0]
         with warnings.catch_warnings():  # where two turns are about one axis, any split of them will do
             warnings.simplefilter("ignore", UserWarning)
-            a, b, c = Rotation.from_matrix(self.axes[0]).as_euler("XYZ")
+            a, b, c = transform.Rotation.from_matrix(self.axes[0]).as_euler("XYZ")
         return dict(zip(_NAMES, map(float, (x, y, z, a, b, c, self.size[0])), strict=True))
 
 

@@ -1,9 +1,9 @@
 """Points scattered over a surface, so many to a square metre."""
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ..hashing import rand
+from ..lazy import spatial
 from .mesh import Mesh
 
 TRIES = 64  # places tried for each point that is wanted
@@ -75,7 +75,7 @@ def _places(corners, room, total, count, seed):
 
 
 def _kept_apart(at, apart) -> np.ndarray:
-    near, keep = cKDTree(at).query_pairs(apart, output_type="ndarray"), np.ones(len(at), bool)
+    near, keep = spatial.cKDTree(at).query_pairs(apart, output_type="ndarray"), np.ones(len(at), bool)
     for i, j in near[np.lexsort((near[:, 1], near[:, 0]))]:
         if keep[i]:
             keep[j] = False

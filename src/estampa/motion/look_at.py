@@ -1,8 +1,8 @@
 """Look-at: turn a subject, or each of its islands, towards a target."""
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
+from ..lazy import transform
 from ..scene.channels import choice, number, ref
 from .layer import Deformer, stand
 
@@ -62,4 +62,4 @@ def least_turns(axis, towards, most, strength) -> np.ndarray:
     aside = np.cross(axis, [0.0, 1, 0] if abs(axis[1]) < 0.9 else [1.0, 0, 0])
     hinge = np.where((sine > 1e-9)[..., None], cross / np.maximum(sine, 1e-12)[..., None], aside)
     angle = np.where(length > 1e-12, np.minimum(angle, most[:, None]) * strength[:, None], 0.0)
-    return Rotation.from_rotvec((hinge * angle[..., None]).reshape(-1, 3)).as_matrix().reshape(k, m, 3, 3)
+    return transform.Rotation.from_rotvec((hinge * angle[..., None]).reshape(-1, 3)).as_matrix().reshape(k, m, 3, 3)

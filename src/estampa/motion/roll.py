@@ -1,8 +1,8 @@
 """Roll: a round subject turns as it goes, and never skids."""
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
+from ..lazy import transform
 from ..scene.channels import choice, number, ref
 from .layer import Deformer
 
@@ -32,11 +32,11 @@ class Roll(Deformer):
         frames, places, deck = v.deck  # where the subject has been over it
         share = (1 - v.slip) * v.strength
         turns = rolled(frames, places, deck, now.place, now.frames, v.radius * now.place.size, v.about)
-        turns = Rotation.from_rotvec(turns.as_rotvec() * share[:, None]) if (share != 1).any() else turns
+        turns = transform.Rotation.from_rotvec(turns.as_rotvec() * share[:, None]) if (share != 1).any() else turns
         return np.einsum("kij,knj->kni", turns.as_matrix().reshape(-1, 3, 3), points)
 
 
-def rolled(frames, places, deck, stand, at, radius, about) -> Rotation:
+def rolled(frames, places, deck, stand, at, radius, about) -> "transform.Rotation":
     """(k) turns, in the subject's own axes, at frames `at` (k,), since the first of `frames`.
 
     places -- (m, 3) positions over the deck, metres; deck (m, 3, 3) its axes; stand: the subject's Place (k)
@@ -60,12 +60,12 @@ def rolled(frames, places, deck, stand, at, radius, about) -> Rotation:
         if part > 0 and whole < len(hinges):
             angles = np.vstack([angles, hinges[whole : whole + 1] * part / radius[k]])
         if about == "any":
-            turn = Rotation.identity()
+            turn = transform.Rotation.identity()
             for rotvec in angles:
-                turn = Rotation.from_rotvec(rotvec) * turn
+                turn = transform.Rotation.from_rotvec(rotvec) * turn
         else:
-            turn = Rotation.from_rotvec(angles.sum(axis=0)) if len(angles) else Rotation.identity()
+            turn = transform.Rotation.from_rotvec(angles.sum(axis=0)) if len(angles) else transform.Rotation.identity()
         # from the deck's axes to the subject's own
-        into = Rotation.from_matrix(stand.axes[k].T @ deck[min(whole, len(deck) - 1)])
+        into = transform.Rotation.from_matrix(stand.axes[k].T @ deck[min(whole, len(deck) - 1)])
         result.append(into * turn * into.inv())
-    return Rotation.concatenate(result)
+    return transform.Rotation.concatenate(result)

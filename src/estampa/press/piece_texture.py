@@ -27,7 +27,7 @@ class PieceTexture(PiecePrint):
 
     kind, title, suffix = "piece_texture", "Rigid animation texture", ".glb"
     icon = "M3 3 H13 V13 H3 Z M3 6.3 H13 M3 9.6 H13 M6.3 3 V13 M9.6 3 V13"
-    carries = ("places and turns of pieces", "normals")
+    carries = ("places and turns of pieces", "normals", "materials")
 
     def estimate(self, vertices, triangles, frames, v):
         if frames > LARGEST:
@@ -58,7 +58,7 @@ class PieceTexture(PiecePrint):
             place_path: lambda part: exr.write_image(part, rigid.places.astype(np.float32)),
             turn_path: lambda part: exr.write_image(part, glb.unit32_rows(rigid.turns)),
             glb_path: lambda part: glb.write_mesh(
-                part, rigid.name, mesh.points, mesh.normals(mesh.points), mesh.triangles, coordinates, extras
+                part, rigid.name, mesh.points, mesh.normals(mesh.points), mesh, coordinates, extras
             ),
         }
         sums = {}

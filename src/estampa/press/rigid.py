@@ -39,6 +39,13 @@ class Rigid:
         local[own] = np.arange(len(own))
         return own, self.mesh.points[own] - self.centres[i], local[self.pieces.triangles[i]]
 
+    def materials(self, i: int) -> np.ndarray:
+        """(t,) the material of each triangle of a piece, in the order of `part`."""
+        of = self.pieces.of_vertex[self.mesh.triangles[:, 0]]
+        every = self.mesh.face_materials[self.mesh.triangle_faces][np.argsort(of, kind="stable")]
+        ends = np.cumsum(np.bincount(of, minlength=self.pieces.count))
+        return every[ends[i] - len(self.pieces.triangles[i]) : ends[i]]
+
     def moved(self, f: int) -> np.ndarray:
         """(n, 3) m in the world at the f-th frame."""
         from ..geometry.pose import turn_matrices

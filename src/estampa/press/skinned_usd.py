@@ -17,7 +17,7 @@ class SkinnedUsd(SkinnedPrint):
 
     kind, title, suffix = "skinned_usd", "Skinned mesh (USD)", ".usdc"
     icon = "M3 4 H13 V12 H3 Z M5 6.5 V8.5 A3 2 0 0 0 11 8.5 V6.5"
-    carries = ("skin", "joints", "clips", "texture coordinates")
+    carries = ("skin", "joints", "clips", "texture coordinates", "materials")
 
     def estimate(self, vertices, triangles, frames, v):
         size = vertices * 44 + triangles * 16 + frames * 2000

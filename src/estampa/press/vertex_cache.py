@@ -14,7 +14,7 @@ class VertexCache(MeshPrint):
 
     kind, title, suffix = "vertex_cache", "Vertex cache", ".usdc"
     icon = "M3 4 C3 2 13 2 13 4 V12 C13 14 3 14 3 12 Z M3 4 C3 6 13 6 13 4 M3 8 C3 10 13 10 13 8"
-    carries = ("points at every frame", "normals", "texture coordinates")
+    carries = ("points at every frame", "normals", "texture coordinates", "materials")
 
     normals = switch(False, "Write a normal per vertex and frame too; most programs work them out themselves.")
 

@@ -44,7 +44,7 @@ class VertexTexture(MeshPrint):
 
     kind, title, suffix = "vertex_texture", "Vertex animation texture", ".glb"
     icon = "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13"
-    carries = ("points at every frame", "normals", "texture coordinates")
+    carries = ("points at every frame", "normals", "texture coordinates", "materials")
 
     precision = choice(
         "half",
@@ -126,7 +126,7 @@ class VertexTexture(MeshPrint):
         if normals is not None:
             files[normal_path] = lambda part: exr.write_image(part, normals.reshape(height, width, 3))
         files[glb_path] = lambda part: glb.write_mesh(
-            part, job.subject.name, mesh.points, mesh.normals(), mesh.triangles, coordinates, extras
+            part, job.subject.name, mesh.points, mesh.normals(), mesh, coordinates, extras
         )
         # the description comes last and names the content of the others, so that files of two prints are never taken
         # for one

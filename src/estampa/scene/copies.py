@@ -1,10 +1,10 @@
 """Copies: a subject shown many times, at other places, turns and sizes, each playing its motion in its own time."""
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from ..geometry.place import Place
 from ..hashing import rand
+from ..lazy import transform
 from .channels import Kind, choice, number, ref, switch, whole
 
 MOST = 20_000
@@ -193,7 +193,7 @@ def arranged(v: dict, pivot: np.ndarray, path=None, ground=None, spots=()) -> Pl
     which = np.arange(len(at))
     turn = own_turn + value("spin") * (2 * rand(seed, which, "spin") - 1)
     about = (
-        Rotation.from_euler("Y", np.broadcast_to(turn, len(at))[:, None]).as_matrix()
+        transform.Rotation.from_euler("Y", np.broadcast_to(turn, len(at))[:, None]).as_matrix()
         if len(at)
         else np.zeros((0, 3, 3))
     )

@@ -1,10 +1,10 @@
 """Collision shapes of bodies, from the points of a piece about its centre of mass."""
 
 import numpy as np
-from scipy.spatial import ConvexHull, QhullError
 
 from ...errors import EstampaError
 from ...geometry.pieces import Mass
+from ...lazy import spatial
 
 SHRINK = 0.999  # of hulls about their middle: touching cells burst apart otherwise (measured: 300 mm become 0.15 mm)
 
@@ -90,8 +90,8 @@ def outline(shape: str, points: np.ndarray, triangles: np.ndarray) -> np.ndarray
         sides = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)
         return points[np.unique(np.sort(sides, axis=1), axis=0)]
     try:
-        hull = points[ConvexHull(points).simplices]
-    except QhullError:
+        hull = points[spatial.ConvexHull(points).simplices]
+    except spatial.QhullError:
         return np.zeros((0, 2, 3))
     return hull[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2, 3)
 
