@@ -2,18 +2,20 @@
 
 import subprocess
 import sys
+import tempfile
 
 import numpy as np
 import pytest
 import trimesh
 
-from estampa import save_scene
+from estampa import demo, save_scene
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.pieces import Pieces, mass_of
 from estampa.geometry.primitives import joined
 from estampa.scene import commands as do
+from estampa.scene import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
@@ -210,6 +212,76 @@ def test_small_balls_stay_in_an_open_box_of_a_mesh(store):
         assert points[:, 1].min() > -0.0405 and np.abs(points[:, [0, 2]]).max() < 0.0605, frame
     report = store.frame(evaluator.key(*evaluator.solvers()[0], 500))["report"]
     assert report["energy"][0] < 1e-7, "they have come to rest"
+
+
+def test_a_light_thing_falls_no_faster_than_its_drag_allows_and_is_carried_by_the_wind(store):
+    """Terminal speed sqrt(2 m g / (rho Cd A)); rho 1.225 kg/m3 (ISO 2533); of a cube the mean exposed area is a quarter
+    of its surface (Cauchy)."""
+    scene = pier(96)
+    lantern = body(scene, box((0.3, 0.3, 0.3)), "Lantern", mass=0.05, drag=1.1)
+    do.add_thing(scene, "wind", values={"speed": 3.0, "gustiness": 0.0, "turbulence": 0.0})
+    terminal = np.sqrt(2 * 0.05 * G / (1.225 * 1.1 * 6 * 0.09 / 4))
+    path = middles(solved(scene, store), lantern)
+    assert np.diff(path[:, 2])[-1] * RATE == pytest.approx(3.0, rel=0.05), "it goes with the wind"
+    assert -np.diff(path[:, 1])[-1] * RATE == pytest.approx(terminal, rel=0.05)
+
+
+@pytest.mark.parametrize("size", [0.005, 0.05, 5.0, 100.0])
+def test_bodies_of_any_size_stand_on_one_another_without_a_margin_to_set(store, size):
+    scene = pier(72, ground=0.5)
+    boxes = [body(scene, box((size,) * 3, (0, size * (0.5 + i), 0)), f"Box {i}", bounce=0.0) for i in range(3)]
+    evaluator = solved(scene, store)
+    for i, one in enumerate(boxes):
+        path = middles(evaluator, one)
+        assert np.abs(path[-1] - path[0]).max() < 0.02 * size, (i, np.abs(path[-1] - path[0]).max() / size)
+
+
+def test_a_row_of_boards_falls_in_order_each_as_long_after_the_one_before():
+    scene = demo.build("boards")
+    with tempfile.TemporaryDirectory() as folder:
+        evaluator = Evaluator(scene.doc, scene, FrameStore(folder))
+        evaluator.solve_through(scene.doc.end)
+        lean = {}
+        for subject in scene.doc.subjects:
+            if "oard " in subject.name:
+                up = [_up(evaluator.subject(subject, f).points) for f in range(1, scene.doc.end + 1)]
+                lean[subject.name] = np.degrees(np.arccos(np.clip(up, -1, 1)))
+    fell = [int(np.argmax(lean[f"Board {i}"] > 30)) for i in range(1, 10)]
+    assert all(lean[f"Board {i}"][-1] > 45 for i in range(1, 10)), "all of the light ones lie"
+    gaps = np.diff(fell)
+    assert (gaps > 0).all() and np.ptp(gaps[2:]) <= 3, f"one after another, evenly: {fell}"
+    heavy = [lean[f"Weighted board {i}"] for i in range(1, 10)]
+    assert heavy[0].max() > 5 and all(h[-1] < 2 for h in heavy), "the heavy ones wobble and stand"
+
+
+def _up(points) -> float:
+    """Cosine between a board's height and the vertical: its foot has the first eight vertices."""
+    way = points[8:].mean(axis=0) - points[:8].mean(axis=0)
+    return float(way[1] / np.linalg.norm(way))
+
+
+def test_a_strand_is_pushed_aside_by_a_body_that_falls_past_it(store):
+    """One way: the strand meets the body's mesh as it is solved."""
+    scene = pier(30)
+    weight = body(scene, ball(0.15, (0.1, 1.2, 0.0)), "Weight", shape="ball")
+    rope = build.add_skeleton(scene, [build.straight([0, 0.6, 0], [0, -0.6, 0], 12)])
+    do.add_layer(scene, rope.id, "chain")
+    free = solved(scene, store).poses.world(scene.doc.find(rope.id), 16)[:, 0, 3]
+    do.add_thing(scene, "collider", values={"shape": "mesh", "subject": weight})
+    evaluator = solved(scene, store)
+    aside = min(evaluator.poses.world(scene.doc.find(rope.id), f)[:, 0, 3].min() for f in range(6, 24))
+    assert aside < free.min() - 0.02
+    # what the strand meets feels nothing of it, so that a ring would be made by letting the body meet its own collider
+    with pytest.raises(EstampaError, match="ring"):
+        do.set_on(scene, weight, True)
+        scene.apply("Feel", _feeling_itself(scene, weight))
+
+
+def _feeling_itself(scene, weight):
+    """The document with the falling body riding on the very strand that it pushes."""
+    joint = next(t for t in scene.doc.things if t.kind == "skeleton").joints[2].id
+    subject = scene.doc.find(weight)
+    return scene.doc.replace(subject.with_(values={**subject.values, "parent": joint}))
 
 
 # -- what must hold ----------------------------------------------------------------------------------------

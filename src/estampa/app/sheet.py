@@ -90,7 +90,10 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        wanted = (thing.id, thing.kind, thing.adopted, computed, folded, self._all) if thing else None
+        told = self.session.frame if thing and thing.declared and thing.declared.family == "ensemble" else None
+        solved = self.session.lanes.get(thing.id) if told is not None else None
+        told = (told, solved is not None and solved.state is not None and solved.state.done)
+        wanted = (thing.id, thing.kind, thing.adopted, told, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
             self._build(thing)
@@ -141,6 +144,8 @@ class Sheet(QWidget):
                 self._skeleton(grid, thing)
             elif thing.kind == "stems":
                 self._frequencies(grid, thing)
+            elif thing.declared.family == "ensemble":
+                self._report(grid, thing)
             if thing.adopted is not None:
                 self._start(grid, thing)
             self._channels(grid, thing)
@@ -203,6 +208,20 @@ class Sheet(QWidget):
             words = "It has no layers yet. Add one: wind on stems, a swinging chain, an aim."
             grid.addWidget(self._empty(words), len(facts), 0, 1, 4)
         grid.addWidget(self._add_button(thing), len(facts) + 1, 0, 1, 4)
+
+    def _report(self, grid, thing):
+        """What is told of an ensemble at this frame."""
+        s = self.session
+        runs = s.evaluator("window").runs
+        run = next((r for r in runs.every() if r.id == thing.id), None)
+        frame = runs.kept(run, s.frame) if run is not None else None
+        if frame is None:
+            nobody = "It has no members yet. Add a Body to a subject."
+            words = "Not solved at this frame." if run is not None else nobody
+            grid.addWidget(self._empty(words), 0, 0, 1, 4)
+            return
+        members = [("Members", f"{len(run.members):,}")]
+        self._facts(grid, [*members, *thing.declared().facts(frame)])
 
     def _start(self, grid, thing):
         at = grid.rowCount()

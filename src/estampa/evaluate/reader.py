@@ -19,6 +19,7 @@ from ..scene.bones import Bones
 from ..scene.channels import Channel
 from ..scene.curves import Curve
 from ..scene.document import Formula, Link, Thing
+from ..scene.graph import is_own_obstacle
 from ..scene.values import PLACE, Rows
 from .arrange import Many
 
@@ -318,6 +319,7 @@ class Reader:
         one = chosen.id if chosen is not None and chosen.kind == "wind" else None
         kinds = layer.declared.feels
         forces = (t for t in self.doc.things if t.on and t.kind in kinds and t.declared is not None)
+        forces = (t for t in forces if not is_own_obstacle(self.doc, layer, t))
         return [t for t in forces if t.kind != "wind" or one in (None, t.id)]
 
     def felt_told(self, layer: Thing, first: int, last: int) -> list[bytes]:

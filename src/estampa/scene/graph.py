@@ -83,7 +83,7 @@ class Graph:
             if thing.declared.family == "ensemble":
                 feels = thing.declared.feels
             for force in self._forces if feels else ():
-                if force.kind in feels:
+                if force.kind in feels and not is_own_obstacle(self.doc, thing, force):
                     self._add(found, node, owner, thing, force.id, words)
 
     def _add(self, found, node, owner, thing, value, words):
@@ -132,6 +132,14 @@ class Graph:
                     trail.append(following)
                     stack.append(iter(self.needs(following)))
         return None
+
+
+def is_own_obstacle(doc: Document, ensemble: Thing, force: Thing) -> bool:
+    """Whether a force is the solid mesh of one of the things that an ensemble moves: others meet it, they do not."""
+    if ensemble.declared.family != "ensemble" or "subject" not in force.declared.channels:
+        return False
+    subject = doc.find(force.constant("subject"))
+    return subject is not None and any(member_of(layer) == ensemble.id for layer in subject.stack)
 
 
 def member_of(layer: Thing) -> str | None:

@@ -75,6 +75,10 @@ class Ensemble(Kind):
         """The frame `dt` seconds later."""
         raise NotImplementedError
 
+    def facts(self, frame: Frame) -> list[tuple[str, str]]:
+        """(words, value) that are told of a solved frame beside the channels."""
+        return []
+
     def goes_on(self, frame: Frame) -> bool:
         """Whether a step can begin from a frame. An engine's own state is kept with some frames only; from the others
         the steps since then are done again."""

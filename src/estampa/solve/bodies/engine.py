@@ -89,6 +89,12 @@ class Engine:
             world.step()
         self.at += 1
 
+    def touching(self) -> tuple[int, float]:
+        """(pairs that touch, m the deepest overlap of two)."""
+        found = [pair.find_deepest_contact() for pair in self.world.narrow_phase.contact_pairs()]
+        apart = [contact.dist for contact in found if contact is not None]
+        return len(apart), max(0.0, -min(apart, default=0.0))
+
     def read(self, free, place, turn, speed, spin, asleep) -> None:
         """Read what moves into columns; free (b,) bool -- bodies that the solve moves. One that sleeps stays as it was,
         and is read once more as it falls asleep."""

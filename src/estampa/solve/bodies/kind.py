@@ -7,9 +7,10 @@ from ...forces.force import AIR_DENSITY
 from ...geometry import pose as turns
 from ...geometry.pieces import Pieces
 from ...scene.channels import whole
+from ...units import format_length
 from ..ensemble import Crowd, Ensemble, member_number
 from ..frame import Column, Frame, Table
-from .engine import Engine, fitted, obstacle_builder, stand_of
+from .engine import Engine, fitted, obstacle_builder, stand_of, unit_of
 from .shapes import collider, mass_properties
 
 MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
@@ -35,6 +36,9 @@ class Bodies(Ensemble):
         "report": (
             Column("awake", (), "fraction", "Share of the bodies that move.", keep="shown"),
             Column("energy", (), "J", "Kinetic energy of all of them.", keep="shown"),
+            Column("contacts", (), "", "Pairs that touch; -1 where there are too many to count.", keep="shown"),
+            Column("deepest", (), "m", "The deepest overlap of two that touch.", keep="shown"),
+            Column("unit", (), "m", "The engine's unit of length, chosen by the smallest body.", keep="shown"),
         ),
     }
 
@@ -100,6 +104,21 @@ class Bodies(Ensemble):
         if frame.going is not None and frame.going[0].at == frame.going[1]:
             return frame.going[0]
         return Engine.from_blob(frame.blob, model.count, len(_solid(crowd.world)), crowd.frame - crowd.first - 1)
+
+    def facts(self, frame: Frame) -> list[tuple[str, str]]:
+        """What is told of a solved frame beside the channels."""
+        rows, report = frame["bodies"], {n: float(c[0]) for n, c in frame["report"].columns.items()}
+        free = int((rows["held"] == 0).sum())
+        awake = int(((rows["held"] == 0) & (rows["asleep"] == 0)).sum())
+        touching = "too many to count" if report["contacts"] < 0 else f"{report['contacts']:.0f} pairs"
+        return [
+            ("Bodies", f"{len(rows):,}, {free:,} of them moved by the solve"),
+            ("Awake here", f"{awake:,}"),
+            ("Touching", touching),
+            ("Deepest overlap", format_length(report["deepest"])),
+            ("Margins", f"{format_length(0.001 * report['unit'])}, by the smallest body"),
+            ("Kinetic energy", f"{report['energy']:.3g} J"),
+        ]
 
     def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
         return {"bodies": Model.of(crowd).centre}
@@ -250,8 +269,8 @@ class Model:
         return found
 
     def push(self, engine: Engine, crowd: Crowd, place, speed, asleep, dt: float) -> None:
-        """Wind and forces that are felt in places, as they are at the start of the frame. Drag is worked out against
-        the speed at the frame's end, so that a light thing is carried along and never thrown."""
+        """Wind and forces that are felt in places, as they are at the start of the frame. Drag never does more than
+        take a body along, however light it is."""
         world = crowd.world
         rows = np.flatnonzero(self.solved & ~self.held(crowd.frame) & (asleep == 0))
         windy = len(world.winds) > 0 and (self.drag > 0).any()
@@ -263,7 +282,7 @@ class Model:
         if windy:
             past = world.air(np.ascontiguousarray(place[rows])) - speed[rows]
             pull = 0.5 * AIR_DENSITY * self.drag[rows] * self.area[rows] * np.linalg.norm(past, axis=1)
-            force[rows] += (pull / (1 + pull * dt / self.mass[rows]))[:, None] * past
+            force[rows] += (pull / np.maximum(1, pull * dt / self.mass[rows]))[:, None] * past
         for row in rows:
             body = engine.body(row)
             body.reset_forces(False)
@@ -281,7 +300,9 @@ class Model:
         awake = float((asleep[free] == 0).mean()) if free.any() else 0.0
         moving = 0.5 * (self.mass[free] * (speed[free] ** 2).sum(axis=1)).sum()
         moving += 0.5 * (self.inertia[free] * (spin[free] ** 2).sum(axis=1)).sum()
-        told = {"awake": [awake], "energy": [float(moving)]}
+        contacts, deepest = engine.touching() if self.count <= MANY else (-1, 0.0)
+        told = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
+        told["unit"] = [unit_of(self.smallest)]
         report = {c.name: c.array(told[c.name]) for c in Bodies.tables["report"]}
         tables = {"bodies": Table(made, self.ids, self.spans), "report": Table(report)}
         blob = engine.world.snapshot() if keep else b""
