@@ -221,12 +221,10 @@ def lanterns():
     s.save("lanterns")
 
 
-def joint_curves():
-    s = _lanterns()
-    s.select("Lantern 2", "Lantern 4", "Lantern 6")
-    s.window.toggle_curves()
-    s.window.score.curves.graph.fit()
-    s.save("joint_curves")
+def boards():
+    s = Sitting("boards", 44)
+    s.select("Bodies")
+    s.save("boards")
 
 
 def paint():
@@ -247,7 +245,7 @@ def jelly():
 
 VIEWS = (
     *(window, stale, maps, press, import_, remarks, finder, night, reeds, compare, links, loop, curves, ghosts, movie),
-    *(lanterns, joint_curves, paint, jelly),
+    *(lanterns, boards, paint, jelly),
 )
 
 if __name__ == "__main__":

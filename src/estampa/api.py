@@ -7,11 +7,13 @@ named by their `id`. Trouble is an EstampaError; every edit is one step that `Sc
 
 from pathlib import Path
 
+from .baking import bodies as body_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .baking.reduce import Tolerance
 from .baking.rigged import add_rigged
 from .errors import Cancelled, EstampaError
+from .evaluate import starts
 from .evaluate.loops import close as close_loop
 from .evaluate.loops import offers as loop_offers
 from .evaluate.loops import seams
@@ -21,6 +23,7 @@ from .formats.gltf_skin import read as read_rig
 from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
 from .geometry.mesh import Mesh
+from .geometry.primitives import box
 from .press.run import bake_scene
 from .scene import commands, joints, rig
 from .scene.channels import kinds_in
@@ -54,8 +57,25 @@ set_map = commands.set_map
 set_on = commands.set_on
 set_range = commands.set_range
 set_spots = commands.set_spots
+set_start = commands.set_start
+split = commands.split
 set_value = commands.set_value
 set_values = commands.set_values
+
+# bodies, and start states
+bake_bodies = body_keys.bake
+bodies_back_to_live = body_keys.back_to_live
+put_bodies = body_keys.put
+
+
+def adopt(scene: Scene, solver_id: str, frame: int, from_id: str | None = None, store=None) -> None:
+    """Let a solver or an ensemble begin from a solved frame, its own or that of another of its kind.
+
+    Solves what is not solved yet, into the given FrameStore or the user's. `set_start(scene, solver_id, None)` lets it
+    begin from rest again.
+    """
+    set_start(scene, solver_id, starts.adopt(scene.evaluator(store), solver_id, frame, from_id))
+
 
 # skeletons
 add_skeleton = joints.add_skeleton
@@ -85,8 +105,14 @@ def find(scene: Scene, name: str) -> Thing:
     return found
 
 
+def cube(size: float = 1.0, at=(0.0, 0.0, 0.0)) -> Mesh:
+    """A closed cube with its middle at a place, metres."""
+    half = size / 2
+    return box([a - half for a in at], [a + half for a in at])
+
+
 def kinds(family: str = "layer") -> dict[str, str]:
-    """Words and titles of what can be added: of a family "layer", "thing", "force" or "print"."""
+    """Words and titles of what can be added: of a family "layer", "thing", "force", "ensemble" or "print"."""
     return {k.kind: k.title for k in kinds_in(family)}
 
 
@@ -119,14 +145,18 @@ __all__ = [
     "add_skeleton",
     "add_target",
     "add_thing",
+    "adopt",
     "along_path",
     "back_to_live",
+    "bake_bodies",
     "bake_keys",
     "bake_scene",
     "bind_cage",
     "bind_skin",
+    "bodies_back_to_live",
     "by_hand",
     "close_loop",
+    "cube",
     "desync",
     "duplicate",
     "extend",
@@ -147,6 +177,7 @@ __all__ = [
     "new_clip",
     "open_scene",
     "put",
+    "put_bodies",
     "read_mesh",
     "read_rig",
     "remarks",
@@ -169,8 +200,10 @@ __all__ = [
     "set_on",
     "set_range",
     "set_spots",
+    "set_start",
     "set_value",
     "set_values",
+    "split",
     "straight",
     "subdivide",
     "use_clip",

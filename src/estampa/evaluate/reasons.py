@@ -58,7 +58,7 @@ def _of_owner(evaluator, owner, frame) -> list[Read]:
     found = _of_thing(evaluator, owner, Scope.world(frame), DEEP)
     if owner.kind != "skeleton":
         mesh = owner.mesh
-        rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv)
+        rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners)
         return [Read("mesh", f"{owner.name} · mesh", rest), *found]
     bones = evaluator.poses.bones(owner)
     found.append(Read("bones", f"{owner.name} · joints", bones.digest))

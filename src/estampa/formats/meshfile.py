@@ -153,5 +153,5 @@ def about(mesh: Mesh) -> dict[str, object]:
         "open edges": mesh.open_edges,
         "edges of more than two faces": mesh.crowded_edges,
         "faces without area": mesh.flat_faces,
-        "texture coordinates": mesh.uv is not None,
+        "texture coordinates": mesh.triangle_uv is not None,
     }

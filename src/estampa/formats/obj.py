@@ -52,7 +52,7 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
         indices = np.where(indices < 0, np.repeat(np.array(seen), counts) + indices, indices - 1)
     else:
         indices = indices - 1
-    uv = _uv(blob, uvs, indices, len(xyz)) if uvs else None
+    uv, seams = _uv(blob, uvs, indices, len(xyz)) if uvs else (None, None)
     bad = (indices < 0) | (indices >= len(xyz))
     if bad.any():
         face = int(np.searchsorted(np.cumsum(counts), int(np.argmax(bad)), side="right"))
@@ -72,7 +72,8 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
         faces = which[np.searchsorted(starts, np.arange(len(counts)), side="right") - 1]
         colours = _colours(folder, libraries)
         materials = [(name, colours.get(name, (0.6, 0.57, 0.5))) for name in names]
-    return Mesh(xyz, counts, indices, uv, materials, faces)
+    corners = {} if seams is None else {"uv": seams}
+    return Mesh(xyz, counts, indices, uv, materials, faces, None, corners)
 
 
 def _colours(folder: Path | None, libraries: list[str]) -> dict[str, tuple[float, float, float]]:
@@ -140,23 +141,23 @@ def _indices(what, blob, corners, lines) -> np.ndarray:
         raise
 
 
-def _uv(blob, rows, indices, count) -> np.ndarray | None:
-    """Texture coordinates per point, or None when a point has several or none."""
+def _uv(blob, rows, indices, count) -> tuple[np.ndarray | None, np.ndarray | None]:
+    """(texture coordinates per point, or None; per corner, where a point has several), or neither."""
     pairs = re.sub(rb"(-?\d+)/(-?\d+)(/\S*)?", rb"\1 \2", blob).split()
     if len(pairs) != 2 * len(indices):
-        return None
+        return None, None
     uv = _rows("texture coordinates", rows, range(len(rows)), 2)
     which = np.array(pairs[1::2], np.int64)
     which = np.where(which < 0, len(uv) + which, which - 1)
     if len(which) and (which.min() < 0 or which.max() >= len(uv)) or indices.min() < 0 or indices.max() >= count:
-        return None
+        return None, None
     chosen = np.full(count, -1, np.int64)
     chosen[indices] = which
     if (chosen[indices] != which).any() and not np.array_equal(uv[chosen[indices]], uv[which]):
-        return None
+        return None, uv[which]
     result = np.zeros((count, 2))
     result[chosen >= 0] = uv[chosen[chosen >= 0]]
-    return result
+    return result, None
 
 
 def write_obj(path, mesh: Mesh, comment: str = "") -> None:

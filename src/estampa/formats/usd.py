@@ -11,7 +11,7 @@ def write_cache(
     path: Path, name: str, mesh: Mesh, frames: list[int], frame_rate: float, points_at, with_normals: bool, progress
 ) -> None:
     """points_at(frame) -> (n, 3); written as float32, metres, +Y up."""
-    from pxr import Sdf, Usd, UsdGeom, Vt
+    from pxr import Usd, UsdGeom, Vt
 
     stage = Usd.Stage.CreateNew(str(path))
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
@@ -26,9 +26,7 @@ def write_cache(
     prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_counts)))
     prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_indices)))
     prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-    if mesh.uv is not None:
-        uv = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
-        uv.Set(Vt.Vec2fArray.FromNumpy(np.array(mesh.uv)))
+    write_uv(prim, mesh.uv, mesh.corners.get("uv"))
     bind_materials(stage, root.GetPath(), prim, mesh)
     attribute, extent = prim.CreatePointsAttr(), prim.CreateExtentAttr()
     normals = prim.CreateNormalsAttr() if with_normals else None
@@ -43,6 +41,17 @@ def write_cache(
             normals.Set(Vt.Vec3fArray.FromNumpy(mesh.normals(points).astype(np.float32)), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
+
+
+def write_uv(prim, by_vertex, by_corner) -> None:
+    """Texture coordinates, by corner where they have seams, else by vertex; none where there are none."""
+    from pxr import Sdf, UsdGeom, Vt
+
+    values = by_vertex if by_corner is None else by_corner
+    if values is not None:
+        where = UsdGeom.Tokens.vertex if by_corner is None else UsdGeom.Tokens.faceVarying
+        uv = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, where)
+        uv.Set(Vt.Vec2fArray.FromNumpy(np.array(values, np.float32)))
 
 
 def bind_materials(stage, root, prim, mesh: Mesh, faces: np.ndarray | None = None) -> None:

@@ -4,12 +4,12 @@ from pathlib import Path
 
 import numpy as np
 
-from .usd import _word, bind_materials
+from .usd import _word, bind_materials, write_uv
 
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
     """rigid -- see press.rigid.Rigid."""
-    from pxr import Gf, Sdf, Usd, UsdGeom, Vt
+    from pxr import Gf, Usd, UsdGeom, Vt
 
     stage = Usd.Stage.CreateNew(str(path))
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
@@ -38,10 +38,9 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
         if rigid.mesh.face_materials is not None:
             bind_materials(stage, root.GetPath(), mesh, rigid.mesh, rigid.materials(i))
-        if rigid.mesh.uv is not None:
-            kind = Sdf.ValueTypeNames.TexCoord2fArray
-            uv = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", kind, UsdGeom.Tokens.vertex)
-            uv.Set(Vt.Vec2fArray.FromNumpy(np.array(rigid.mesh.uv[own])))
+        seams = rigid.mesh.corners.get("uv")
+        by_corner = None if seams is None else seams[rigid.corners(i)].reshape(-1, 2)
+        write_uv(mesh, None if rigid.mesh.uv is None else rigid.mesh.uv[own], by_corner)
     stage.GetRootLayer().Save()
 
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from .skinned import ENDING, Motion, Rigged
-from .usd import _word, bind_materials
+from .usd import _word, bind_materials, write_uv
 
 HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
@@ -101,7 +101,7 @@ def _stand(skeleton, motion: Motion, first_frame):
 
 
 def _geometry(mesh, rigged: Rigged):
-    from pxr import Sdf, UsdGeom, Vt
+    from pxr import UsdGeom, Vt
 
     own = rigged.mesh
     mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(own.face_counts)))
@@ -110,9 +110,7 @@ def _geometry(mesh, rigged: Rigged):
     points = np.ascontiguousarray(own.points, np.float32)
     mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points))
     mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([points.min(axis=0), points.max(axis=0)])))
-    if own.uv is not None:
-        uv = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
-        uv.Set(Vt.Vec2fArray.FromNumpy(np.array(own.uv)))
+    write_uv(mesh, own.uv, own.corners.get("uv"))
 
 
 def _samples(animation, motion: Motion, frame_rate, first_frame, ends, rigged_name):

@@ -32,9 +32,13 @@ class Mesh:
     materials    -- (name, (r, g, b)) of each material
     face_materials -- (f,) int32, which material each face has, or None
     pieces       -- (n,) int32, which piece each vertex belongs to where it was cut into pieces, or None
+    corners      -- name -> (sum of face_counts, k) float32: what each corner of a face has by itself, as texture
+                    coordinates ("uv") where they have seams, colours or normals
     """
 
-    def __init__(self, points, face_counts, face_indices, uv=None, materials=(), face_materials=None, pieces=None):
+    def __init__(
+        self, points, face_counts, face_indices, uv=None, materials=(), face_materials=None, pieces=None, corners=None
+    ):
         self.points = np.ascontiguousarray(points, np.float64)
         self.face_counts = np.ascontiguousarray(face_counts, np.int32)
         self.face_indices = np.ascontiguousarray(face_indices, np.int32)
@@ -42,6 +46,7 @@ class Mesh:
         self.materials = tuple(materials)
         self.face_materials = None if face_materials is None else np.ascontiguousarray(face_materials, np.int32)
         self.pieces = None if pieces is None else np.ascontiguousarray(pieces, np.int32)
+        self.corners = {n: np.ascontiguousarray(v, np.float32) for n, v in (corners or {}).items()}
 
     @classmethod
     def from_triangles(cls, points, triangles, uv=None) -> "Mesh":
@@ -51,7 +56,14 @@ class Mesh:
     def with_points(self, points) -> "Mesh":
         """The same topology with other points; what is known of the topology stays known."""
         moved = Mesh(
-            points, self.face_counts, self.face_indices, self.uv, self.materials, self.face_materials, self.pieces
+            points,
+            self.face_counts,
+            self.face_indices,
+            self.uv,
+            self.materials,
+            self.face_materials,
+            self.pieces,
+            self.corners,
         )
         for name in ("triangles", "triangle_faces", "_edge_uses", "islands", "_corners"):
             if name in self.__dict__:
@@ -72,7 +84,44 @@ class Mesh:
             self.materials,
             pick(self.face_materials, inside),
             pick(self.pieces, vertices),
+            {n: v[inside[corners]] for n, v in self.corners.items()},
         )
+
+    @cached_property
+    def triangle_corners(self) -> np.ndarray:
+        """(t, 3) which corner of a face each corner of a triangle is."""
+        counts, face = self.face_counts, self.triangle_faces
+        fans = counts - 2
+        first = (np.cumsum(counts) - counts)[face]
+        k = np.arange(len(face)) - np.repeat(np.cumsum(fans) - fans, fans)
+        return np.stack([first, first + k + 1, first + k + 2], axis=1)
+
+    @property
+    def triangle_uv(self) -> np.ndarray | None:
+        """(t, 3, 2) texture coordinates of each triangle's corners, with seams or without."""
+        seams = self.corners.get("uv")
+        if seams is not None:
+            return seams[self.triangle_corners]
+        return None if self.uv is None else self.uv[self.triangles]
+
+    def parted(self) -> tuple["Mesh", np.ndarray | None]:
+        """(a mesh whose vertices are parted where texture coordinates have seams, which vertex each was), for files
+        that have them by vertex; the mesh itself, and None, where there are no seams."""
+        if "uv" not in self.corners:
+            return self, None
+        return self.cached("parted", self._parted)
+
+    def _parted(self):
+        rows = np.column_stack([self.face_indices.astype(np.float64), self.corners["uv"].astype(np.float64)])
+        unique, where = np.unique(rows, axis=0, return_inverse=True)
+        origin = unique[:, 0].astype(np.int64)
+        left = np.setdiff1d(np.arange(self.count), origin)  # what no face has stays
+        uv = np.concatenate([unique[:, 1:], np.zeros((len(left), 2))])
+        origin = np.concatenate([origin, left])
+        pieces = None if self.pieces is None else self.pieces[origin]
+        rest = {n: v for n, v in self.corners.items() if n != "uv"}
+        made = (self.face_counts, where.ravel(), uv, self.materials, self.face_materials, pieces, rest)
+        return Mesh(self.points[origin], *made), origin
 
     def check(self, what: str) -> None:
         """Raises EstampaError when the arrays do not make a mesh that can be worked on."""
@@ -327,10 +376,14 @@ class Mesh:
         indices = order[where.ravel()][self.face_indices]
         triangles_ok = np.repeat(self._faces_stay(indices), self.face_counts)
         counts = self.face_counts[self._faces_stay(indices)]
-        uv = self.uv[keep] if self.uv is not None else None
         stays = self._faces_stay(indices)
         kept = self.face_materials[stays] if self.face_materials is not None else None
-        return Mesh(self.points[keep], counts, indices[triangles_ok], uv, self.materials, kept)
+        corners = {n: v[triangles_ok] for n, v in self.corners.items()}
+        uv = self.uv[keep] if self.uv is not None else None
+        if uv is not None and not np.array_equal(uv[indices], self.uv[self.face_indices]):
+            # points that were apart for their texture coordinates alone: these become a seam
+            corners["uv"], uv = self.uv[self.face_indices[triangles_ok]], None
+        return Mesh(self.points[keep], counts, indices[triangles_ok], uv, self.materials, kept, None, corners)
 
     @property
     def proper_faces(self) -> np.ndarray:

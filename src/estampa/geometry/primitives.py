@@ -22,7 +22,11 @@ def sheet(width: float, depth: float, columns: int, rows: int) -> Mesh:
 def joined(meshes: list[Mesh]) -> Mesh:
     """Several meshes as one; each stays an island."""
     offsets = np.cumsum([0] + [m.count for m in meshes[:-1]])
+    seams = any("uv" in m.corners for m in meshes)
     uv = np.concatenate([m.uv for m in meshes]) if all(m.uv is not None for m in meshes) else None
+    corners = {n: [m.corners[n] for m in meshes] for n in meshes[0].corners if all(n in m.corners for m in meshes)}
+    if seams and all("uv" in m.corners or m.uv is not None for m in meshes):
+        corners["uv"] = [m.corners["uv"] if "uv" in m.corners else m.uv[m.face_indices] for m in meshes]
     materials = list(dict.fromkeys(m for mesh in meshes for m in mesh.materials))
     faces = None
     if all(mesh.face_materials is not None for mesh in meshes):
@@ -35,6 +39,8 @@ def joined(meshes: list[Mesh]) -> Mesh:
         uv,
         materials if faces is not None else (),
         faces,
+        None,
+        {n: np.concatenate(v) for n, v in corners.items()},
     )
 
 
@@ -47,6 +53,8 @@ def coloured(mesh: Mesh, name: str, colour: tuple[float, float, float]) -> Mesh:
         mesh.uv,
         [(name, colour)],
         np.zeros(len(mesh.face_counts), np.int32),
+        mesh.pieces,
+        mesh.corners,
     )
 
 

@@ -105,7 +105,7 @@ class Refine(Remesh):
             sharp = np.where(least > 0.5, v["crease"] * least, 0.0)
         carry = identity(mesh.count, format="csr")
         if loop and not (mesh.face_counts == 3).all():
-            mesh = Mesh.from_triangles(mesh.points, mesh.triangles, mesh.uv)
+            mesh = _in_triangles(mesh)
         for _ in range(v["levels"]):
             mesh, step, sharp = (loop_step if loop else clark_step)(mesh, sharp, v["borders"])
             carry = (step @ carry).tocsr()
@@ -154,7 +154,8 @@ def loop_step(mesh: Mesh, sharp=None, borders: bool = True):
     triangles = np.stack([np.stack(q, axis=1) for q in quads], axis=1).reshape(-1, 3)
     uv = None if mesh.uv is None else _straight(mesh, e) @ mesh.uv
     kept = None if mesh.face_materials is None else np.repeat(mesh.face_materials, 4)
-    finer = Mesh(step @ mesh.points, np.full(len(triangles), 3), triangles.ravel(), uv, mesh.materials, kept)
+    made = (np.full(len(triangles), 3), triangles.ravel(), uv, mesh.materials, kept, None)
+    finer = Mesh(step @ mesh.points, *made, {n: _loop_corners(v) for n, v in mesh.corners.items()})
     return finer, step, _halved(mesh, finer, e, sharp, is_border)
 
 
@@ -198,7 +199,9 @@ def clark_step(mesh: Mesh, sharp=None, borders: bool = True):
     if mesh.uv is not None:
         uv = np.concatenate([mesh.uv, half @ mesh.uv, to_face @ mesh.uv])
     kept = None if mesh.face_materials is None else mesh.face_materials[face]
-    finer = Mesh(step @ mesh.points, np.full(len(quads), 4), quads.ravel(), uv, mesh.materials, kept)
+    own = {n: _clark_corners(v, following, counts) for n, v in mesh.corners.items()}
+    made = (np.full(len(quads), 4), quads.ravel(), uv, mesh.materials, kept, None, own)
+    finer = Mesh(step @ mesh.points, *made)
     return finer, step, _halved(mesh, finer, e, sharp, is_border)
 
 
@@ -235,6 +238,33 @@ def _halved(mesh, finer, e, sharp, is_border):
     for end in range(2):
         result[finer.edge_number(e[creased, end], mesh.count + creased)] = left[creased]
     return result
+
+
+def _in_triangles(mesh) -> Mesh:
+    """The faces as fans of triangles, with all that they have."""
+    kept = None if mesh.face_materials is None else mesh.face_materials[mesh.triangle_faces]
+    corners = {n: v[mesh.triangle_corners.ravel()] for n, v in mesh.corners.items()}
+    counts = np.full(len(mesh.triangles), 3)
+    return Mesh(mesh.points, counts, mesh.triangles.ravel(), mesh.uv, mesh.materials, kept, mesh.pieces, corners)
+
+
+def _loop_corners(values) -> np.ndarray:
+    """What corners of triangles have, halved along the sides as `loop_step` divides them."""
+    v = values.reshape(-1, 3, values.shape[1])
+    m = 0.5 * (v + v[:, [1, 2, 0]])
+    parts = [(v[:, 0], m[:, 0], m[:, 2]), (v[:, 1], m[:, 1], m[:, 0]), (v[:, 2], m[:, 2], m[:, 1])]
+    parts.append((m[:, 0], m[:, 1], m[:, 2]))
+    return np.stack([np.stack(p, axis=1) for p in parts], axis=1).reshape(-1, values.shape[1])
+
+
+def _clark_corners(values, following, counts) -> np.ndarray:
+    """What corners have, as `clark_step` divides their faces: itself, half-way on, the middle, half-way back."""
+    starts = np.cumsum(counts) - counts
+    middle = np.repeat(np.add.reduceat(values, starts, axis=0) / counts[:, None], counts, axis=0)
+    on = 0.5 * (values + values[following])
+    back = np.empty_like(on)
+    back[following] = on
+    return np.stack([values, on, middle, back], axis=1).reshape(-1, values.shape[1])
 
 
 def _straight(mesh, e):

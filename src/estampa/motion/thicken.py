@@ -35,10 +35,14 @@ class Thicken(Remesh):
         place = np.arange(len(indices)) - starts[face]
         inner = indices[starts[face] + counts[face] - 1 - place] + n
         parts, sizes = [indices, inner], [counts, counts]
+        own = np.arange(len(indices))
+        corners = [own, starts[face] + counts[face] - 1 - place]  # which old corner each new one is
         materials = [mesh.face_materials] * 2 if mesh.face_materials is not None else None
         if v["edges"] and len(mesh.border):
             a, b = mesh.border.T
             parts.append(np.stack([b, a, a + n, b + n], axis=1).ravel())
+            at_a, at_b = (_corner_of(mesh, starts, mesh.border_faces, v) for v in (a, b))
+            corners.append(np.stack([at_b, at_a, at_a, at_b], axis=1).ravel())
             sizes.append(np.full(len(a), 4))
             if materials:
                 materials.append(mesh.face_materials[mesh.border_faces])
@@ -49,6 +53,8 @@ class Thicken(Remesh):
             None if mesh.uv is None else np.concatenate([mesh.uv, mesh.uv]),
             mesh.materials,
             np.concatenate(materials) if materials else None,
+            None if mesh.pieces is None else np.concatenate([mesh.pieces, mesh.pieces]),
+            {name: values[np.concatenate(corners)] for name, values in mesh.corners.items()},
         )
         return Plan(made, carry)
 
@@ -61,3 +67,12 @@ class Thicken(Remesh):
         normals = now.mesh.normals(points) * v.thickness[:, None, None]
         middle = v.middle[:, None, None]
         return np.concatenate([points + normals * middle, points + normals * (middle - 1)], axis=1)
+
+
+def _corner_of(mesh, starts, faces, vertices) -> np.ndarray:
+    """The corner of each of these faces that is at a vertex of its own."""
+    corner = np.repeat(np.arange(len(mesh.face_counts)), mesh.face_counts)
+    codes = corner.astype(np.int64) * mesh.count + mesh.face_indices
+    order = np.argsort(codes, kind="stable")
+    wanted = faces.astype(np.int64) * mesh.count + vertices
+    return order[np.searchsorted(codes[order], wanted)]

@@ -20,6 +20,7 @@ class PieceNodes(PiecePrint):
     kind, title, suffix = "piece_nodes", "Pieces", ".glb"
     icon = "M2.5 5 L6 3 L9 5 V9 L6 11 L2.5 9 Z M10 9 L13.5 8 V12.5 L10 13.5 Z"
     carries = ("places and turns of pieces", "normals", "texture coordinates", "materials")
+    parts_seams = True
 
     def estimate(self, vertices, triangles, frames, v):
         size = vertices * 32 + triangles * 12 + frames * 28
@@ -34,8 +35,8 @@ class PieceNodes(PiecePrint):
         return [path]
 
     def expected(self, job, frame):
-        part = job.outcome(frame).parts[0]
-        return part.points[np.concatenate(part.pieces.vertices)]
+        of = job.outcome(frame).parts[0].pieces.of_vertex
+        return job.points(frame)[np.argsort(of if job.origin is None else of[job.origin], kind="stable")]
 
     def reader(self, target: Path):
         return gltf_nodes.Reader(target.with_name(target.name + self.suffix))

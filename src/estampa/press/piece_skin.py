@@ -23,6 +23,7 @@ class PieceSkin(PiecePrint):
     kind, title, suffix = "piece_skin", "Pieces (skinned mesh)", ".glb"
     icon = "M3 3 H9 V9 H3 Z M9 9 L13 13 M5 5 a1 1 0 1 0 .01 0 M13 12 a1 1 0 1 0 .01 0"
     carries = ("a joint for each piece", "normals", "texture coordinates", "materials")
+    parts_seams = True
 
     def estimate(self, vertices, triangles, frames, v):
         size = vertices * 52 + triangles * 12 + frames * 28

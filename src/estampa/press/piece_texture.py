@@ -28,6 +28,7 @@ class PieceTexture(PiecePrint):
     kind, title, suffix = "piece_texture", "Rigid animation texture", ".glb"
     icon = "M3 3 H13 V13 H3 Z M3 6.3 H13 M3 9.6 H13 M6.3 3 V13 M9.6 3 V13"
     carries = ("places and turns of pieces", "normals", "materials")
+    parts_seams = True
 
     def estimate(self, vertices, triangles, frames, v):
         if frames > LARGEST:

@@ -18,6 +18,7 @@ class PieceUsd(PieceNodes):
 
     kind, title, suffix = "piece_usd", "Pieces (USD)", ".usdc"
     icon = "M2.5 5 L6 3 L9 5 V9 L6 11 L2.5 9 Z M10 9 L13.5 8 V12.5 L10 13.5 Z M11 2.5 V6 M9.5 4.2 H13"
+    parts_seams = False
     carries = ("places and turns of pieces", "texture coordinates", "materials")
 
     def estimate(self, vertices, triangles, frames, v):

@@ -20,6 +20,7 @@ class PoseStrip(MeshPrint):
     kind, title, suffix = "pose_strip", "Pose strip", ".glb"
     icon = "M2 4 H14 V12 H2 Z M6 4 V12 M10 4 V12 M4 9.5 V7 M8 9.5 L8.7 7 M12 9.5 L13 7.4"
     carries = ("points of each pose", "normals", "texture coordinates", "materials")
+    parts_seams = True
 
     poses = whole(12, "How many frames of the cycle are frozen.", soft=(2, 48), hard=(1, 1000))
 

@@ -37,6 +37,7 @@ class Job:
     v: dict = field(default_factory=dict)
     copies: Thing | None = None  # printed instead, joined to one mesh
     skeleton: Thing | None = None
+    origin: np.ndarray | None = None  # (n,) the vertex that each was, where the mesh was parted along seams
 
     def outcome(self, frame: int) -> Outcome:
         """What is printed, at a frame; it must be solved."""
@@ -46,8 +47,9 @@ class Job:
         return found
 
     def points(self, frame: int) -> np.ndarray:
-        """(n, 3) float64 m."""
-        return self.outcome(frame).points()
+        """(n, 3) float64 m, of the mesh that is printed."""
+        points = self.outcome(frame).points()
+        return points if self.origin is None else points[self.origin]
 
 
 @dataclass(frozen=True)
@@ -68,6 +70,7 @@ class Print(Kind):
     takes: ClassVar[str] = "mesh"  # "bones": a skeleton; "skin": a subject with the skeleton that its skin follows
     carries: ClassVar[tuple[str, ...]] = ()  # what its files can hold, in words; the rest of a scene stays behind
     suffix = ""  # of the main file
+    parts_seams: ClassVar[bool] = False  # True: its files have texture coordinates by vertex, as glTF does
 
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")
     first = whole(0, "First frame; 0 takes the scene's first.", title="First frame", unit="frames", soft=(0, 500))

@@ -39,12 +39,21 @@ class Rigid:
         local[own] = np.arange(len(own))
         return own, self.mesh.points[own] - self.centres[i], local[self.pieces.triangles[i]]
 
+    def corners(self, i: int) -> np.ndarray:
+        """(t, 3) the corners of faces that the triangles of a piece have, in the order of `part`."""
+        of = self.pieces.of_vertex[self.mesh.triangles[:, 0]]
+        return self.mesh.triangle_corners[np.argsort(of, kind="stable")][self._span(of, i)]
+
+    @staticmethod
+    def _span(of, i: int) -> slice:
+        ends = np.cumsum(np.bincount(of, minlength=i + 1))
+        return slice(ends[i - 1] if i else 0, ends[i])
+
     def materials(self, i: int) -> np.ndarray:
         """(t,) the material of each triangle of a piece, in the order of `part`."""
         of = self.pieces.of_vertex[self.mesh.triangles[:, 0]]
         every = self.mesh.face_materials[self.mesh.triangle_faces][np.argsort(of, kind="stable")]
-        ends = np.cumsum(np.bincount(of, minlength=self.pieces.count))
-        return every[ends[i] - len(self.pieces.triangles[i]) : ends[i]]
+        return every[self._span(of, i)]
 
     def moved(self, f: int) -> np.ndarray:
         """(n, 3) m in the world at the f-th frame."""
@@ -85,4 +94,8 @@ def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
         turns[f] *= np.where((turns[f] * turns[f - 1]).sum(axis=1, keepdims=True) < 0, -1.0, 1.0)
     layers = job.evaluator.layers(job.subject)
     shape = job.evaluator.through(job.subject, layers[:-1], job.evaluator.doc.solved_from)
-    return Rigid(job.subject.name, job.mesh.with_points(shape.points), first.pieces, first.centres, places, turns)
+    origin, pieces = job.origin, first.pieces
+    mesh = job.mesh.with_points(shape.points if origin is None else shape.points[origin])
+    if origin is not None:
+        pieces = Pieces(mesh, pieces.of_vertex[origin])
+    return Rigid(job.subject.name, mesh, pieces, first.centres, places, turns)

@@ -65,6 +65,9 @@ def rig_of(job: Job) -> Rigged:
     back = np.linalg.inv(into @ bones.at_rest)
     back[where] = arrays.get(bind.back)
     targets = [(evaluator.values.find(l.id).name, _added(evaluator, subject, l, mesh)) for l in _morphs(above)]
+    if job.origin is not None:
+        mesh, indices, weights = mesh.parted()[0], indices[job.origin], weights[job.origin]
+        targets = [(name, away[job.origin]) for name, away in targets]
     tips = bones.tips if job.v.get("ends") else None
     names = [j.name for j in bones.joints]
     return Rigged(subject.name, mesh, names, bones.parents, bones.rest, back, indices, weights, targets, tips)

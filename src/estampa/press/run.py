@@ -166,7 +166,7 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
         shapes = [(m.place, m.amounts, [evaluator.stacks.name(subject, layers, m)]) for m in many]
     else:
         shapes = [evaluator.shape_name(subject, f) for f in frames]
-    rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, subject.name, doc.frame_rate)
+    rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners, subject.name, doc.frame_rate)
     return digest(item.kind, item.name, values_of(doc, item) | {"subject": None, "copies": None}, rest, frames, shapes)
 
 
@@ -214,8 +214,9 @@ def run(
     mesh = None
     if subject.kind == "subject":
         mesh = joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(subject)
+    mesh, origin = mesh.parted() if mesh is not None and kind.parts_seams else (mesh, None)
     job = Job(item, subject, mesh, frames, doc.frame_rate, evaluator, values_of(doc, item), copies)
-    job.skeleton = skeleton_of(doc, item)
+    job.skeleton, job.origin = skeleton_of(doc, item), origin
     target = file_target(doc, item, Path(out))
     evaluator.solve_through(frames[-1], lambda share, text: step(0.5 * share, text), cancelled)
     try:

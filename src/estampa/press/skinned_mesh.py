@@ -20,6 +20,7 @@ class SkinnedMesh(SkinnedPrint):
     kind, title, suffix = "skinned_mesh", "Skinned mesh", ".glb"
     icon = "M3 4 H13 V12 H3 Z M5.5 10 L8 6 L10.5 10 M8 6 a.8 .8 0 1 0 .01 0"
     carries = ("skin", "joints", "morph targets", "clips", "texture coordinates", "materials")
+    parts_seams = True
 
     def estimate(self, vertices, triangles, frames, v):
         size = vertices * (24 + 8 + 20) + triangles * 12 + frames * 2000

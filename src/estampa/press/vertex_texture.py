@@ -45,6 +45,7 @@ class VertexTexture(MeshPrint):
     kind, title, suffix = "vertex_texture", "Vertex animation texture", ".glb"
     icon = "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13"
     carries = ("points at every frame", "normals", "texture coordinates", "materials")
+    parts_seams = True
 
     precision = choice(
         "half",

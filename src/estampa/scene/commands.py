@@ -126,6 +126,7 @@ def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
         source=source,
         materials=tuple(Material(name=n, colour=tuple(c)) for n, c in mesh.materials),
         face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
+        corners=tuple((name, put(values)) for name, values in sorted(mesh.corners.items())),
     )
     scene.know_mesh(ref, mesh)
     return ref

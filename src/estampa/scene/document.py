@@ -19,7 +19,7 @@ from .channels import Channel, Kind, kind_of
 from .curves import Curve
 from .formula import LONGEST, Refused, read
 
-FILE_VERSION = 3
+FILE_VERSION = 4
 MOST_SPOTS = 100_000
 
 
@@ -217,6 +217,7 @@ class MeshRef(Frozen):
     source: str = ""  # name of the file it came from
     materials: tuple[Material, ...] = ()
     face_materials: str | None = None  # int32 (f,), which material each face has
+    corners: tuple[tuple[str, str], ...] = ()  # (name, float32 (sum of counts, k)): what each corner has by itself
 
 
 class Thing(Frozen):
@@ -413,7 +414,7 @@ class Document(Frozen):
             if thing.mesh:
                 mesh = thing.mesh
                 wanted = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.face_materials)
-                names |= {name for name in wanted if name}
+                names |= {name for name in wanted if name} | {name for _, name in mesh.corners}
             for layer in (thing, *thing.stack):
                 if layer.adopted:
                     names |= layer.adopted.arrays()

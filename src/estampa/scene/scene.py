@@ -168,6 +168,8 @@ class Scene:
                 more(ref.uv),
                 materials,
                 more(ref.face_materials),
+                None,
+                {name: a.get(values) for name, values in ref.corners},
             )
         return self._meshes[ref]
 

@@ -250,7 +250,7 @@ class Parts(NamedTuple):
         place[order] = np.arange(mesh.count)
 
         vertex_area = np.bincount(t.ravel(), np.repeat(area / 3, 3), minlength=mesh.count)[order]
-        shape = _yarn_shape(mesh, t, normal)
+        shape = _yarn_shape(mesh, t, normal, None if mesh.triangle_uv is None else mesh.triangle_uv[good])
         at = place[t]
         turn, plan = schedule(at, mesh.count)
         hinge_at, hinge_area = _hinges(t, area)
@@ -328,7 +328,7 @@ def _compliance(stiffness: float, gain: np.ndarray) -> np.ndarray:
     return 1 / np.maximum(stiffness * gain, 1e-30)
 
 
-def _yarn_shape(mesh: Mesh, t: np.ndarray, normal: np.ndarray) -> np.ndarray:
+def _yarn_shape(mesh: Mesh, t: np.ndarray, normal: np.ndarray, uv: np.ndarray | None) -> np.ndarray:
     """(t, 4) inverse rest edges in yarn coordinates. The warp runs along U of the texture, or else along the
     longest side of the mesh's bounds."""
     p = mesh.points
@@ -336,9 +336,9 @@ def _yarn_shape(mesh: Mesh, t: np.ndarray, normal: np.ndarray) -> np.ndarray:
     n = normal / np.linalg.norm(normal, axis=1, keepdims=True)
     axes = np.eye(3)[np.argsort(-mesh.size, kind="stable")]
     warp = np.broadcast_to(axes[0], e1.shape)
-    if mesh.uv is not None:
-        d = mesh.uv.astype(np.float64)
-        d1, d2 = d[t[:, 1]] - d[t[:, 0]], d[t[:, 2]] - d[t[:, 0]]
+    if uv is not None:
+        d = uv.astype(np.float64)
+        d1, d2 = d[:, 1] - d[:, 0], d[:, 2] - d[:, 0]
         det = d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]
         along_u = e1 * d2[:, 1:] - e2 * d1[:, 1:]
         warp = np.where((np.abs(det) > 1e-20)[:, None], along_u * np.sign(det)[:, None], warp)
