@@ -208,9 +208,8 @@ def _outlines(pieces, first, centres, shape, most):
     def make():
         made = []
         for i in range(min(pieces.count, most)):
-            own, number = pieces.vertices[i], np.full(len(first), -1)
-            number[own] = np.arange(len(own))
-            made.append(outline(shape, first[own] - centres[i], number[pieces.triangles[i]]))
+            own = pieces.vertices[i]
+            made.append(outline(shape, first[own] - centres[i], pieces.number[pieces.triangles[i]]))
         return made
 
     return pieces.mesh.cached("outlines", make, (shape, pieces.count))

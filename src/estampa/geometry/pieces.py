@@ -46,6 +46,14 @@ class Pieces:
         order = np.argsort(of, kind="stable")
         return np.split(self.mesh.triangles[order], np.cumsum(np.bincount(of, minlength=self.count))[:-1])
 
+    @cached_property
+    def number(self) -> np.ndarray:
+        """(n,) which vertex of its piece each vertex is, in the order of `vertices`."""
+        found = np.empty(self.mesh.count, np.int64)
+        for own in self.vertices:
+            found[own] = np.arange(len(own))
+        return found
+
     def corners(self, points: np.ndarray) -> np.ndarray:
         """(p, 8, 3) of the box around each piece."""
         pick = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])

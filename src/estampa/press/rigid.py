@@ -34,10 +34,8 @@ class Rigid:
 
     def part(self, i: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """(vertices of a piece, their points about its origin, its triangles as numbers of those vertices)."""
-        own = self.pieces.vertices[i]
-        local = np.full(self.mesh.count, -1)
-        local[own] = np.arange(len(own))
-        return own, self.mesh.points[own] - self.centres[i], local[self.pieces.triangles[i]]
+        own, number = self.pieces.vertices[i], self.pieces.number
+        return own, self.mesh.points[own] - self.centres[i], number[self.pieces.triangles[i]]
 
     def corners(self, i: int) -> np.ndarray:
         """(t, 3) the corners of faces that the triangles of a piece have, in the order of `part`."""

@@ -186,9 +186,7 @@ class Model:
             shape = v.shape
             if shape == "mesh" and v.moved == "solve":
                 shape = "hulls"  # a moving mesh has no inside, and falls through others
-            local = np.full(seen.mesh.count, -1)
-            local[own] = np.arange(len(own))
-            made = collider(shape, seen.first[own] - mass.centre, local[pieces.triangles[i]], what)
+            made = collider(shape, seen.first[own] - mass.centre, pieces.number[pieces.triangles[i]], what)
             made = made.density(0.0).friction(float(v.friction)).restitution(float(v.bounce))
             if v.moved == "still":
                 body = rp.RigidBody.fixed()
