@@ -586,12 +586,8 @@ class Session(QObject):
 
     # -- solving and playing -------------------------------------------------------------------------------
     def needs_solve(self) -> bool:
-        evaluator = self.evaluator("window")
-        return any(
-            not self.store.has(evaluator.key(s, l, f))
-            for s, l in evaluator.solvers()
-            for f in range(self.doc.solved_from, self.doc.solved_to + 1)
-        )
+        runs = self.evaluator("window").runs
+        return any(not self.store.has(key) for run in runs.every() for key in runs.keys(run, self.doc.solved_to))
 
     def solve(self) -> None:
         """Solve the whole range beside the window, and go on when the scene changes, until done or cancelled."""
@@ -733,8 +729,8 @@ class Session(QObject):
             self.go_to((self.doc.start + self.doc.end) // 2)
             return
         following = self.frame + 1 if self.frame < self.doc.end else self.doc.start
-        evaluator = self.evaluator("window")
-        if self.jobs.busy and any(not self.store.has(evaluator.key(s, l, following)) for s, l in evaluator.solvers()):
+        runs = self.evaluator("window").runs
+        if self.jobs.busy and not all(self.store.has(runs.key(run, following)) for run in runs.every()):
             return  # wait for the solver
         self.go_to(following)
 

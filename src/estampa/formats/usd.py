@@ -11,15 +11,9 @@ def write_cache(
     path: Path, name: str, mesh: Mesh, frames: list[int], frame_rate: float, points_at, with_normals: bool, progress
 ) -> None:
     """points_at(frame) -> (n, 3); written as float32, metres, +Y up."""
-    from pxr import Usd, UsdGeom, Vt
+    from pxr import UsdGeom, Vt
 
-    stage = Usd.Stage.CreateNew(str(path))
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
-    stage.SetTimeCodesPerSecond(frame_rate)
-    stage.SetFramesPerSecond(frame_rate)
-    stage.SetStartTimeCode(frames[0])
-    stage.SetEndTimeCode(frames[-1])
+    stage = new_stage(path, frame_rate, frames[0], frames[-1])
     root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
     prim = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Mesh"))
@@ -41,6 +35,20 @@ def write_cache(
             normals.Set(Vt.Vec3fArray.FromNumpy(mesh.normals(points).astype(np.float32)), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
+
+
+def new_stage(path: Path, frame_rate: float, first: int, last: int):
+    """A stage in metres with +Y up, whose time codes are frames."""
+    from pxr import Usd, UsdGeom
+
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetTimeCodesPerSecond(frame_rate)
+    stage.SetFramesPerSecond(frame_rate)
+    stage.SetStartTimeCode(first)
+    stage.SetEndTimeCode(last)
+    return stage
 
 
 def write_uv(prim, by_vertex, by_corner) -> None:

@@ -4,20 +4,14 @@ from pathlib import Path
 
 import numpy as np
 
-from .usd import _word, bind_materials, write_uv
+from .usd import _word, bind_materials, new_stage, write_uv
 
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
     """rigid -- see press.rigid.Rigid."""
-    from pxr import Gf, Usd, UsdGeom, Vt
+    from pxr import Gf, UsdGeom, Vt
 
-    stage = Usd.Stage.CreateNew(str(path))
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
-    stage.SetTimeCodesPerSecond(frame_rate)
-    stage.SetFramesPerSecond(frame_rate)
-    stage.SetStartTimeCode(frames[0])
-    stage.SetEndTimeCode(frames[-1])
+    stage = new_stage(path, frame_rate, frames[0], frames[-1])
     root = UsdGeom.Xform.Define(stage, f"/{_word(rigid.name)}")
     stage.SetDefaultPrim(root.GetPrim())
     for i in range(rigid.pieces.count):

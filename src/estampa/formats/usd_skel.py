@@ -6,22 +6,16 @@ import numpy as np
 
 from ..errors import EstampaError
 from .skinned import ENDING, Motion, Rigged
-from .usd import _word, bind_materials, write_uv
+from .usd import _word, bind_materials, new_stage, write_uv
 
 HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
 
 def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, first_frame: int) -> None:
     """The first motion is bound and plays from `first_frame` on; the others are there to be chosen."""
-    from pxr import Gf, Usd, UsdGeom, UsdSkel, Vt
+    from pxr import Gf, UsdGeom, UsdSkel, Vt
 
-    stage = Usd.Stage.CreateNew(str(path))
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
-    stage.SetTimeCodesPerSecond(frame_rate)
-    stage.SetFramesPerSecond(frame_rate)
-    stage.SetStartTimeCode(first_frame)
-    stage.SetEndTimeCode(first_frame + len(motions[0].times) - 1)
+    stage = new_stage(path, frame_rate, first_frame, first_frame + len(motions[0].times) - 1)
     root = UsdSkel.Root.Define(stage, f"/{_word(rigged.name)}")
     stage.SetDefaultPrim(root.GetPrim())
     skeleton = UsdSkel.Skeleton.Define(stage, root.GetPath().AppendChild("Skeleton"))
