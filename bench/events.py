@@ -137,8 +137,8 @@ def main() -> int:
     act("a frame on", lambda: s.go_to(s.frame + 1))
     for panel in PANELS:
         act(f"show the {panel}", lambda p=panel: window.show_panel(p))
-    act("save", lambda: s.save(__import__("pathlib").Path(HOME) / "heavy.estampa", then=lambda: None))
-    act("autosave", s.autosave_now)
+    act("save", lambda: s.desk.save(__import__("pathlib").Path(HOME) / "heavy.estampa", then=lambda: None))
+    act("autosave", s.desk.autosave_now)
     act("curves", window.toggle_curves)
     act("lanes", window.toggle_curves)
     act("night ink", window.toggle_night)

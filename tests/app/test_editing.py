@@ -251,8 +251,8 @@ def test_opening_and_autosaving_do_not_wait_for_a_long_solve(flag_user, tmp_path
     do.set_value(s.scene, user.thing("Cloth").id, "substeps", 200)
     user.do("solve")
     user.wait(lambda: s.jobs.busy)
-    s.autosave_now()
-    user.wait(lambda: s.autosave.file(None).exists())
+    s.desk.autosave_now()
+    user.wait(lambda: s.desk.autosave.file(None).exists())
     assert s.jobs.busy
     (tmp_path / "mat.obj").write_text("v 0 0 0\nv 1 0 0\nv 0 0 1\nf 1 2 3\n")
     user.window.files.import_mesh(tmp_path / "mat.obj")
@@ -261,7 +261,7 @@ def test_opening_and_autosaving_do_not_wait_for_a_long_solve(flag_user, tmp_path
     user.window.files.import_dialog.reject()
     user.do("cancel")
     user.wait()
-    s.autosave.discard()
+    s.desk.autosave.discard()
 
 
 def test_without_opengl_the_window_says_so_and_everything_else_works(qtbot, flag, tmp_path, monkeypatch):

@@ -114,7 +114,7 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     assert np.abs(s.picture.shapes["beside"].points - s.picture.shapes[subject.id].points).max() < 1e-3
 
     # save, close, reopen: the same scene, the solved frames still there
-    assert s.save(tmp_path / "banner.estampa")
+    assert s.desk.save(tmp_path / "banner.estampa")
     doc = s.doc
     w.files.open(tmp_path / "banner.estampa")
     user.wait(lambda: s.scene.path is not None and s.doc is not doc)
@@ -337,24 +337,24 @@ def test_work_left_by_a_crash_is_offered_kept_until_answered_and_recovered(flag_
     user, s = flag_user, flag_user.session
     path = save_scene(s.scene, tmp_path / "flag.estampa")
     do.set_range(s.scene, end=33)
-    s.autosave_now()
+    s.desk.autosave_now()
     user.wait()
-    kept = s.autosave.file(path)
+    kept = s.desk.autosave.file(path)
     crashed = kept.rename(kept.with_name(f"{kept.name.split('@')[0]}@{DEAD}.autosave"))
     s.replace(open_scene(path))
     assert s.doc.end == 12
     user.window.files.offer_recovery()
     assert "autosave" in user.notice
     do.set_range(s.scene, end=20)  # work goes on before the question is answered
-    s.autosave_now()
+    s.desk.autosave_now()
     user.wait()
-    assert s.save() and crashed.exists(), "this window's save is no answer for the other's work"
+    assert s.desk.save() and crashed.exists(), "this window's save is no answer for the other's work"
     s.replace(open_scene(path))
     user.window.files.offer_recovery()
     user.click(user.window.notice.first)
     user.wait()
     assert s.doc.end == 33 and s.scene.is_changed and s.scene.path == path
-    assert s.save() and open_scene(path).doc.end == 33 and not crashed.exists()
+    assert s.desk.save() and open_scene(path).doc.end == 33 and not crashed.exists()
 
 
 def test_a_scene_that_changed_on_disk_is_not_saved_over_unasked(flag_user, tmp_path):
@@ -400,21 +400,21 @@ def test_a_second_window_on_a_scene_cannot_overwrite_it(flag_user, tmp_path, qtb
     assert "open in another window" in second.notice.text.text()
     do.set_range(second.session.scene, end=99)
     before = path.read_bytes()
-    assert not second.session.save()
+    assert not second.session.desk.save()
     assert path.read_bytes() == before
     monkeypatch.chdir(tmp_path)
-    assert user.session.save(Path("flag.estampa")), "another way to its own file is no other window"
-    assert second.session.save(tmp_path / "other.estampa")
-    assert not user.session.save(tmp_path / "other.estampa"), "nor can it be saved over by its first window"
+    assert user.session.desk.save(Path("flag.estampa")), "another way to its own file is no other window"
+    assert second.session.desk.save(tmp_path / "other.estampa")
+    assert not user.session.desk.save(tmp_path / "other.estampa"), "nor can it be saved over by its first window"
     assert "open in another window" in user.notice
-    assert user.session.save(path)
+    assert user.session.desk.save(path)
     third = Window(Session(user.session.store))
     qtbot.addWidget(third, before_close_func=lambda w: setattr(w, "_left", True))
     third.show()
     third.session.replace(open_scene(path))
     user.session.replace(Scene())  # the first window lets go of it
     do.set_range(third.session.scene, end=98)
-    assert third.session.save() and "yours now" in third.notice.text.text() and third.session.lock_is_ours
+    assert third.session.desk.save() and "yours now" in third.notice.text.text() and third.session.desk.lock_is_ours
 
 
 def test_an_empty_window_says_what_to_do_next(user):

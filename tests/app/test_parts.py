@@ -1,5 +1,6 @@
 """Parts of the window on their own: fields, work beside the window, files and leaving."""
 
+import sys
 import threading
 import time
 
@@ -11,7 +12,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
-from estampa import open_scene, save_scene
+from estampa import open_scene, save_scene, warm
 from estampa.app.fields import NumberField
 from estampa.app.tasks import Job, Jobs, Latest
 from estampa.errors import Cancelled, EstampaError
@@ -147,9 +148,9 @@ def test_leaving_unsaved_work_is_asked_about(flag_user, tmp_path):
 def test_work_without_a_name_is_recovered_too(user):
     s = user.session
     do.add_mesh(s.scene, sheet(1, 1, 3, 3), "Mat")
-    s.autosave_now()
+    s.desk.autosave_now()
     user.wait()
-    kept = s.autosave.file(None)
+    kept = s.desk.autosave.file(None)
     assert kept.exists() and recovery.recoverable(None) == [], "a living program's work is left alone"
     orphan = kept.with_name(f"untitled@{DEAD}.autosave")
     kept.rename(orphan)
@@ -161,7 +162,7 @@ def test_work_without_a_name_is_recovered_too(user):
     user.wait()
     assert user.thing("Mat") and s.scene.is_changed
     assert orphan.exists(), "it stays kept until it is saved or given up"
-    s.give_up()
+    s.desk.give_up()
     assert not orphan.exists()
 
 
@@ -296,3 +297,22 @@ def test_a_nudge_while_playing_is_solved_and_shown_again(flag_user):
     do.set_value(s.scene, cloth, "density", 0.5)
     user.wait()
     assert not done(), "at rest, nothing is solved unasked"
+
+
+def test_other_kernels_are_prepared_once_the_window_rests_and_the_score_says_so(user, monkeypatch, tmp_path):
+    """The programs here are quick ones; that they are those of estampa.warm is asserted."""
+    s, score = user.session, user.window.score
+    assert [c[:3] for c in warm.commands()] == [[sys.executable, "-m", "estampa.warm"]] * 2
+    assert {part for c in warm.commands() for part in c[3:]} == set(warm.PARTS), "every part, once"
+    quick = [[sys.executable, "-c", f"import time; time.sleep(0.5); open({str(tmp_path / n)!r}, 'w')"] for n in "ab"]
+    monkeypatch.setattr(warm, "commands", lambda: quick)
+    monkeypatch.setattr(warm, "_mark", lambda: f"prepared for {tmp_path}")
+    assert not warm.is_prepared()
+    s.preparing._idle.setInterval(50)
+    s.preparing.begin_soon()
+    user.wait(lambda: "preparing" in score.status.text())
+    user.wait(lambda: (tmp_path / "a").exists() and (tmp_path / "b").exists() and not s.preparing.words)
+    assert warm.is_prepared() and "preparing" not in score.status.text()
+    s.preparing.begin_soon()
+    user.wait(lambda: not s.preparing._idle.isActive())
+    assert not s.preparing.words, "what is there is not compiled again"

@@ -172,7 +172,7 @@ def test_an_empty_window_offers_demos_with_pictures_and_the_scenes_opened_last(u
     pixels = np.concatenate([w.viewport.camera.project(w.viewport._world(d), *w.viewport.pixels())[0] for d in moving])
     share = np.ptp(pixels, axis=0) / w.viewport.pixels()
     assert 0.5 < share.max() < 0.9, "what moves fills two thirds"
-    assert s.save(tmp_path / "mine.estampa")
+    assert s.desk.save(tmp_path / "mine.estampa")
     s.replace(Scene())
     user.wait()
     names = [b.text() for b in w.welcome.findChildren(QPushButton)]

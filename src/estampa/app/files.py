@@ -46,7 +46,7 @@ def ask_to_replace(window, words: str, go) -> None:
 class Files:
     def __init__(self, window):
         self.window, self.session = window, window.session
-        self.session.changed_on_disk.connect(self._ask_over)
+        self.session.desk.changed_on_disk.connect(self._ask_over)
         self.import_dialog: ImportDialog | None = None
 
     @staticmethod
@@ -85,7 +85,7 @@ class Files:
         if self.session.scene.path is None:
             self.ask_save(then)
         else:
-            self.session.save(then=then)
+            self.session.desk.save(then=then)
 
     def ask_save(self, then=lambda: None):
         wanted = f"{self.session.doc.name}.estampa"
@@ -94,7 +94,7 @@ class Files:
             target = with_ending(path, ".estampa")
             over_own = self.session.scene.path is not None and file.is_same(target, self.session.scene.path)
             asked = str(target) == path or over_own  # the dialog asked, or it is the scene itself
-            unless_there(self.window, None if asked else target, lambda: self.session.save(target, then=then))
+            unless_there(self.window, None if asked else target, lambda: self.session.desk.save(target, then=then))
 
     def leave_then(self, go):
         """Go on at once, or ask first when there is unsaved work."""
@@ -112,7 +112,7 @@ class Files:
             if button is save:
                 self.save(then=lambda: None if self.session.scene.is_changed else go())
             elif button is leave:
-                self.session.give_up()
+                self.session.desk.give_up()
                 go()
 
         box.buttonClicked.connect(answered)
@@ -131,7 +131,7 @@ class Files:
 
         def answered(button):
             if button is over:
-                self.session.save(path, over=True, then=lambda: None)
+                self.session.desk.save(path, over=True, then=lambda: None)
             elif button is other:
                 self.ask_save()
 
@@ -141,8 +141,8 @@ class Files:
     def offer_recovery(self):
         """Tell of unsaved work that a crash left behind. What is not answered is offered again the next time."""
         path = self.session.scene.path
-        waiting = [f for f in recovery.recoverable(path) if f != self.session.recovered]
-        if not waiting or not self.session.lock_is_ours:
+        waiting = [f for f in recovery.recoverable(path) if f != self.session.desk.recovered]
+        if not waiting or not self.session.desk.lock_is_ours:
             return
         found = waiting[0]
 
@@ -155,7 +155,7 @@ class Files:
             scene.path, scene.saved_doc = path, None
             scene.mark = file.mark_of(path) if path else None
             self.session.replace(scene)
-            self.session.recovered = found
+            self.session.desk.recovered = found
 
         def throw():
             found.unlink(missing_ok=True)

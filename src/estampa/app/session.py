@@ -3,13 +3,12 @@
 import sys
 import time
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..baking.keys import clip_remarks
-from ..errors import EstampaError, disk_trouble
+from ..errors import EstampaError
 from ..evaluate import starts, sync
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.lanes import LaneMemory, LaneState
@@ -17,16 +16,15 @@ from ..evaluate.live import Live
 from ..evaluate.remarks import remarks
 from ..evaluate.sync import InStep
 from ..scene import commands as do
-from ..scene import file, recovery
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
 from .looks import Looked, LookedShape, look, look_at, outlines, trail
+from .model.desk import Desk
 from .prepare import Preparing
 from .tasks import Collector, Job, Jobs, Latest, told
 
-AUTOSAVE_EVERY = 20_000  # ms
 QUICK_TO_LISTEN = 8_000_000  # vertices
 
 
@@ -118,23 +116,19 @@ class Session(QObject):
     in_step_changed = Signal()
     playing_changed = Signal()
     notice = Signal(str, str, str)  # level, text, detail
-    changed_on_disk = Signal(object)  # the path that somebody else saved since
 
     def __init__(self, store: FrameStore | None = None):
         super().__init__()
         self.store = store or FrameStore.default()
         Collector(self)
         sys.setswitchinterval(2e-5)  # the window has its turn at once: painting asks for it hundreds of times
-        self.jobs, self.looker, self.planner, self.saver = Jobs(), Latest("look"), Latest("plan"), Latest("autosave")
+        self.jobs, self.looker, self.planner = Jobs(), Latest("look"), Latest("plan")
         self.listener = Latest("sync")
         self.preparing = Preparing(self)
         self.jobs.trouble.connect(self.tell)
         self.jobs.progress.connect(lambda share, text: self._solved_more())
         self.scene = Scene()
-        self.lock: recovery.SceneLock | None = None
-        self.lock_is_ours = True
-        self.autosave = recovery.Autosave()
-        self.recovered: Path | None = None  # the autosave that the scene came from, kept until it is saved or given up
+        self.desk = Desk(self)
         self.frame = 1
         self.selected_id: str | None = None
         self.also: frozenset[str] = frozenset()
@@ -168,10 +162,6 @@ class Session(QObject):
         # lanes are worked out once a drag rests, so that the picture follows the hand
         self._plan_soon = QTimer(self, singleShot=True, interval=120)
         self._plan_soon.timeout.connect(self._settled)
-        self._autosave = QTimer(self, interval=AUTOSAVE_EVERY)
-        self._autosave.timeout.connect(self.autosave_now)
-        self._autosave.start()
-        self._autosaved_doc = None
         self._listen()
 
     # -- scene ---------------------------------------------------------------------------------------------
@@ -190,11 +180,7 @@ class Session(QObject):
         if self.live is not None:
             self.toggle_live()
         self.scene.changed.disconnect()
-        if self.lock:
-            self.lock.release()
-            self.lock = None
-        self.autosave.discard()
-        self.recovered = None
+        self.desk.put_down()
         self.scene = scene
         self._lane_memory = LaneMemory()
         self._evaluators.clear()
@@ -203,8 +189,7 @@ class Session(QObject):
         for pane in self.panes:
             pane.camera = None
         self.chosen, self.map_id, self.selected_id = {}, None, None
-        self._autosaved_doc = scene.doc
-        self._take_lock()
+        self.desk.take_up()
         self._listen()
         self.frame = scene.doc.start
         subjects = [s for s in scene.doc.subjects if s.stack] or scene.doc.subjects
@@ -213,12 +198,6 @@ class Session(QObject):
         self.look()
         self.plan()
         self.frame_changed.emit()
-
-    def _take_lock(self):
-        self.lock_is_ours = True
-        if self.scene.path:
-            self.lock = recovery.SceneLock(self.scene.path)
-            self.lock_is_ours = self.lock.held
 
     def _on_change(self, before, after):
         for name in list(self.chosen):
@@ -242,89 +221,6 @@ class Session(QObject):
         self.plan()
         if self.wants_solved or (self.playing and self.needs_solve()):
             self.solve()
-
-    def save(self, path: Path | None = None, over: bool = False, then=None) -> bool:
-        """Save the scene, never over one that another window has open, and over one that changed on disk only when
-        `over` says so. Returns whether it was saved; with `then`, it is written beside the window, and then() runs once
-        it is saved."""
-        target, scene, doc = Path(path or self.scene.path), self.scene, self.scene.doc
-        own = scene.path is not None and file.is_same(target, scene.path)
-        lock = None
-        try:
-            if not (own and self.lock_is_ours):
-                lock = recovery.SceneLock(target)
-                if not lock.held:
-                    raise EstampaError(
-                        target.name,
-                        "is open in another window, which may save it too.",
-                        "Save it under another name (Save as).",
-                    )
-            file.refuse_changed(scene, target, over)
-            if then is None:
-                self._saved(scene, target, doc, file.write_scene(scene, target, doc), lock, own)
-                return True
-        except EstampaError as err:
-            self._not_saved(err, target, lock)
-            return False
-
-        def written(mark):
-            self._saved(scene, target, doc, mark, lock, own)
-            then()
-
-        work = lambda progress, cancelled: file.write_scene(scene, target, doc)
-        failed = lambda err: self._not_saved(err, target, lock)
-        self.jobs.add(Job("Save", work, written, failed, alongside=True))
-        return True
-
-    def _not_saved(self, err, target, lock):
-        if lock is not None:
-            lock.release()
-        if isinstance(err, file.ChangedOnDisk):
-            self.changed_on_disk.emit(target)
-        else:
-            self.tell(err)
-
-    def _saved(self, scene, target, doc, mark, lock, own):
-        file.saved(scene, target, doc, mark)
-        recovery.note_recent(target)
-        if scene is not self.scene:  # another one was opened while it was written
-            if lock is not None:
-                lock.release()
-            return
-        if lock is not None:
-            if self.lock:
-                self.lock.release()
-            self.lock, self.lock_is_ours = lock, True
-        if not scene.is_changed:
-            self.give_up()
-            self._autosaved_doc = scene.doc
-        words = " The other window has closed: the scene is yours now." if lock is not None and own else ""
-        self.notice.emit("done", f"Saved {target.name}.{words}", str(target))
-        self.doc_changed.emit(self.doc, self.doc)
-
-    def give_up(self) -> None:
-        """What was kept of unsaved work is not wanted any more: it was saved, or the person said so."""
-        self.autosave.discard()
-        if self.recovered is not None:
-            self.recovered.unlink(missing_ok=True)
-            self.recovered = None
-
-    def autosave_now(self) -> None:
-        """Keep unsaved work, beside the window; a failure is told once and does no harm."""
-        scene, doc = self.scene, self.scene.doc
-        if doc is self._autosaved_doc or not scene.is_changed:
-            return
-        self._autosaved_doc = doc
-
-        def then(_, trouble):
-            if scene is not self.scene or not scene.is_changed:
-                self.autosave.discard()  # it was saved, or left, while this was written
-            if isinstance(trouble, OSError):
-                trouble = disk_trouble("The autosave", trouble, "Your work is still here.")
-            if trouble is not None:
-                self.tell(told(trouble))
-
-        self.saver.ask(lambda: self.autosave.write(scene, doc), then)
 
     # -- selection -----------------------------------------------------------------------------------------
     def select(self, thing_id: str | None, also=()) -> None:
@@ -750,15 +646,11 @@ class Session(QObject):
     @property
     def busy(self) -> bool:
         """Whether any work goes on beside the window, or is about to."""
-        beside = (self.jobs, self.looker, self.planner, self.saver, self.listener)
+        beside = (self.jobs, self.looker, self.planner, self.desk, self.listener)
         return any(worker.busy for worker in beside) or self._plan_soon.isActive()
 
     def end(self) -> None:
         self._clock.stop()
         self._plan_soon.stop()
-        self._autosave.stop()
-        for worker in (self.jobs, self.looker, self.planner, self.saver, self.listener, self.preparing):
+        for worker in (self.jobs, self.looker, self.planner, self.listener, self.preparing, self.desk):
             worker.end()
-        self.give_up()
-        if self.lock:
-            self.lock.release()

@@ -180,7 +180,7 @@ class Window(QMainWindow):
         changed = scene.is_changed
         self.setWindowTitle(f"{name}{' · not saved' if changed else ''} · Estampa")
         self.tools.say(
-            f"{name}{' · not saved' if changed else ''}{'' if s.lock_is_ours else ' · open in another window'}"
+            f"{name}{' · not saved' if changed else ''}{'' if s.desk.lock_is_ours else ' · open in another window'}"
         )
         a["undo"].setText(f"Undo {scene.undo_label}" if scene.undo_label else "Undo")
         a["redo"].setText(f"Redo {scene.redo_label}" if scene.redo_label else "Redo")
@@ -413,7 +413,7 @@ class Window(QMainWindow):
 
     def _scene_replaced(self):
         self._refresh()
-        if not self.session.lock_is_ours:
+        if not self.session.desk.lock_is_ours:
             self.session.notice.emit(
                 "note",
                 f"{self.session.scene.path.name} is open in another window. You can look and try, "
