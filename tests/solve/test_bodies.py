@@ -326,6 +326,21 @@ def test_bodies_are_named_by_what_they_are_and_their_order_stales_nothing(store)
     assert pieces.count in (1, 8)
 
 
+def test_an_ensemble_twice_in_one_stack_is_refused_by_name_at_the_edit(store):
+    scene = pier(4)
+    one = body(scene, box(), "One")
+    with pytest.raises(EstampaError, match="makes a ring: Bodies → Bodies"):
+        do.add_layer(scene, one, "body", "Again")
+    layer = do.add_layer(scene, one, "cloth", "Between")
+    two = do.add_mesh(scene, box(at=(3, 0, 0)), "Two")
+    do.add_layer(scene, two.id, "cloth", "First")
+    do.add_layer(scene, two.id, "body", "Then")
+    assert solved(scene, store).solve_through(4) == 0, "a cloth above a body, and one below, are solved in turn"
+    with pytest.raises(EstampaError, match="ring: Bodies → Between → Bodies|ring: Between → Bodies → Between"):
+        do.add_layer(scene, one, "body", "Again")
+    assert scene.doc.find(layer.id) is not None
+
+
 def test_bad_bodies_are_refused_in_words_or_survived(store):
     scene = pier(6, ground=0.5)
     flat = Mesh.from_triangles([[0, 0, 0], [1, 0, 0], [0, 0, 1], [1, 0, 1]], [[0, 1, 2], [2, 1, 3]])

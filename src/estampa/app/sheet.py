@@ -213,8 +213,12 @@ class Sheet(QWidget):
         """What is told of an ensemble at this frame."""
         s = self.session
         runs = s.evaluator("window").runs
-        run = next((r for r in runs.every() if r.id == thing.id), None)
-        frame = runs.kept(run, s.frame) if run is not None else None
+        try:
+            run = next((r for r in runs.every() if r.id == thing.id), None)
+            frame = runs.kept(run, s.frame) if run is not None else None
+        except EstampaError as err:
+            grid.addWidget(self._empty(str(err)), 0, 0, 1, 4)
+            return
         if frame is None:
             nobody = "It has no members yet. Add a Body to a subject."
             words = "Not solved at this frame." if run is not None else nobody

@@ -152,13 +152,49 @@ def member_of(layer: Thing) -> str | None:
 
 def refuse_ring(doc: Document, what: str) -> None:
     """Raises EstampaError when things of a document would need themselves. what -- the edit, or the file."""
-    ring = Graph(doc).ring()
+    ring = Graph(doc).ring() or stack_ring(doc)
     if ring:
         raise EstampaError(
             what,
             f"makes a ring: {' → '.join(ring)}. Each would have to be worked out before itself.",
             "Let one of them name something else, or switch it off.",
         )
+
+
+def stack_ring(doc: Document) -> list[str] | None:
+    """Names of what would have to be solved before itself by the order of stacks: an ensemble twice in one
+    stack, or with something that is solved between two of its members."""
+    below: dict[str, set[str]] = {}  # what is solved -> what stands right below it, which needs it
+    names: dict[str, str] = {t.id: t.name for t, _ in doc.everything()}
+    for owner in doc.things:
+        last = None
+        for layer in owner.stack if owner.on else ():
+            if not layer.on or layer.declared is None or not getattr(layer.declared, "memory", False):
+                continue
+            here = member_of(layer) or layer.id
+            if last is not None:
+                below.setdefault(last, set()).add(here)
+            last = here
+    state: dict[str, int] = {}
+
+    def walk(at, trail):
+        state[at] = 1
+        for following in below.get(at, ()):
+            if state.get(following) == 1:
+                return [names.get(i, i) for i in (*trail[trail.index(following) :], following)]
+            if following not in state:
+                found = walk(following, [*trail, following])
+                if found:
+                    return found
+        state[at] = 2
+        return None
+
+    for start in list(below):
+        if start not in state:
+            found = walk(start, [start])
+            if found:
+                return found
+    return None
 
 
 def names_changed(before: Document, after: Document) -> bool:
