@@ -320,15 +320,9 @@ def add_layer(session: Session, kind: str):
     mesh = session.scene.mesh(subject.mesh)
     declared = next(k for k in kinds_in("layer") if k.kind == kind)
     grip = None
-    size = float(max(mesh.size.max(), 1e-3))
     if "grip" in declared.channels and kind != "offset":
         grip = dict(zip("xyz", mesh.foot.tolist(), strict=True))
-    # lengths that suit a subject of this size
-    suits = {"scale": size / 6, "height": size / 40, "wavelength": size / 2, "thickness": size / 60}
-    suits |= {"high": float(max(mesh.size[1], 1e-3)), "radius": float(max(mesh.size[1] / 2, 1e-3))}
-    values = {name: value for name, value in suits.items() if name in declared.channels}
-    if kind == "offset":
-        values = {"y": size / 10}
+    values = declared.first_values(mesh)
     if kind == "cloth" and subject.map(session.map_id):
         values |= {"pins": session.map_id}
     layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)

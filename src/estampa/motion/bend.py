@@ -25,7 +25,9 @@ class Bend(Deformer):
     low = number(
         0, "Where along the axis the bend begins, from the grip's origin.", title="Limit from", unit="m", soft=(-3, 3)
     )
-    high = number(1, "Where along the axis the bend ends.", title="Limit to", unit="m", soft=(-3, 3))
+    high = number(
+        1, "Where along the axis the bend ends.", title="Limit to", unit="m", soft=(-3, 3), suits=("height", 1.0)
+    )
     heading = number(0, "Turns the side it bends to about the grip's Y axis.", unit="rad", soft=(-np.pi, np.pi))
     grip = ref("grip", "The grip whose Y axis is the spine and whose Z axis is the side it bends to.")
 

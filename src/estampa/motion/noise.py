@@ -20,8 +20,10 @@ class Noise(Deformer):
     shortcut = "Ctrl+3"
     rank = 3
 
-    height = number(0.1, "How far the noise displaces at its strongest.", unit="m", soft=(0, 1))
-    scale = number(0.5, "Size of one bump.", unit="m", soft=(0.02, 5), hard=(1e-4, None))
+    height = number(
+        0.1, "How far the noise displaces at its strongest.", unit="m", soft=(0, 1), suits=("largest", 1 / 40)
+    )
+    scale = number(0.5, "Size of one bump.", unit="m", soft=(0.02, 5), hard=(1e-4, None), suits=("largest", 1 / 6))
     octaves = whole(2, "Layers of ever finer detail.", soft=(1, 6), hard=(1, 12))
     roughness = number(
         0.5, "How strong each finer octave is against the one before.", unit="factor", soft=(0, 1), hard=(0, 1)

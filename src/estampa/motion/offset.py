@@ -16,7 +16,7 @@ class Offset(Deformer):
     group = "bend"
 
     x = number(0, "Along the grip's X axis.", **_AXIS)
-    y = number(0.1, "Along its Y axis.", **_AXIS)
+    y = number(0.1, "Along its Y axis.", suits=("largest", 0.1), **_AXIS)
     z = number(0, "Along its Z axis.", **_AXIS)
     swell = number(0, "Along the normals, outwards.", unit="m", soft=(-0.5, 0.5))
     grip = ref("grip", "The grip whose axes it follows; none follows the subject's own.")

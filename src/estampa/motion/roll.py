@@ -18,7 +18,7 @@ class Roll(Deformer):
     icon = "M8 4 a4.5 4.5 0 1 0 .01 0 M8 8.5 L11 6 M2 14 H14 M12.5 2.5 C14 4 14.5 5.5 14 7.5"
     group = "guide"
 
-    radius = number(0.5, "Radius of what rolls.", unit="m", soft=(0.05, 5), hard=(1e-6, None))
+    radius = number(0.5, "Radius of what rolls.", unit="m", soft=(0.05, 5), hard=(1e-6, None), suits=("height", 0.5))
     slip = number(0, "How much it skids: 0 rolls, 1 only slides.", unit="fraction", soft=(0, 1))
     about = choice(
         "any",

@@ -16,7 +16,14 @@ class Shear(Deformer):
 
     angle = number(np.radians(15), "How far the upright leans.", unit="rad", soft=(-1.2, 1.2), hard=(-1.5, 1.5))
     low = number(0, "Where along the axis the lean begins.", title="Limit from", unit="m", soft=(-3, 3))
-    high = number(1, "Where it ends; what is beyond is carried along.", title="Limit to", unit="m", soft=(-3, 3))
+    high = number(
+        1,
+        "Where it ends; what is beyond is carried along.",
+        title="Limit to",
+        unit="m",
+        soft=(-3, 3),
+        suits=("height", 1.0),
+    )
     grip = ref("grip", "The grip whose Y axis leans towards its Z axis.")
 
     def apply(self, points, v, now):

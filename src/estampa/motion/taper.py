@@ -19,7 +19,7 @@ class Taper(Deformer):
 
     end = number(0.5, "Scale of the cross-section at the second limit and beyond.", unit="factor", soft=(0, 3))
     low = number(0, "Where along the axis the taper begins.", title="Limit from", unit="m", soft=(-3, 3))
-    high = number(1, "Where along the axis it ends.", title="Limit to", unit="m", soft=(-3, 3))
+    high = number(1, "Where along the axis it ends.", title="Limit to", unit="m", soft=(-3, 3), suits=("height", 1.0))
     grip = ref("grip", "The grip whose Y axis it tapers along.")
 
     def apply(self, points, v, now):

@@ -15,7 +15,7 @@ class Thicken(Remesh):
     icon = "M2.5 6.5 L8 4 L13.5 6.5 L8 9 Z M2.5 6.5 V9.5 L8 12 L13.5 9.5 V6.5 M8 9 V12"
     group = "carry"
 
-    thickness = number(0.02, "Distance between the two sides.", unit="m", soft=(0, 0.2))
+    thickness = number(0.02, "Distance between the two sides.", unit="m", soft=(0, 0.2), suits=("largest", 1 / 60))
     middle = number(
         0,
         "Where the old surface lies: 0 is the outer side, 0.5 the middle, 1 the inner side.",

@@ -19,7 +19,7 @@ class Twist(Deformer):
 
     angle = number(np.radians(90), "Turn between the limits in all.", unit="rad", soft=(-2 * np.pi, 2 * np.pi))
     low = number(0, "Where along the axis the twist begins.", title="Limit from", unit="m", soft=(-3, 3))
-    high = number(1, "Where along the axis it ends.", title="Limit to", unit="m", soft=(-3, 3))
+    high = number(1, "Where along the axis it ends.", title="Limit to", unit="m", soft=(-3, 3), suits=("height", 1.0))
     grip = ref("grip", "The grip whose Y axis it is twisted around.")
 
     def apply(self, points, v, now):

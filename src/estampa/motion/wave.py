@@ -18,8 +18,10 @@ class Wave(Deformer):
     group = "drift"
     rank = 12
 
-    height = number(0.1, "How far it lifts at a crest.", unit="m", soft=(0, 1))
-    wavelength = number(1, "From crest to crest.", unit="m", soft=(0.05, 10), hard=(1e-4, None))
+    height = number(0.1, "How far it lifts at a crest.", unit="m", soft=(0, 1), suits=("largest", 1 / 40))
+    wavelength = number(
+        1, "From crest to crest.", unit="m", soft=(0.05, 10), hard=(1e-4, None), suits=("largest", 1 / 2)
+    )
     rate = number(0.5, "Crests that pass a point each second.", unit="Hz", soft=(-4, 4), accumulates=True, cycles=True)
     phase = number(0, "Where in its cycle it begins.", unit="turn", soft=(-1, 1))
     across = number(

@@ -31,6 +31,7 @@ class Channel:
     fixed: bool = False  # never animates, as what decides the topology of a mesh
     file: bool = False  # a text that names a file
     drawn: bool = False  # only how it is drawn: no motion reads it
+    suits: tuple[str, float] | None = None  # its first value: a share of the "largest" side or the "height" of a mesh
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words
@@ -110,6 +111,12 @@ class Kind:
             if known is not None and (known.__module__, known.__qualname__) != (cls.__module__, cls.__qualname__):
                 raise ValueError(f"“{cls.kind}” is the word of {known.title} already")
             _KINDS[cls.kind] = cls
+
+    @classmethod
+    def first_values(cls, mesh) -> dict[str, float]:
+        """Values of channels that suit a mesh of that size, for a layer that is new on it."""
+        sides = {"largest": max(float(mesh.size.max()), 1e-3), "height": max(float(mesh.size[1]), 1e-3)}
+        return {n: c.suits[1] * sides[c.suits[0]] for n, c in cls.channels.items() if c.suits is not None}
 
     @classmethod
     def summary(cls) -> str:
