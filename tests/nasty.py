@@ -24,10 +24,10 @@ from estampa.formats import gltf_skin
 from estampa.formats.meshfile import read_mesh
 from estampa.geometry.primitives import sheet, tube
 from estampa.hashing import array_digest
+from estampa.kinds.registry import kinds_in, load_kinds
 from estampa.press.run import estimate
 from estampa.scene import clips, joints
 from estampa.scene import commands as do
-from estampa.scene.channels import kinds_in, load_kinds
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, scene_bytes_to
 from estampa.scene.scene import Scene

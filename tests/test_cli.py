@@ -164,8 +164,9 @@ def test_a_new_layer_is_one_file_as_the_page_says():
     import numpy as np
 
     from estampa.geometry.primitives import sheet
+    from estampa.kinds.channels import number  # noqa: F401
+    from estampa.kinds.registry import _KINDS
     from estampa.motion.layer import Deformer  # noqa: F401  (used by the page's example)
-    from estampa.scene.channels import _KINDS, number  # noqa: F401
     from estampa.scene.scene import Scene
 
     code = re.search(r"```python\n(class Lift.*?)```", (ROOT / "docs/architecture.md").read_text(), re.S)[1]

@@ -16,7 +16,7 @@ from estampa.evaluate.remarks import remarks
 from estampa.geometry.primitives import sheet
 from estampa.reference import reference
 from estampa.scene import commands as do
-from estampa.scene.channels import kind_of
+from estampa.kinds.channels import kind_of
 from estampa.scene.scene import Scene
 from estampa.scene.document import Document
 from estampa.store.frames import FrameStore

@@ -24,9 +24,9 @@ from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
 from .geometry.mesh import Mesh
 from .geometry.primitives import box
+from .kinds.registry import kinds_in
 from .press.run import bake_scene
 from .scene import commands, joints, rig
-from .scene.channels import kinds_in
 from .scene.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .scene.curves import Curve, Key
 from .scene.document import Document, Thing

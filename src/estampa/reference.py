@@ -3,7 +3,8 @@
 import sys
 from pathlib import Path
 
-from .scene.channels import Channel, kinds_in
+from .kinds.channels import Channel
+from .kinds.registry import kinds_in
 from .scene.formula import FUNCTIONS, NAMES
 from .units import format_value
 

@@ -16,9 +16,9 @@ from .baking import keys
 from .baking.reduce import Tolerance
 from .geometry.primitives import sheet, tube
 from .hashing import digest
+from .kinds.registry import kinds_in
 from .scene import commands as do
 from .scene import joints as build
-from .scene.channels import kinds_in
 from .scene.document import Document
 from .scene.recovery import state_folder
 from .scene.scene import Scene

@@ -17,9 +17,9 @@ from estampa.app.fields import NumberField
 from estampa.app.tasks import Job, Jobs, Latest
 from estampa.errors import Cancelled, EstampaError
 from estampa.geometry.primitives import sheet
+from estampa.kinds.channels import Channel
 from estampa.scene import commands as do
 from estampa.scene import recovery
-from estampa.scene.channels import Channel
 from estampa.scene.scene import Scene
 from tests.app.conftest import answer
 from tests.conftest import DEAD

@@ -22,8 +22,8 @@ from estampa.app.movie import Order, film
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box
+from estampa.kinds.registry import GROUPS, kinds_in, load_kinds
 from estampa.scene import commands as do
-from estampa.scene.channels import GROUPS, kinds_in, load_kinds
 from estampa.scene.document import Document, Thing
 from estampa.scene.scene import Scene
 from tests.conftest import named

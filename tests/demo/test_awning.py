@@ -9,7 +9,7 @@ from estampa.demo.awning import COLUMNS, ROOF_ROWS, awning_mesh, stall_mesh
 from estampa.errors import EstampaError
 from estampa.evaluate.remarks import remarks
 from estampa.formats.meshfile import read_mesh
-from estampa.scene.channels import kinds_in
+from estampa.kinds.registry import kinds_in
 from tests.conftest import named
 
 

@@ -6,9 +6,9 @@ import pytest
 
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet, tube
+from estampa.kinds.registry import kind_of, kinds_in
 from estampa.scene import commands as do
 from estampa.scene import joints as build
-from estampa.scene.channels import kind_of, kinds_in
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

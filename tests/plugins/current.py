@@ -3,7 +3,7 @@
 import numpy as np
 
 from estampa.forces.force import Force
-from estampa.scene.channels import number, ref
+from estampa.kinds.channels import number, ref
 
 
 class Current(Force):

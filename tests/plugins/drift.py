@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from estampa.scene.channels import number
+from estampa.kinds.channels import number
 from estampa.solve.ensemble import Ensemble, Member
 from estampa.solve.frame import Column, Frame, Table
 

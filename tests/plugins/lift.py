@@ -1,7 +1,7 @@
 """A layer, as a newcomer would write one."""
 
+from estampa.kinds.channels import number
 from estampa.motion.layer import Deformer
-from estampa.scene.channels import number
 
 
 class Lift(Deformer):

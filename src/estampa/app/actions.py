@@ -2,7 +2,7 @@
 
 from PySide6.QtGui import QAction, QKeySequence
 
-from ..scene.channels import GROUPS, kind_of, kinds_in, layers_for
+from ..kinds.registry import GROUPS, kind_of, kinds_in, layers_for
 from . import theme
 from .sheet import add_layer
 

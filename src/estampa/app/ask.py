@@ -2,7 +2,7 @@
 
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QGridLayout, QLabel, QLineEdit
 
-from ..scene.channels import Channel
+from ..kinds.channels import Channel
 from .fields import NumberField
 
 

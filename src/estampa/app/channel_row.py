@@ -5,9 +5,9 @@ from PySide6.QtGui import QDrag
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QMenu, QMessageBox, QToolButton
 
 from ..errors import EstampaError
+from ..kinds.channels import Channel
 from ..motion.refine import needs
 from ..scene import commands as do
-from ..scene.channels import Channel
 from ..scene.document import Formula, Link, Opaque
 from ..scene.gate import fits_reference
 from ..units import format_bytes

@@ -5,7 +5,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 from ..errors import EstampaError
-from ..scene.channels import Channel
+from ..kinds.channels import Channel
 from ..units import format_value, parse_value
 from . import theme
 from .painting import Guarded

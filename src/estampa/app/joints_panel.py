@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..kinds.channels import number, whole
 from ..scene import clips
 from ..scene import joints as build
-from ..scene.channels import number, whole
 from . import theme
 from .fields import NumberField
 from .session import Session

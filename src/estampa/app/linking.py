@@ -18,8 +18,8 @@ from PySide6.QtWidgets import (
 )
 
 from ..errors import EstampaError
+from ..kinds.channels import Channel, number
 from ..scene import commands as do
-from ..scene.channels import Channel, number
 from ..scene.curves import Curve, Key
 from ..scene.document import Formula, Link, Source
 from ..scene.formula import FUNCTIONS, NAMES

@@ -23,8 +23,8 @@ from PySide6.QtWidgets import (
 from ..errors import EstampaError
 from ..evaluate import loops, sync
 from ..evaluate.evaluator import Evaluator
+from ..kinds.channels import number, whole
 from ..scene import commands as do
-from ..scene.channels import number, whole
 from ..units import format_value
 from . import theme
 from .fields import NumberField

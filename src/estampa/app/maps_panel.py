@@ -15,8 +15,8 @@ from PySide6.QtWidgets import (
 )
 
 from ..geometry import maps
+from ..kinds.channels import Channel
 from ..scene import commands as do
-from ..scene.channels import Channel
 from . import theme
 from .fields import NumberField
 from .session import Session

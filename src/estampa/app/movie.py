@@ -26,7 +26,7 @@ from ..disk import sweep, write_whole
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.loops import loop_range
-from ..scene.channels import whole
+from ..kinds.channels import whole
 from . import theme
 from .fields import NumberField
 from .files import unless_there, with_ending

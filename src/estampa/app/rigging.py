@@ -8,9 +8,10 @@ from ..baking import bodies
 from ..baking.reduce import Tolerance
 from ..errors import EstampaError
 from ..formats.meshfile import SUFFIXES, read_mesh
+from ..kinds.channels import choice, number, whole
+from ..kinds.registry import kinds_in
 from ..scene import commands as do
 from ..scene import rig
-from ..scene.channels import choice, kinds_in, number, whole
 from .ask import Ask
 from .skeletons import TIPS, TURNED
 from .tasks import Job

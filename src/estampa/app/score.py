@@ -16,8 +16,8 @@ from PySide6.QtWidgets import (
 )
 
 from ..errors import EstampaError
+from ..kinds.channels import Channel
 from ..scene import commands as do
-from ..scene.channels import Channel
 from . import theme
 from .curve_view import CurveView
 from .fields import NumberField

@@ -10,9 +10,9 @@ from ..baking.reduce import Tolerance
 from ..baking.rigged import add_rigged
 from ..errors import Cancelled, EstampaError
 from ..formats import gltf_skin
+from ..kinds.channels import choice, number, switch, text, whole
 from ..scene import clips
 from ..scene import joints as build
-from ..scene.channels import choice, number, switch, text, whole
 from .ask import Ask
 from .files import ask_to_replace
 from .tasks import Job

@@ -8,7 +8,7 @@ from PySide6.QtCore import QByteArray, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtSvg import QSvgRenderer
 
-from ..scene.channels import kind_of
+from ..kinds.registry import kind_of
 
 ASSETS = Path(__file__).parent / "assets"
 

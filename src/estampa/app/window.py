@@ -19,9 +19,9 @@ from PySide6.QtWidgets import (
 
 from .. import demo
 from ..formats.meshfile import SUFFIXES
+from ..kinds.registry import kind_of
 from ..scene import commands as do
 from ..scene import joints as build
-from ..scene.channels import kind_of
 from . import theme
 from .actions import PANELS, declare
 from .files import Files

@@ -14,9 +14,9 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.place import Place
 from ..hashing import digest
+from ..kinds.channels import Channel
 from ..motion.layer import Resolved
 from ..scene.bones import Bones
-from ..scene.channels import Channel
 from ..scene.curves import Curve
 from ..scene.document import Formula, Link, Thing
 from ..scene.graph import is_own_obstacle

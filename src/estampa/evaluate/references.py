@@ -20,7 +20,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..geometry.place import Place
-from ..motion.named import Course, Surface
+from ..kinds.named import Course, Surface
 from ..scene.document import Thing
 from ..scene.values import Rows
 from ..scene.zones import combined, weights

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..forces.force import AIR_DENSITY
-from ..scene.channels import BROKEN
+from ..kinds.registry import BROKEN
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
 from ..solve.cloth import MOST_ADDED

@@ -1,6 +1,6 @@
 """Collider: something solid that chains run into."""
 
-from ..scene.channels import choice, number, ref
+from ..kinds.channels import choice, number, ref
 from ..scene.things import Placed
 from .force import Force, Obstacle
 

@@ -7,8 +7,8 @@ from typing import ClassVar
 import numpy as np
 
 from ..geometry.place import Place
+from ..kinds.registry import Kind
 from ..motion.layer import Resolved
-from ..scene.channels import Kind
 
 AIR_DENSITY = 1.225  # kg/m3 at sea level, 15 degrees C (International Standard Atmosphere, ISO 2533)
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..scene.channels import number, ref
+from ..kinds.channels import number, ref
 from .force import Force
 
 

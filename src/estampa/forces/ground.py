@@ -1,6 +1,6 @@
 """Ground: a floor that solved things do not fall through."""
 
-from ..scene.channels import number
+from ..kinds.channels import number
 from .force import Force
 
 

@@ -3,9 +3,9 @@
 import numpy as np
 from numba import njit, prange
 
+from ..kinds.channels import number, ref, switch, whole
 from ..motion.gradient_noise import loop_tables, noise_at, permutation, plain_table
 from ..motion.layer import Resolved, origin_frame
-from ..scene.channels import number, ref, switch, whole
 from .force import Force, within
 
 # Beaufort scale in m/s: World Meteorological Organization, Manual on Codes, code table 1100.

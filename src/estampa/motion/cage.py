@@ -4,7 +4,7 @@ import numpy as np
 from numba import njit, prange
 
 from ..errors import EstampaError
-from ..scene.channels import ref
+from ..kinds.channels import ref
 from .layer import Deformer, kernel
 
 MOST_CAGE = 2000  # vertices

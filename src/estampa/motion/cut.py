@@ -5,7 +5,7 @@ from scipy.sparse import csr_matrix
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
-from ..scene.channels import choice, ref, switch
+from ..kinds.channels import choice, ref, switch
 from .remesh import Counts, Plan, Remesh
 
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..scene.channels import choice, number, ref, switch
+from ..kinds.channels import choice, number, ref, switch
 from .layer import Deformer
 
 

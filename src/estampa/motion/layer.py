@@ -12,8 +12,9 @@ from numba import njit, prange
 
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
-from ..scene.channels import Kind, number, ref
-from .named import Surface
+from ..kinds.channels import number, ref
+from ..kinds.named import Surface
+from ..kinds.registry import Kind
 
 # products may be joined with sums (one rounding instead of two); nothing else of the arithmetic is loosened
 kernel = njit(parallel=True, cache=True, nogil=True, fastmath={"contract"})

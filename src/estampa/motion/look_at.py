@@ -2,8 +2,8 @@
 
 import numpy as np
 
+from ..kinds.channels import choice, number, ref
 from ..lazy import transform
-from ..scene.channels import choice, number, ref
 from .layer import Deformer, stand
 
 _AXES = {"+z": (0, 0, 1), "-z": (0, 0, -1), "+y": (0, 1, 0), "-y": (0, -1, 0), "+x": (1, 0, 0), "-x": (-1, 0, 0)}

@@ -1,7 +1,7 @@
 """Morph: towards a kept shape."""
 
 from ..errors import EstampaError
-from ..scene.channels import choice, number, ref
+from ..kinds.channels import choice, number, ref
 from .layer import Deformer
 
 

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import prange
 
-from ..scene.channels import choice, number, ref, switch, whole
+from ..kinds.channels import choice, number, ref, switch, whole
 from .gradient_noise import fractal_slope, fractals, loop_tables, norm, permutation, plain_table
 from .layer import PART, Deformer, kernel, part, stand, to_local
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..scene.channels import number, ref
+from ..kinds.channels import number, ref
 from .layer import Deformer, stand
 
 _AXIS = {"unit": "m", "soft": (-2, 2), "group": "By"}

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..geometry.pose import Pose, in_skeleton
+from ..kinds.channels import number
 from ..scene.bones import Bones
-from ..scene.channels import number
 from ..scene.parts import OnPart
 from .layer import Layer, Resolved
 

@@ -5,7 +5,7 @@ from scipy.sparse import coo_matrix, csr_matrix, identity, vstack
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
-from ..scene.channels import choice, number, ref, switch, whole
+from ..kinds.channels import choice, number, ref, switch, whole
 from ..units import format_bytes
 from .remesh import Counts, Plan, Remesh
 

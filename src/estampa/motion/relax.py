@@ -3,7 +3,7 @@
 import numpy as np
 from numba import prange
 
-from ..scene.channels import number, switch, whole
+from ..kinds.channels import number, switch, whole
 from .layer import PART, Deformer, kernel, part
 
 

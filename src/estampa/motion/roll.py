@@ -2,8 +2,8 @@
 
 import numpy as np
 
+from ..kinds.channels import choice, number, ref
 from ..lazy import transform
-from ..scene.channels import choice, number, ref
 from .layer import Deformer
 
 

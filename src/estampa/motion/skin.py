@@ -4,7 +4,7 @@ import numpy as np
 from numba import prange
 
 from ..geometry.pose import squared, turns_of
-from ..scene.channels import choice, ref
+from ..kinds.channels import choice, ref
 from .layer import PART, Deformer, inline, kernel, part
 
 

@@ -4,7 +4,7 @@ import numpy as np
 from numba import prange
 
 from ..hashing import rand
-from ..scene.channels import number, ref, whole
+from ..kinds.channels import number, ref, whole
 from .bend import bent, headed
 from .layer import Deformer, from_local, kernel, stand, to_local
 

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import prange
 
-from ..scene.channels import number, ref
+from ..kinds.channels import number, ref
 from .layer import PART, Deformer, between, from_local, kernel, part, stand, to_local
 
 

@@ -4,7 +4,7 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from ..geometry.mesh import Mesh
-from ..scene.channels import number, switch
+from ..kinds.channels import number, switch
 from .remesh import Counts, Plan, Remesh
 
 

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import prange
 
-from ..scene.channels import choice, number, ref
+from ..kinds.channels import choice, number, ref
 from .layer import PART, Deformer, from_local, kernel, part, sincos, stand, to_local
 
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..disk import write_whole
 from ..formats import bvh
-from ..scene.channels import choice
+from ..kinds.channels import choice
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .rigs import JointPrint

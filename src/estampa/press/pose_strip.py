@@ -6,7 +6,7 @@ import numpy as np
 
 from ..disk import write_whole
 from ..formats import glb
-from ..scene.channels import whole
+from ..kinds.channels import whole
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 

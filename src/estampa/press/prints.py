@@ -11,7 +11,8 @@ from ..evaluate import outcome
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.outcome import Outcome
 from ..geometry.mesh import Mesh
-from ..scene.channels import Kind, number, ref, switch, text, whole
+from ..kinds.channels import number, ref, switch, text, whole
+from ..kinds.registry import Kind
 from ..scene.document import Thing
 
 

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from ..disk import write_whole
 from ..formats import usd
-from ..scene.channels import switch
+from ..kinds.channels import switch
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 

@@ -9,7 +9,7 @@ import numpy as np
 from ..disk import write_together
 from ..errors import EstampaError
 from ..formats import exr, glb
-from ..scene.channels import choice, switch
+from ..kinds.channels import choice, switch
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 

@@ -4,7 +4,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
-from .channels import kind_of, layers_for
+from ..kinds.registry import kind_of, layers_for
 from .curves import Curve, Key
 from .document import (
     Adopted,

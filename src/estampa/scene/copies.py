@@ -4,8 +4,9 @@ import numpy as np
 
 from ..geometry.place import Place
 from ..hashing import rand
+from ..kinds.channels import choice, number, ref, switch, whole
+from ..kinds.registry import Kind
 from ..lazy import transform
-from .channels import Kind, choice, number, ref, switch, whole
 
 MOST = 20_000
 

@@ -15,7 +15,8 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from ..hashing import digest
-from .channels import Channel, Kind, kind_of
+from ..kinds.channels import Channel
+from ..kinds.registry import Kind, kind_of
 from .curves import Curve
 from .formula import LONGEST, Refused, read
 

@@ -20,8 +20,8 @@ from pydantic import ValidationError
 from ..disk import sweep, write_whole
 from ..errors import EstampaError, disk_trouble
 from ..hashing import array_digest
+from ..kinds.registry import kind_of
 from . import gate
-from .channels import kind_of
 from .curves import Curve
 from .document import FILE_VERSION, Document, Frozen, Opaque
 from .scene import Arrays, Scene

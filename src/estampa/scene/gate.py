@@ -7,8 +7,8 @@ reference may name, that arrays fit what they are of, how much there is, and tha
 import numpy as np
 
 from ..errors import EstampaError
+from ..kinds.channels import Channel
 from .bones import MOST_JOINTS, Bones
-from .channels import Channel
 from .curves import Curve
 from .document import Formula, Link, Opaque, Thing
 from .graph import MOST_DEEP, refuse_ring

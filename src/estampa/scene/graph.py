@@ -5,7 +5,7 @@ and understood is followed.
 """
 
 from ..errors import EstampaError
-from .channels import layers_feel
+from ..kinds.registry import layers_feel
 from .document import Document, Thing
 
 MOST_DEEP = 500  # things riding on one another, or channels reading one another

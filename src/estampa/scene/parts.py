@@ -4,8 +4,9 @@ from fnmatch import fnmatchcase
 
 import numpy as np
 
+from ..kinds.channels import choice, ref, text
+from ..kinds.registry import Kind
 from .bones import Bones
-from .channels import Kind, choice, ref, text
 
 KINDS = {
     "all": "All of them",

@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from .channels import Kind, number, ref
+from ..kinds.channels import number, ref
+from ..kinds.registry import Kind
 from .things import Placed
 
 _METRES = {"unit": "m", "soft": (-1, 1), "group": "Away from rest"}

@@ -3,7 +3,8 @@
 import numpy as np
 
 from ..geometry.place import Place
-from .channels import Kind, choice, number, ref, switch, text, whole
+from ..kinds.channels import choice, number, ref, switch, text, whole
+from ..kinds.registry import Kind
 
 _METRES = {"unit": "m", "soft": (-5, 5), "group": "Position"}
 _TURN = {"unit": "rad", "soft": (-np.pi, np.pi), "group": "Turn"}

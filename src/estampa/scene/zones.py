@@ -4,7 +4,7 @@ import numpy as np
 from numba import njit, prange
 
 from ..geometry.place import Place
-from .channels import choice, number, ref, switch
+from ..kinds.channels import choice, number, ref, switch
 from .things import Placed
 
 SHAPES = {

@@ -10,8 +10,8 @@ from ..geometry import pose as turns
 from ..geometry.near import Grid
 from ..geometry.place import Place
 from ..geometry.pose import turn_matrices
+from ..kinds.channels import choice, number, ref, switch, whole
 from ..scene.bones import Bones
-from ..scene.channels import choice, number, ref, switch, whole
 from ..scene.parts import joints_of
 from . import rod_kernels as kernels
 from .frame import Column, Frame, Table

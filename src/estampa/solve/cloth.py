@@ -10,7 +10,7 @@ from scipy.sparse.csgraph import dijkstra
 from ..errors import EstampaError
 from ..forces.force import AIR_DENSITY
 from ..geometry.mesh import Mesh
-from ..scene.channels import choice, number, ref, whole
+from ..kinds.channels import choice, number, ref, whole
 from . import cloth_kernels as kernels
 from .frame import Frame
 from .schedule import Schedule, block_vertices, schedule, vertex_order

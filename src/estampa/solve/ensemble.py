@@ -15,8 +15,9 @@ from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
 from ..geometry.place import Place
 from ..hashing import digest
+from ..kinds.channels import ref
+from ..kinds.registry import Kind
 from ..motion.layer import Layer, Resolved
-from ..scene.channels import Kind, ref
 from .frame import Column, Frame
 
 

@@ -8,8 +8,8 @@ from ..errors import EstampaError
 from ..forces.force import AIR_DENSITY
 from ..geometry import pose as turns
 from ..geometry.pose import turn_matrices
+from ..kinds.channels import number, ref, switch, whole
 from ..scene.bones import Bones
-from ..scene.channels import number, ref, switch, whole
 from ..scene.parts import joints_of
 from . import stems_kernels as kernels
 from .frame import Column, Frame

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ...geometry import pose as turns
-from ...scene.channels import number
+from ...kinds.channels import number
 from ...scene.parts import joints_of
 from ..pose_layer import PoseLayer
 

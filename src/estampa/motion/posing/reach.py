@@ -3,7 +3,7 @@
 import numpy as np
 
 from ...geometry import pose as turns
-from ...scene.channels import ref
+from ...kinds.channels import ref
 from ..pose_layer import PoseLayer, Walk, point_of
 
 

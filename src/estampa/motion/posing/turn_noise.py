@@ -3,7 +3,7 @@
 import numpy as np
 
 from ...geometry import pose as turns
-from ...scene.channels import number, switch, whole
+from ...kinds.channels import number, switch, whole
 from ...scene.parts import joints_of
 from ..gradient_noise import fractal, permutation
 from ..pose_layer import PoseLayer

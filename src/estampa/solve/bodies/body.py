@@ -5,7 +5,7 @@ import numpy as np
 from ...geometry.pieces import Pieces
 from ...geometry.place import Place
 from ...geometry.pose import turn_matrices
-from ...scene.channels import choice, number, ref, whole
+from ...kinds.channels import choice, number, ref, whole
 from ..ensemble import Entering, Member
 from ..frame import Frame
 

@@ -6,7 +6,7 @@ from ...errors import EstampaError
 from ...forces.force import AIR_DENSITY
 from ...geometry import pose as turns
 from ...geometry.pieces import Pieces
-from ...scene.channels import whole
+from ...kinds.channels import whole
 from ...units import format_length
 from ..ensemble import Crowd, Ensemble, member_number
 from ..frame import Column, Frame, Table

@@ -1,6 +1,6 @@
-"""One declaration per kind of thing.
+"""Kinds and where they are found.
 
-A kind (a layer, a force, a print, a grip) is a class whose attributes declare its channels. The sheet,
+A kind (a layer, a force, an ensemble, a print, a thing) is a class whose attributes declare its channels. The sheet,
 the scene file, the lanes, the command line and the channel reference are all drawn from them.
 """
 
@@ -9,74 +9,10 @@ import importlib.util
 import os
 import pkgutil
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar
 
-
-@dataclass(frozen=True)
-class Channel:
-    """What one channel is: type, unit, range, default and a line of help."""
-
-    type: str  # number, whole, switch, choice, ref, text
-    default: Any
-    help: str
-    title: str = ""
-    unit: str = ""
-    soft: tuple[float, float] = (0.0, 1.0)  # where the slider runs; typing may pass it
-    hard: tuple[float | None, float | None] = (None, None)  # never passed
-    choices: tuple[tuple[str, str], ...] = ()  # (stored word, shown words)
-    to: str = ""  # ref: "map", or the kind of thing that may be named
-    accumulates: bool = False  # its integral over time is what the motion reads; of a thing: where it has been
-    fixed: bool = False  # never animates, as what decides the topology of a mesh
-    file: bool = False  # a text that names a file
-    drawn: bool = False  # only how it is drawn: no motion reads it
-    suits: tuple[str, float] | None = None  # its first value: a share of the "largest" side or the "height" of a mesh
-    cycles: bool = False  # a rate; in a loop it must go round a whole number of times
-    group: str = ""  # channels that share a row in the sheet
-    when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words
-    name: str = ""  # set by the class that declares it
-
-    def applies(self, constant) -> bool:
-        """Whether it can matter now. constant(name) -> the present word or switch of another channel of the kind."""
-        return all(constant(name) in words for name, words in self.when)
-
-    def clamp(self, value):
-        low, high = self.hard
-        value = max(value, low) if low is not None else value
-        return min(value, high) if high is not None else value
-
-    @property
-    def animates(self) -> bool:
-        return self.type in ("number", "whole", "switch") and not self.fixed
-
-    @property
-    def label(self) -> str:
-        return self.title or self.name.replace("_", " ").capitalize()
-
-
-def number(default: float, help: str, **more) -> Channel:
-    return Channel("number", float(default), help, **more)
-
-
-def whole(default: int, help: str, **more) -> Channel:
-    return Channel("whole", int(default), help, **more)
-
-
-def switch(default: bool, help: str, **more) -> Channel:
-    return Channel("switch", bool(default), help, **more)
-
-
-def choice(default: str, help: str, choices: dict[str, str], **more) -> Channel:
-    return Channel("choice", default, help, choices=tuple(choices.items()), **more)
-
-
-def ref(to: str, help: str, **more) -> Channel:
-    return Channel("ref", None, help, to=to, **more)
-
-
-def text(default: str, help: str, **more) -> Channel:
-    return Channel("text", default, help, **more)
+from .channels import Channel
 
 
 class Kind:

@@ -1,0 +1,1 @@
+"""Declarations: channels, the kinds that have them, and where kinds are found."""
