@@ -5,10 +5,10 @@ import tempfile
 import numpy as np
 import trimesh
 
+from estampa import edits as do
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.solve.bodies.engine import SOFT, STATIC_SOFT, unit_of

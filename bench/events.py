@@ -60,8 +60,8 @@ class Timed(QApplication):
 
 
 def heavy_scene():
+    from estampa import edits as do
     from estampa.geometry.primitives import box, sheet
-    from estampa.scene import commands as do
     from estampa.scene.document import Document, Thing
     from estampa.scene.scene import Scene
 
@@ -82,11 +82,11 @@ def heavy_scene():
 
 def main() -> int:
     app = Timed()
+    from estampa import edits as do
     from estampa.app import theme
     from estampa.app.actions import PANELS
     from estampa.app.session import Session
     from estampa.app.window import Window
-    from estampa.scene import commands as do
     from estampa.store.frames import FrameStore
 
     theme.use(app)

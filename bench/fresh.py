@@ -4,10 +4,10 @@ import time
 
 import numpy as np
 
+from estampa import edits as do
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet
 from estampa.hashing import digest
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

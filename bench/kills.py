@@ -19,8 +19,8 @@ BUSY = 0.5  # s of work within which the kill falls
 
 
 def scene_at(folder: Path):
+    from estampa import edits as do
     from estampa.geometry.primitives import sheet
-    from estampa.scene import commands as do
     from estampa.scene.document import Document
     from estampa.scene.scene import Scene
 
@@ -37,7 +37,7 @@ def scene_at(folder: Path):
 def job(word: str, folder: Path) -> None:
     """Does one thing again and again until it is killed, or once when it may write only so much."""
     import estampa
-    from estampa.scene import commands as do
+    from estampa import edits as do
     from estampa.scene.recovery import Autosave, sweep
     from estampa.store.frames import FrameStore
 

@@ -3,10 +3,10 @@
 import numpy as np
 from numba import get_num_threads, set_num_threads
 
+from estampa import edits as do
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined, ring, sheet
-from estampa.scene import commands as do
 from estampa.scene.curves import Curve, Key
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene, ShapeCache

@@ -62,10 +62,10 @@ def drag_to_picture() -> Row:
     from PySide6.QtCore import QEventLoop
     from PySide6.QtWidgets import QApplication
 
+    from estampa import edits as do
     from estampa.app import theme
     from estampa.app.window import Window
     from estampa.geometry.primitives import sheet
-    from estampa.scene import commands as do
 
     app = QApplication.instance() or QApplication([])
     theme.use(app)

@@ -8,8 +8,8 @@ os.environ["ESTAMPA_STATE"] = f"{_home}/state"
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.geometry.primitives import sheet
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore

@@ -17,6 +17,8 @@ from pathlib import Path
 import numpy as np
 import trimesh
 
+from estampa import edits as do
+from estampa.edits import clips, joints
 from estampa.errors import EstampaError
 from estampa.evaluate.loops import offers
 from estampa.evaluate.remarks import remarks
@@ -26,8 +28,6 @@ from estampa.geometry.primitives import sheet, tube
 from estampa.hashing import array_digest
 from estampa.kinds.registry import kinds_in, load_kinds
 from estampa.press.run import estimate
-from estampa.scene import clips, joints
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, scene_bytes_to
 from estampa.scene.scene import Scene

@@ -11,10 +11,10 @@ from pathlib import Path
 
 import pytest
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.cli import main
 from estampa.reference import reference
-from estampa.scene import commands as do
 from tests.conftest import named
 
 ROOT = Path(__file__).parents[1]

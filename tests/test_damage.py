@@ -13,13 +13,13 @@ import trimesh
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
+from estampa.edits import joints
 from estampa.errors import EstampaError
 from estampa.formats import gltf_skin
 from estampa.formats.meshfile import read_mesh
 from estampa.kinds.registry import layers_for
-from estampa.scene import commands as do
-from estampa.scene import joints
 from estampa.scene.file import scene_bytes_to
 from estampa.scene.scene import Scene
 from estampa.scene.values import Rows

@@ -24,7 +24,7 @@ from estampa.app.finder import Finder  # noqa: E402
 from estampa.app.session import Session  # noqa: E402
 from estampa.app.window import Window  # noqa: E402
 from estampa.demo import DATA  # noqa: E402
-from estampa.scene import commands as do  # noqa: E402
+from estampa import edits as do  # noqa: E402
 
 HERE = Path(__file__).parent
 app = QApplication([])

@@ -7,11 +7,14 @@ named by their `id`. Trouble is an EstampaError; every edit is one step that `Sc
 
 from pathlib import Path
 
+from . import edits as commands
 from .baking import bodies as body_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .baking.reduce import Tolerance
 from .baking.rigged import add_rigged
+from .edits import joints, rig
+from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .errors import Cancelled, EstampaError
 from .evaluate import starts
 from .evaluate.loops import close as close_loop
@@ -26,8 +29,6 @@ from .geometry.mesh import Mesh
 from .geometry.primitives import box
 from .kinds.registry import kinds_in
 from .press.run import bake_scene
-from .scene import commands, joints, rig
-from .scene.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .scene.curves import Curve, Key
 from .scene.document import Document, Thing
 from .scene.file import load_scene, save_scene

@@ -259,8 +259,8 @@ def _solve(a) -> int:
 
 
 def _loop(a) -> int:
+    from .edits import set_range
     from .evaluate import loops, sync
-    from .scene.commands import set_range
 
     if a.close or a.run_up is not None or a.desync:
         with _edited(a.scene) as scene:
@@ -287,8 +287,8 @@ def _loop(a) -> int:
 
 
 def _start(a) -> int:
+    from .edits import set_start
     from .evaluate import starts
-    from .scene.commands import set_start
 
     with _edited(a.scene) as scene:
         evaluator = scene.evaluator()
@@ -322,7 +322,7 @@ def _keys(a) -> int:
 
     from .baking import keys
     from .baking.reduce import Tolerance
-    from .scene import clips
+    from .edits import clips
 
     if a.bodies:
         return _body_keys(a, Tolerance(a.tips / 1000, math.radians(a.turn)))
@@ -363,7 +363,7 @@ def _body_keys(a, tolerance) -> int:
 
 
 def _split(a) -> int:
-    from .scene.commands import split
+    from .edits import split
 
     with _edited(a.scene) as scene:
         parts = split(scene, _named(scene, a.subject, scene.doc.subjects, "Subject").id)
@@ -372,7 +372,7 @@ def _split(a) -> int:
 
 
 def _clips(a) -> int:
-    from .scene import clips
+    from .edits import clips
 
     def edit(scene):
         owner = _clip_owner(scene, a.of, bool(a.new))
@@ -401,7 +401,7 @@ def _clip_owner(scene, name, new):
 
 
 def _bind(a) -> int:
-    from .scene import joints
+    from .edits import joints
 
     with _edited(a.scene) as scene:
         subject = _named(scene, a.subject, scene.doc.subjects, "Subject")

@@ -12,13 +12,13 @@ from pathlib import Path
 import numpy as np
 
 from . import disk, target
+from . import edits as do
 from .baking import keys
 from .baking.reduce import Tolerance
+from .edits import joints as build
 from .geometry.primitives import sheet, tube
 from .hashing import digest
 from .kinds.registry import kinds_in
-from .scene import commands as do
-from .scene import joints as build
 from .scene.document import Document
 from .scene.recovery import state_folder
 from .scene.scene import Scene

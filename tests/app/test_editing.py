@@ -12,11 +12,11 @@ from PySide6.QtGui import QContextMenuEvent, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.app.session import Session
 from estampa.app.window import Window
 from estampa.geometry.primitives import sheet
-from estampa.scene import commands as do
 from estampa.store.frames import FrameStore
 
 

@@ -6,9 +6,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialogButtonBox, QLabel
 
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.geometry.primitives import joined, ring, tube
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene

@@ -11,6 +11,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.app.finder import Finder
 from estampa.app.session import Session
@@ -18,7 +19,6 @@ from estampa.app.window import Window
 from estampa.evaluate.lanes import SOLVED, STALE
 from estampa.formats.obj import write_obj
 from estampa.geometry.primitives import joined, sheet
-from estampa.scene import commands as do
 from estampa.scene.scene import Scene
 from estampa.solve.cloth import Cloth
 from tests.app.conftest import answer

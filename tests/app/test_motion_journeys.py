@@ -8,9 +8,9 @@ from PySide6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialogButtonBox
 
+from estampa import edits as do
 from estampa.app.linking import CHANNEL, LinkDialog
 from estampa.geometry.primitives import joined, tube
-from estampa.scene import commands as do
 from estampa.scene.document import Document, Formula, Link
 from estampa.scene.scene import Scene
 from tests.solve.test_bodies import box

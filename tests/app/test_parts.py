@@ -12,13 +12,13 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
+from estampa import edits as do
 from estampa import open_scene, save_scene, warm
 from estampa.app.fields import NumberField
 from estampa.app.tasks import Job, Jobs, Latest
 from estampa.errors import Cancelled, EstampaError
 from estampa.geometry.primitives import sheet
 from estampa.kinds.channels import Channel
-from estampa.scene import commands as do
 from estampa.scene import recovery
 from estampa.scene.scene import Scene
 from tests.app.conftest import answer

@@ -14,6 +14,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
 from estampa import demo
+from estampa import edits as do
 from estampa.app import marks, theme
 from estampa.app.actions import PANELS
 from estampa.app.finder import Finder
@@ -23,7 +24,6 @@ from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box
 from estampa.kinds.registry import GROUPS, kinds_in, load_kinds
-from estampa.scene import commands as do
 from estampa.scene.document import Document, Thing
 from estampa.scene.scene import Scene
 from tests.conftest import named

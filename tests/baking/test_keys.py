@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.baking import keys as baking
 from estampa.baking.reduce import Tolerance
+from estampa.edits import clips
+from estampa.edits import joints as build
 from estampa.errors import EstampaError
-from estampa.scene import clips
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene

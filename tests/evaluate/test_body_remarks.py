@@ -2,10 +2,10 @@
 
 import numpy as np
 
+from estampa import edits as do
 from estampa.evaluate.remarks import remarks
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined, sheet
-from estampa.scene import commands as do
 from tests.solve.test_bodies import body, box, pier
 
 

@@ -4,6 +4,8 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+from estampa import edits as do
+from estampa.edits import rig
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, joined, sheet, tube
@@ -11,8 +13,6 @@ from estampa.geometry.scatter import scatter
 from estampa.motion.bend import Bend
 from estampa.motion.remesh import Counts
 from estampa.press import run as press
-from estampa.scene import commands as do
-from estampa.scene import rig
 from estampa.scene.curves import Curve, Key
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene

@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.errors import Cancelled, EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.evaluate.lanes import SOLVED, STALE, UNSOLVED, LaneMemory
 from estampa.evaluate.remarks import remarks
 from estampa.geometry.primitives import joined, sheet
-from estampa.scene import commands as do
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
 from tests.conftest import named

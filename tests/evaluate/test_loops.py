@@ -8,11 +8,11 @@ import numpy as np
 import pytest
 
 from estampa import bake, demo
+from estampa import edits as do
 from estampa.evaluate import loops, sync
 from estampa.evaluate.evaluator import Evaluator
 from estampa.evaluate.remarks import remarks
 from estampa.geometry.primitives import coloured, sheet
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from tests.conftest import named

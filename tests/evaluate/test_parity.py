@@ -4,11 +4,11 @@ if, and only if, the result may."""
 import numpy as np
 import pytest
 
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet, tube
 from estampa.kinds.registry import kind_of, kinds_in
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

@@ -4,14 +4,14 @@ import numpy as np
 import pytest
 
 from estampa import demo
+from estampa import edits as do
 from estampa.cli import main
+from estampa.edits import joints as build
 from estampa.evaluate import loops
 from estampa.evaluate.lanes import LaneMemory
 from estampa.evaluate.remarks import remarks
 from estampa.geometry.paths import Sampled
 from estampa.geometry.primitives import box, sheet, tube
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.document import Document, Thing
 from estampa.scene.file import load_scene, save_scene
 from estampa.scene.scene import Scene

@@ -3,11 +3,11 @@
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet
 from estampa.motion.noise import Noise
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene, ShapeCache
 from estampa.store.frames import FrameStore

@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.errors import EstampaError
 from estampa.evaluate import starts
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

@@ -3,15 +3,15 @@
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.baking import keys as baking
+from estampa.edits import clips, joints
 from estampa.errors import EstampaError
 from estampa.evaluate import loops, sync
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, joined, sheet
 from estampa.press import run as press
 from estampa.press.run import seam_jump
-from estampa.scene import clips, joints
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from tests.conftest import named

@@ -9,14 +9,14 @@ import pygltflib as gl
 import pytest
 from scipy.spatial.transform import Rotation
 
+from estampa import edits as do
 from estampa.baking.rigged import add_rigged
+from estampa.edits import clips
+from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.formats import bvh, gltf_skin, skinned
 from estampa.geometry.primitives import tube
 from estampa.press.run import run
-from estampa.scene import clips
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

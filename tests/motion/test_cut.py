@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.pieces import Pieces
 from estampa.geometry.primitives import sheet
-from estampa.scene import commands as do
 from tests.solve.test_bodies import pier
 
 

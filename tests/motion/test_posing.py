@@ -4,14 +4,14 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box, sheet, tube
 from estampa.motion.cage import coordinates
 from estampa.motion.posing.along import chord
 from estampa.motion.posing.reach import elbow
 from estampa.motion.skin import blend, blend_dual, blend_normals, parts_of
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

@@ -7,11 +7,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import coloured, joined
 from estampa.press.run import estimate, run
-from estampa.scene import commands as do
 from tests.solve.test_bodies import ball, body, box, pier
 
 VALIDATOR = Path(__file__).parents[2] / "node_modules" / "gltf-validator"

@@ -12,12 +12,12 @@ import pytest
 from pxr import Usd, UsdGeom
 
 from estampa import bake
+from estampa import edits as do
 from estampa.errors import Cancelled, EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.press import run as press
 from estampa.press.vertex_cache import VertexCache
 from estampa.press.vertex_texture import VertexTexture, layout
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore

@@ -5,6 +5,7 @@ import pygltflib as gl
 import pytest
 from pxr import Usd, UsdGeom
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats import glb
@@ -12,7 +13,6 @@ from estampa.formats.meshfile import read_mesh
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined
 from estampa.press.run import run
-from estampa.scene import commands as do
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from scipy.interpolate import CubicHermiteSpline
 
+from estampa import edits as do
 from estampa.errors import EstampaError
-from estampa.scene import commands as do
 from estampa.scene.curves import Curve, Key
 from estampa.units import format_value, parse_value
 from tests.conftest import named

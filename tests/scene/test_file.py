@@ -12,9 +12,9 @@ import zipfile
 import numpy as np
 import pytest
 
+from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.errors import EstampaError
-from estampa.scene import commands as do
 from tests.conftest import named
 
 

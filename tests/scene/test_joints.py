@@ -7,14 +7,14 @@ from hypothesis import strategies as st
 from scipy.sparse.linalg import spsolve
 from scipy.spatial.transform import Rotation, Slerp
 
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.geometry import pose as turns
 from estampa.geometry import weights as bound
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.paths import Sampled
 from estampa.geometry.primitives import box, joined, ring, sheet, tube
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.bones import Bones
 from estampa.scene.document import Rest, Thing
 from estampa.scene.file import load_scene, save_scene

@@ -8,8 +8,8 @@ import sys
 import pytest
 
 from estampa import disk, open_scene, save_scene
+from estampa import edits as do
 from estampa.errors import EstampaError
-from estampa.scene import commands as do
 from estampa.scene import recovery
 from estampa.scene.file import ChangedOnDisk
 from tests.conftest import DEAD

@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.geometry.place import Place
 from estampa.geometry.primitives import sheet
-from estampa.scene import commands as do
 from estampa.scene.document import Document, Formula, Link, Source
 from estampa.scene.file import load_scene, save_scene
 from estampa.scene.formula import FUNCTIONS, LONGEST, Refused, read, work_out

@@ -9,13 +9,13 @@ import pytest
 import trimesh
 
 from estampa import demo, save_scene
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.pieces import Pieces, mass_of
 from estampa.geometry.primitives import joined
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore

@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 from scipy.optimize import brentq
 
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box
-from estampa.scene import commands as do
-from estampa.scene import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

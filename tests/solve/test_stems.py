@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from scipy.special import ellipk
 
-from estampa.scene import commands as do
-from estampa.scene import joints as build
+from estampa import edits as do
+from estampa.edits import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.solve.stems import parts_of

@@ -4,10 +4,10 @@ from PySide6.QtCore import QEvent, QMimeData, QObject, QSize, Qt
 from PySide6.QtGui import QDrag
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QMenu, QMessageBox, QToolButton
 
+from .. import edits as do
 from ..errors import EstampaError
 from ..kinds.channels import Channel
 from ..motion.refine import needs
-from ..scene import commands as do
 from ..scene.document import Formula, Link, Opaque
 from ..scene.gate import fits_reference
 from ..units import format_bytes

@@ -3,8 +3,8 @@
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
+from .. import edits as do
 from ..kinds.channels import number
-from ..scene import commands as do
 from ..scene.curves import EXTENDS, TANGENTS
 from . import theme
 from .fields import NumberField

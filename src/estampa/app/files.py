@@ -6,9 +6,9 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
+from .. import edits as do
 from ..errors import Cancelled, EstampaError
 from ..formats.meshfile import SUFFIXES
-from ..scene import commands as do
 from ..scene import file, recovery
 from ..scene.scene import Scene
 from .import_dialog import ImportDialog, ReadFile

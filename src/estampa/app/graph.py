@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QMenu
 
-from ..scene import commands as do
+from .. import edits as do
 from ..scene.curves import SEGMENTS, TANGENTS, Key
 from ..units import format_value, to_shown
 from . import theme

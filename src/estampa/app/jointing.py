@@ -4,11 +4,11 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
+from ..edits import joints as build
 from ..geometry import pose as turns
 from ..geometry import weights as bound
 from ..geometry.place import Place
 from ..lazy import spatial
-from ..scene import joints as build
 from ..scene.bones import hand_pose
 from ..scene.skeleton import STRETCHES, TURNS
 from ..scene.values import Rows

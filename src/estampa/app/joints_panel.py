@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..edits import clips
+from ..edits import joints as build
 from ..kinds.channels import number, whole
-from ..scene import clips
-from ..scene import joints as build
 from . import theme
 from .fields import NumberField
 from .session import Session

@@ -5,8 +5,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
 from PySide6.QtWidgets import QMenu, QToolTip
 
+from .. import edits as do
 from ..evaluate.lanes import SOLVED, STALE
-from ..scene import commands as do
 from ..scene.curves import SEGMENTS
 from ..units import format_length, format_value
 from . import theme

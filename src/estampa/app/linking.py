@@ -17,9 +17,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .. import edits as do
 from ..errors import EstampaError
 from ..kinds.channels import Channel, number
-from ..scene import commands as do
 from ..scene.curves import Curve, Key
 from ..scene.document import Formula, Link, Source
 from ..scene.formula import FUNCTIONS, NAMES

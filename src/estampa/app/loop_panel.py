@@ -20,11 +20,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .. import edits as do
 from ..errors import EstampaError
 from ..evaluate import loops, sync
 from ..evaluate.evaluator import Evaluator
 from ..kinds.channels import number, whole
-from ..scene import commands as do
 from ..units import format_value
 from . import theme
 from .fields import NumberField

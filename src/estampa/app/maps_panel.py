@@ -14,9 +14,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .. import edits as do
 from ..geometry import maps
 from ..kinds.channels import Channel
-from ..scene import commands as do
 from . import theme
 from .fields import NumberField
 from .session import Session

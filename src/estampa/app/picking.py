@@ -2,8 +2,8 @@
 
 import numpy as np
 
+from .. import edits as do
 from ..geometry import maps
-from ..scene import commands as do
 from .render import Drawn
 
 REACH = 14  # pixels within which a vertex is picked

@@ -16,9 +16,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .. import edits as do
 from ..kinds.registry import kind_of, kinds_in
 from ..press import run as press
-from ..scene import commands as do
 from ..units import format_bytes
 from . import theme
 from .session import Beside, Session

@@ -4,14 +4,14 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog
 
+from .. import edits as do
 from ..baking import bodies
 from ..baking.reduce import Tolerance
+from ..edits import rig
 from ..errors import EstampaError
 from ..formats.meshfile import SUFFIXES, read_mesh
 from ..kinds.channels import choice, number, whole
 from ..kinds.registry import kinds_in
-from ..scene import commands as do
-from ..scene import rig
 from .ask import Ask
 from .skeletons import TIPS, TURNED
 from .tasks import Job

@@ -3,7 +3,7 @@
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTreeWidget, QTreeWidgetItem
 
-from ..scene import commands as do
+from .. import edits as do
 from . import theme
 from .session import Session
 

@@ -15,9 +15,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .. import edits as do
 from ..errors import EstampaError
 from ..kinds.channels import Channel
-from ..scene import commands as do
 from . import theme
 from .curve_view import CurveView
 from .fields import NumberField

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from .. import edits as do
 from ..baking.keys import clip_remarks
 from ..errors import EstampaError
 from ..evaluate import starts, sync
@@ -15,7 +16,6 @@ from ..evaluate.lanes import LaneMemory, LaneState
 from ..evaluate.live import Live
 from ..evaluate.remarks import remarks
 from ..evaluate.sync import InStep
-from ..scene import commands as do
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene

@@ -16,11 +16,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .. import edits as do
+from ..edits import clips
 from ..errors import EstampaError
 from ..geometry.pose import turn_matrices
 from ..kinds.registry import kind_of, kinds_in, layers_for
-from ..scene import clips
-from ..scene import commands as do
 from ..scene.curves import Curve
 from ..scene.document import Formula, Link
 from ..scene.values import Rows

@@ -8,11 +8,11 @@ from PySide6.QtWidgets import QFileDialog
 from ..baking import keys as baking
 from ..baking.reduce import Tolerance
 from ..baking.rigged import add_rigged
+from ..edits import clips
+from ..edits import joints as build
 from ..errors import Cancelled, EstampaError
 from ..formats import gltf_skin
 from ..kinds.channels import choice, number, switch, text, whole
-from ..scene import clips
-from ..scene import joints as build
 from .ask import Ask
 from .files import ask_to_replace
 from .tasks import Job

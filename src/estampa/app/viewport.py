@@ -8,9 +8,9 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from .. import edits as do
 from ..errors import EstampaError
 from ..geometry.place import Place
-from ..scene import commands as do
 from ..scene.things import Grip
 from ..scene.values import Rows
 from . import backdrops

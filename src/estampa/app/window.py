@@ -18,10 +18,10 @@ from PySide6.QtWidgets import (
 )
 
 from .. import demo
+from .. import edits as do
+from ..edits import joints as build
 from ..formats.meshfile import SUFFIXES
 from ..kinds.registry import kind_of
-from ..scene import commands as do
-from ..scene import joints as build
 from . import theme
 from .actions import PANELS, declare
 from .files import Files

@@ -4,14 +4,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..edits import clips, unique_name
 from ..errors import Cancelled, EstampaError
 from ..evaluate.remark import Remark
 from ..geometry import pose as turns
 from ..geometry.pose import Pose
 from ..hashing import digest
-from ..scene import clips
 from ..scene.bones import Bones
-from ..scene.commands import unique_name
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing
 from ..scene.parts import OnPart, joints_of

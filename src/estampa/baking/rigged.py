@@ -2,9 +2,9 @@
 
 import numpy as np
 
+from .. import edits as do
+from ..edits import clips
 from ..formats.gltf_skin import RiggedFile
-from ..scene import clips
-from ..scene import commands as do
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
 from ..scene.document import Bind, Clip, Kept, Rest, Target, Thing, new_id

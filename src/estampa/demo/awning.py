@@ -5,12 +5,12 @@ Run `python -m estampa.demo.awning` to make its mesh files again.
 
 import numpy as np
 
+from .. import edits as do
 from ..formats.meshfile import read_mesh
 from ..formats.obj import write_obj
 from ..geometry.maps import gradient
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined, sheet
-from ..scene import commands as do
 from ..scene.document import Document
 from ..scene.scene import Scene
 from . import DATA

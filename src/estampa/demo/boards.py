@@ -6,9 +6,9 @@ times as heavy by a ballast map: mass is the lesson.
 
 import numpy as np
 
+from .. import edits as do
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import coloured, joined
-from ..scene import commands as do
 from ..scene.document import Document
 from ..scene.scene import Scene
 

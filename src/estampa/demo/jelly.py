@@ -6,14 +6,14 @@ others can move the kite. Run `python -m estampa.demo.jelly` to make the scene f
 
 import numpy as np
 
+from .. import edits as do
 from ..baking import keys
 from ..baking.reduce import Tolerance
+from ..edits import joints
 from ..evaluate import loops
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.primitives import coloured, joined, ribbon, tube
-from ..scene import commands as do
-from ..scene import joints
 from ..scene.document import Document
 from ..scene.file import load_scene, save_scene
 from ..scene.scene import Scene

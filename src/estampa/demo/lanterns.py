@@ -6,12 +6,12 @@ The cord was solved and baked to keys, which can be edited; “Back to live” b
 
 import numpy as np
 
+from .. import edits as do
 from ..baking import keys
 from ..baking.reduce import Tolerance
+from ..edits import joints
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, joined, tube
-from ..scene import commands as do
-from ..scene import joints
 from ..scene.document import Document
 from ..scene.file import load_scene, save_scene
 from ..scene.scene import Scene

@@ -3,9 +3,9 @@ boardwalk for ever, under a camera that rides along."""
 
 import numpy as np
 
+from .. import edits as do
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, joined, ring, tube
-from ..scene import commands as do
 from ..scene.curves import Curve, Key
 from ..scene.document import Document
 from ..scene.scene import Scene

@@ -3,12 +3,12 @@ loops in 96 frames with a closed seam."""
 
 import numpy as np
 
+from .. import edits as do
+from ..edits import rig
 from ..evaluate import loops
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, disc, joined, ribbon, sheet, tube
 from ..hashing import rand
-from ..scene import commands as do
-from ..scene import rig
 from ..scene.document import Document
 from ..scene.scene import Scene
 

@@ -8,12 +8,12 @@ import tempfile
 
 import numpy as np
 
+from .. import edits as do
 from ..evaluate import starts
 from ..evaluate.evaluator import Evaluator
 from ..formats.meshfile import read_mesh
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import coloured, joined
-from ..scene import commands as do
 from ..scene.document import Document
 from ..scene.scene import Scene
 from ..store.frames import FrameStore

@@ -4,11 +4,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ..edits.joints import weights_of
 from ..errors import EstampaError
 from ..geometry.weights import jumps
 from ..scene.bones import Bones
 from ..scene.document import Thing
-from ..scene.joints import weights_of
 from ..scene.scene import Scene, Snapshot
 from .arrange import line_of
 from .remark import Remark

@@ -4,9 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from .. import edits as do
+from ..edits.rig import make_different
 from ..errors import EstampaError
-from ..scene import commands as do
-from ..scene.rig import make_different
 from ..scene.scene import Scene
 from . import outcome
 from .evaluator import Evaluator

@@ -2,13 +2,13 @@
 
 import numpy as np
 
+from ..edits import clips
 from ..errors import EstampaError
 from ..evaluate.evaluator import Evaluator
 from ..formats.skinned import Motion, Rigged
 from ..geometry.pose import Pose, pose_of
 from ..geometry.weights import few_of, spread
 from ..kinds.channels import ref, switch
-from ..scene import clips
 from ..scene.values import Rows
 from .prints import Job, Print
 from .run import skin_of

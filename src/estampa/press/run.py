@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..edits import clips
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.loops import loop_range
@@ -12,7 +13,6 @@ from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..hashing import digest
 from ..motion.remesh import Counts
-from ..scene import clips
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..units import format_length

@@ -3,8 +3,8 @@
 from pathlib import Path
 
 from ..disk import write_whole
+from ..edits import clips
 from ..formats import skinned
-from ..scene import clips
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .rigs import SkinnedPrint, motions_of, rig_of

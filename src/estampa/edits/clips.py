@@ -4,11 +4,12 @@ One clip is played: its keys are in place, on the channels. The others keep thei
 """
 
 from ..errors import EstampaError
-from .commands import _thing, free_name
-from .curves import Curve
-from .document import Clip, Document, Kept, Thing
-from .scene import Scene
-from .skeleton import POSED
+from ..scene.curves import Curve
+from ..scene.document import Clip, Document, Kept, Thing
+from ..scene.scene import Scene
+from ..scene.skeleton import POSED
+from . import free_name
+from .names import thing_named
 
 
 def _channels(owner: Thing):
@@ -87,14 +88,14 @@ def new_clip(scene: Scene, owner_id: str, name: str, first: int, last: int, loop
     the frame that equals the first."""
     if last < first:
         raise EstampaError("The clip", f"would end at {last}, before its start at {first}.", "Give a later end.")
-    owner = begun(_thing(scene, owner_id), name, int(first), int(last), loops)
+    owner = begun(thing_named(scene, owner_id), name, int(first), int(last), loops)
     scene.apply(f"New clip of {owner.name}", scene.doc.replace(owner))
     return owner.clips[-1]
 
 
 def use_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
     """Play another clip: its keys are put in place, those that were are kept in their own."""
-    owner = _thing(scene, owner_id)
+    owner = thing_named(scene, owner_id)
     chosen = _clip(owner, clip_id)
     if chosen.values is None:
         return
@@ -105,7 +106,7 @@ def use_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
 
 def set_clip(scene: Scene, owner_id: str, clip_id: str, **changes) -> None:
     """Change a clip's name, first, last, loops or speed."""
-    owner = _thing(scene, owner_id)
+    owner = thing_named(scene, owner_id)
     clip = _clip(owner, clip_id)
     if "name" in changes:
         others = owner.with_(clips=tuple(c for c in owner.clips if c.id != clip_id))
@@ -121,7 +122,7 @@ def set_clip(scene: Scene, owner_id: str, clip_id: str, **changes) -> None:
 
 def remove_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
     """Remove a clip. The keys of the one that is played stay in place."""
-    owner = _thing(scene, owner_id)
+    owner = thing_named(scene, owner_id)
     clip = _clip(owner, clip_id)
     clips = tuple(c for c in owner.clips if c.id != clip_id)
     scene.apply(f"Remove clip {clip.name}", scene.doc.replace(owner.with_(clips=clips)))
@@ -129,7 +130,7 @@ def remove_clip(scene: Scene, owner_id: str, clip_id: str) -> None:
 
 def reverse_clip(scene: Scene, owner_id: str, clip_id: str) -> Clip:
     """A new clip with the keys of another one played backwards; it is not played yet."""
-    owner = _thing(scene, owner_id)
+    owner = thing_named(scene, owner_id)
     clip = _clip(owner, clip_id)
     kept = values_of(owner) if clip.values is None else clip.values
     middle = clip.first + clip.last

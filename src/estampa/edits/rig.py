@@ -5,9 +5,10 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..hashing import rand
-from .commands import _declared, _thing, unique_name
-from .document import Thing, WeightMap
-from .scene import Scene
+from ..scene.document import Thing, WeightMap
+from ..scene.scene import Scene
+from . import unique_name
+from .names import declared_kind, thing_named
 
 # channels that are varied, and by how much at full strength: a share of the value, or so much either way
 SHARES = ("angle", "height", "aside", "scale")
@@ -27,7 +28,7 @@ def island_groups(mesh: Mesh, every: int = 1) -> list[np.ndarray]:
 
 def maps_by_island(scene: Scene, subject_id: str, every: int = 1) -> list[WeightMap]:
     """Make a weight map for each island, or for every n islands together, in one step of the history."""
-    subject = _thing(scene, subject_id)
+    subject = thing_named(scene, subject_id)
     mesh = scene.mesh(subject.mesh)
     groups = island_groups(mesh, every)
     if len(groups) > 500:
@@ -63,7 +64,7 @@ def layer_by_map(
 
     grip -- id of the grip, or the values of a new one that comes in the same step of the history
     """
-    subject, declared = _thing(scene, subject_id), _declared(kind)
+    subject, declared = thing_named(scene, subject_id), declared_kind(kind)
     doc, layers = scene.doc, []
     if isinstance(grip, dict):
         holder = Thing(kind="grip", name=unique_name(doc, f"{subject.name} control"), values=grip)
@@ -85,7 +86,7 @@ def layer_by_map(
 def make_different(scene: Scene, layer_ids: list[str], strength: float = 0.2, seed: int = 1) -> None:
     """Make layers a bit different in angle, axis and phase, about the mean of what they are now. Keyed, linked and
     locked channels are left alone."""
-    layers = [_thing(scene, i) for i in layer_ids]
+    layers = [thing_named(scene, i) for i in layer_ids]
     if len(layers) < 2:
         raise EstampaError(
             "“Make them different”", "needs at least two layers of one kind.", "Put a layer on each map first."
@@ -118,7 +119,7 @@ def differences(layers: list[Thing], strength: float, seed: int) -> list[dict]:
 
 def by_hand(scene: Scene, copies_id: str) -> None:
     """Turn copies that are arranged by rule into copies placed by hand, each where it stands now."""
-    copies = _thing(scene, copies_id)
+    copies = thing_named(scene, copies_id)
     subject = scene.doc.find(copies.constant("subject"))
     if subject is None:
         raise EstampaError(copies.name, "copies nothing.", "Choose its subject first.")

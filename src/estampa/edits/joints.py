@@ -8,12 +8,13 @@ from ..geometry import weights as bound
 from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose, pose_of
 from ..motion.cage import coordinates
-from .bones import MOST_JOINTS, Bones, hand_pose
-from .commands import Names, _thing, add_layer, unique_name
-from .document import Bind, Document, Rest, Thing, new_id
-from .scene import Scene
-from .skeleton import OWN, POSED
-from .values import Rows
+from ..scene.bones import MOST_JOINTS, Bones, hand_pose
+from ..scene.document import Bind, Document, Rest, Thing, new_id
+from ..scene.scene import Scene
+from ..scene.skeleton import OWN, POSED
+from ..scene.values import Rows
+from . import Names, add_layer, unique_name
+from .names import thing_named
 
 BIND_WAYS = {"heat": "Heat over the surface", "nearest": "Nearest joint, for loose planes"}
 
@@ -33,7 +34,7 @@ def add_skeleton(scene: Scene, lines: list[np.ndarray], name: str = "Skeleton", 
 
 def extend(scene: Scene, joint_id: str | None, skeleton_id: str, line, joint_name: str = "Joint") -> list[Thing]:
     """Hang a strand of joints along a line (m, 3), metres in the world, on a joint, or on the skeleton itself."""
-    skeleton = _thing(scene, skeleton_id)
+    skeleton = thing_named(scene, skeleton_id)
     bones = scene.values.bones(skeleton)
     above = scene.values.place(skeleton, Rows.one(scene.doc.start)).matrices[0]
     if joint_id is not None:
@@ -324,7 +325,7 @@ def _cleared(doc: Document, gone: str) -> Document:
 
 def to_rest(scene: Scene, skeleton_id: str, joint_ids: list[str] | None = None) -> None:
     """Take joints (all of them when none are named) back to rest: what moved them by hand is cleared, keys too."""
-    skeleton = _thing(scene, skeleton_id)
+    skeleton = thing_named(scene, skeleton_id)
     chosen = None if joint_ids is None else set(joint_ids)
     joints = [_unmoved(j) if chosen is None or j.id in chosen else j for j in skeleton.joints]
     if any(a is not b and a.values != b.values for a, b in zip(joints, skeleton.joints, strict=True)):
@@ -340,7 +341,7 @@ def rest_here(scene: Scene, skeleton_id: str, frame: float) -> None:
 
     Skins keep what they were bound to, so the mesh stays as it is shown.
     """
-    skeleton = _thing(scene, skeleton_id)
+    skeleton = thing_named(scene, skeleton_id)
     bones = scene.values.bones(skeleton)
     pose = hand_pose(scene.values, bones, Rows.one(frame))
     joints = [_with_rest(_unmoved(j), pose, i) for i, j in enumerate(bones.joints)]
@@ -374,7 +375,7 @@ def bind_skin(
 
 def worked_out(scene: Scene, subject_id: str, skeleton_id: str, way: str) -> tuple[np.ndarray, np.ndarray]:
     """((n, joints) weights, (n,) which vertices saw no joint); changes nothing, so it may run beside the window."""
-    subject, skeleton = _thing(scene, subject_id), _thing(scene, skeleton_id)
+    subject, skeleton = thing_named(scene, subject_id), thing_named(scene, skeleton_id)
     bones = scene.values.bones(skeleton)
     if not len(bones):
         raise EstampaError(skeleton.name, "has no joints.", "Click some into the mesh first (Joint tool, J).")
@@ -387,7 +388,7 @@ def worked_out(scene: Scene, subject_id: str, skeleton_id: str, way: str) -> tup
 
 def put_skin(scene, subject_id, skeleton_id, dense, most=4, method="linear", layer_id=None) -> Thing:
     """Put worked-out weights (n, joints) into a skin layer."""
-    subject, skeleton = _thing(scene, subject_id), _thing(scene, skeleton_id)
+    subject, skeleton = thing_named(scene, subject_id), thing_named(scene, skeleton_id)
     bones = scene.values.bones(skeleton)
     indices, weights = bound.few_of(dense, min(max(most, 1), 8))
     bind = bound_to(scene, subject, skeleton, bones.ids, bones.at_rest, indices, weights)
@@ -429,7 +430,7 @@ def _segments_in(scene, subject, skeleton, bones):
 
 def set_weights(scene: Scene, layer_id: str, dense: np.ndarray, label: str, merge: str | None = None) -> None:
     """Put other weights (n, joints of the bind) on a skin; rows are normalised, and only the largest are kept."""
-    layer = _thing(scene, layer_id)
+    layer = thing_named(scene, layer_id)
     bind = layer.bind
     indices, weights = bound.few_of(dense, scene.arrays.get(bind.indices).shape[1])
     changed = bind.with_(indices=scene.arrays.put(indices), weights=scene.arrays.put(weights))
@@ -444,7 +445,7 @@ def weights_of(scene: Scene, layer: Thing) -> np.ndarray:
 
 def set_joint_locked(scene: Scene, layer_id: str, joint_id: str, on: bool) -> None:
     """Lock the weights of a joint, so that painting leaves them alone, or free them."""
-    layer = _thing(scene, layer_id)
+    layer = thing_named(scene, layer_id)
     locked = tuple(j for j in layer.bind.locked if j != joint_id) + ((joint_id,) if on else ())
     scene.apply("Lock weights", scene.doc.replace(layer.with_(bind=layer.bind.with_(locked=locked))))
 
@@ -457,7 +458,7 @@ def bind_cage(scene: Scene, subject_id: str, cage_id: str, layer_id: str | None 
 
 def cage_coordinates(scene: Scene, subject_id: str, cage_id: str) -> np.ndarray:
     """(n, vertices of the cage) coordinates of a subject in its cage; changes nothing, so it may run on any thread."""
-    subject, cage = _thing(scene, subject_id), _thing(scene, cage_id)
+    subject, cage = thing_named(scene, subject_id), thing_named(scene, cage_id)
     if subject.id == cage.id or cage.mesh is None:
         raise EstampaError(cage.name, "cannot be a cage here.", "Choose another subject of few faces.")
     mesh, around = scene.mesh(subject.mesh), scene.mesh(cage.mesh)
@@ -475,14 +476,14 @@ def cage_coordinates(scene: Scene, subject_id: str, cage_id: str) -> np.ndarray:
 
 def put_cage(scene: Scene, subject_id: str, cage_id: str, weights: np.ndarray, layer_id: str | None = None) -> Thing:
     """Put worked-out coordinates into a cage layer."""
-    subject, cage = _thing(scene, subject_id), _thing(scene, cage_id)
+    subject, cage = thing_named(scene, subject_id), thing_named(scene, cage_id)
     fresh, bind = Thing(kind="cage", name=f"{cage.name} carries"), Bind(weights=scene.arrays.put(weights))
     return _put_bound(scene, subject, cage, layer_id, fresh, {"cage": cage.id}, bind)
 
 
 def from_beads(scene: Scene, subject_id: str, every: int = 1, swing: bool = True) -> Thing:
     """Skeleton, skin and swinging chain from a mesh of beads, in one step of the history."""
-    subject = _thing(scene, subject_id)
+    subject = thing_named(scene, subject_id)
     mesh, aside = scene.mesh(subject.mesh), Scene(scene.doc, scene.arrays)  # what is built there is one step here
     place = scene.values.place(subject, Rows.one(scene.doc.start))
     lines = [place.apply(line[None])[0] for line in bead_lines(mesh, every)]

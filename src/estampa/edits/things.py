@@ -1,0 +1,212 @@
+"""Edits of things: adding, removing, naming, copying, ordering."""
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry.mesh import Mesh
+from ..kinds.registry import layers_for
+from ..scene.document import Adopted, Document, Frozen, Material, MeshRef, Thing, new_id
+from ..scene.scene import Scene
+from ..scene.values import Values
+from .names import Names, declared_kind, thing_named, unique_name
+
+
+def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
+    """Add a subject with a mesh, in metres; `source` is the name of the file that it came from."""
+    return add_thing(scene, "subject", name=name, mesh=mesh_ref(scene, mesh, source))
+
+
+def split(scene: Scene, subject_id: str) -> list[Thing]:
+    """Make each island of a subject one of its own, the largest first; its maps are taken along. Raises EstampaError
+    when it is one piece, or has layers, which are of the whole."""
+    subject = thing_named(scene, subject_id)
+    mesh = scene.mesh(subject.mesh)
+    if mesh.island_count < 2:
+        raise EstampaError(subject.name, "is one island, so there is nothing to split.", "Split what has loose parts.")
+    if subject.stack:
+        raise EstampaError(subject.name, "has layers, which are of the whole of it.", "Split it before it gets layers.")
+    islands, found, names = mesh.islands, [], Names(scene.doc)
+    size = [float(np.prod(np.ptp(mesh.points[islands == i], axis=0) + 1e-9)) for i in range(mesh.island_count)]
+    for island in np.argsort(size, kind="stable")[::-1]:
+        own = islands == island
+        maps = [m.with_(id=new_id(), weights=scene.arrays.put(scene.arrays.get(m.weights)[own])) for m in subject.maps]
+        ref = mesh_ref(scene, mesh.only(own), subject.mesh.source)
+        name = names.numbered(subject.name)
+        found.append(Thing(kind="subject", name=name, values=subject.values, mesh=ref, maps=tuple(maps)))
+    things = [t for t in scene.doc.things]
+    place = things.index(subject)
+    scene.apply(f"Split {subject.name}", scene.doc.with_(things=(*things[:place], *found, *things[place + 1 :])))
+    return found
+
+
+def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
+    """Put the arrays of a mesh into the scene; returns what names them."""
+    put = scene.arrays.put
+    ref = MeshRef(
+        points=put(mesh.points),
+        face_counts=put(mesh.face_counts),
+        face_indices=put(mesh.face_indices),
+        uv=put(mesh.uv) if mesh.uv is not None else None,
+        source=source,
+        materials=tuple(Material(name=n, colour=tuple(c)) for n, c in mesh.materials),
+        face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
+        corners=tuple((name, put(values)) for name, values in sorted(mesh.corners.items())),
+    )
+    scene.know_mesh(ref, mesh)
+    return ref
+
+
+def add_thing(
+    scene: Scene,
+    kind: str,
+    name: str | None = None,
+    values: dict | None = None,
+    mesh: MeshRef | None = None,
+    spots: tuple = (),
+) -> Thing:
+    """Add a subject, grip, zone, path, camera, copies, force or print."""
+    declared = declared_kind(kind)
+    name = unique_name(scene.doc, name or declared.title)
+    thing = Thing(kind=kind, name=name, values=values or {}, mesh=mesh, spots=tuple(map(tuple, spots)))
+    where = "prints" if declared.family == "print" else "things"
+    doc = scene.doc.with_(**{where: (*getattr(scene.doc, where), thing)})
+    scene.apply(f"Add {thing.name}", doc)
+    return thing
+
+
+def add_layer(
+    scene: Scene,
+    subject_id: str,
+    kind: str,
+    name: str | None = None,
+    values: dict | None = None,
+    grip: dict | None = None,
+) -> Thing:
+    """Add a layer at the foot of a stack. With `grip`, a new grip of these values goes with it, in the
+    same step of the history, on the layer's channel `grip`."""
+    declared = declared_kind(kind)
+    subject = thing_named(scene, subject_id)
+    if declared not in layers_for(subject.kind) or subject.kind not in ("subject", "skeleton"):
+        moved = "the joints of a skeleton" if declared.moves == "joints" else "the points of a subject"
+        raise EstampaError(declared.title, f"moves {moved}, so it cannot go on {subject.name}.", "Select another one.")
+    doc, values = scene.doc, dict(values or {})
+    layer_name = unique_name(doc, name or declared.title)
+    if grip is not None:
+        holder = Thing(kind="grip", name=unique_name(doc, f"{layer_name} grip"), values=grip)
+        doc, values["grip"] = doc.with_(things=(*doc.things, holder)), holder.id
+    if getattr(declared, "ensemble", "") and not values.get("together"):
+        doc, values["together"] = _ensemble(doc, declared.ensemble)
+    layer = Thing(kind=kind, name=layer_name, values=values)
+    scene.apply(f"Add {layer.name}", doc.replace(subject.with_(stack=(*subject.stack, layer))))
+    return layer
+
+
+def _ensemble(doc: Document, kind: str) -> tuple[Document, str]:
+    """(the document, the id of the first ensemble of a kind); it is made when there is none."""
+    found = next((t for t in doc.things if t.kind == kind), None)
+    if found is None:
+        found = Thing(kind=kind, name=unique_name(doc, declared_kind(kind).title))
+        doc = doc.with_(things=(*doc.things, found))
+    return doc, found.id
+
+
+def remove(scene: Scene, thing_id: str) -> None:
+    """Remove a thing. Channels that name it are cleared, and those that read its channels keep what they are worth
+    at the first frame, in the same step. What hangs on a joint needs `joints.remove_joint`, which keeps it in place."""
+    thing = thing_named(scene, thing_id)
+    if thing.kind == "joint":
+        raise EstampaError(thing.name, "is a joint, on which others may hang.", "Take joints.remove_joint.")
+    values, gone = Values(scene.doc), {thing_id, *(l.id for l in thing.stack)}
+    doc = scene.doc.remove(thing_id)
+    gone |= {j.id for j in thing.joints}
+    for other, _ in list(doc.everything()):
+        kept = {n: v for n, v in other.values.items() if not (isinstance(v, str) and v in gone)}
+        for name, source in other.sources():
+            if source.thing in gone and name in kept:
+                kept[name] = values.at(other, name, doc.start)
+        if kept != other.values:
+            doc = doc.replace(other.with_(values=kept))
+    scene.apply(f"Remove {thing.name}", doc)
+
+
+def rename(scene: Scene, thing_id: str, name: str) -> None:
+    """Give a thing another name, with a number where that is taken."""
+    thing, name = thing_named(scene, thing_id), name.strip()
+    if name and name != thing.name:
+        scene.apply(f"Rename {thing.name}", scene.doc.replace(thing.with_(name=unique_name(scene.doc, name))))
+
+
+def set_on(scene: Scene, thing_id: str, on: bool) -> None:
+    """Switch a thing on or off."""
+    thing = thing_named(scene, thing_id)
+    scene.apply(f"Switch {thing.name} {'on' if on else 'off'}", scene.doc.replace(thing.with_(on=on)))
+
+
+def duplicate(scene: Scene, thing_id: str) -> Thing:
+    """Copy a thing with all that is its own. A joint takes along what hangs on it, and hangs on the same joint."""
+    thing, owner, doc = thing_named(scene, thing_id), scene.doc.owner(thing_id), scene.doc
+    if owner is not None and thing in owner.joints:
+        bones = scene.values.bones(owner)
+        hung = [bones.joints[i] for i in bones.below(bones.where[thing_id])]
+        ids, names = {j.id: new_id() for j in hung}, Names(doc)
+        copies = [_with_ids(joint, ids).with_(name=names.plain(joint.name)) for joint in hung]
+        copy = copies[0]
+        doc = doc.replace(owner.with_(joints=(*owner.joints, *copies)))
+    else:
+        ids = {t.id: new_id() for t in (thing, *thing.stack, *thing.joints, *thing.clips)}
+        copy = _with_ids(thing, ids).with_(name=unique_name(doc, thing.name))
+        if owner is not None:
+            i = owner.stack.index(thing) + 1
+            doc = doc.replace(owner.with_(stack=(*owner.stack[:i], copy, *owner.stack[i:])))
+        else:
+            where = "prints" if thing in doc.prints else "things"
+            doc = doc.with_(**{where: (*getattr(doc, where), copy)})
+    scene.apply(f"Duplicate {thing.name}", doc)
+    return copy
+
+
+def _with_ids(value, ids: dict[str, str]):
+    """A thing, or a part of one, with other ids wherever it names itself or a part of itself."""
+    if isinstance(value, Frozen):
+        parts = type(value).model_fields
+        return value.with_(**{n: _with_ids(getattr(value, n), ids) for n in parts})
+    if isinstance(value, dict):
+        return {n: _with_ids(v, ids) for n, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return type(value)(_with_ids(v, ids) for v in value)
+    return ids.get(value, value) if isinstance(value, str) else value
+
+
+def move_layer(scene: Scene, layer_id: str, place: int) -> None:
+    """Move a layer to a place in its own stack, 0 on top."""
+    layer, owner = thing_named(scene, layer_id), scene.doc.owner(layer_id)
+    if owner is None or layer not in owner.stack:
+        raise EstampaError(layer.name, "stands in no stack, so it has no order.", "Select a layer.")
+    rest = [l for l in owner.stack if l.id != layer_id]
+    rest.insert(max(0, min(place, len(rest))), layer)
+    if tuple(rest) != owner.stack:
+        scene.apply(f"Move {layer.name}", scene.doc.replace(owner.with_(stack=tuple(rest))))
+
+
+def set_spots(scene: Scene, thing_id: str, spots, label: str, merge: str | None = None) -> None:
+    """Set a path's points (x, y, z in metres) or the places of copies made by hand (x, y, z, turn in rad, size)."""
+    thing = thing_named(scene, thing_id)
+    rows = tuple(tuple(float(x) for x in spot) for spot in spots)
+    if not all(np.isfinite(spot).all() for spot in rows):
+        raise EstampaError(thing.name, "would have a point that is not a number.", "Undo, and move it again.")
+    scene.apply(label, scene.doc.replace(thing.with_(spots=rows)), merge)
+
+
+def set_start(scene: Scene, thing_id: str, adopted: Adopted | None) -> None:
+    """Let a solver begin from a state that was adopted (see evaluate.starts), or from rest again."""
+    thing = thing_named(scene, thing_id)
+    label = "Start from rest" if adopted is None else "Start from this frame"
+    scene.apply(label, scene.doc.replace(thing.with_(adopted=adopted)))
+
+
+def set_locked(scene: Scene, thing_id: str, channel: str, on: bool) -> None:
+    """Lock a channel, so that no handle or field moves it, or free it."""
+    thing = thing_named(scene, thing_id)
+    locked = tuple(n for n in thing.locked if n != channel) + ((channel,) if on else ())
+    word = "Lock" if on else "Unlock"
+    scene.apply(f"{word} {thing.name} · {channel}", scene.doc.replace(thing.with_(locked=locked)))
