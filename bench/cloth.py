@@ -3,7 +3,7 @@
 import numba
 import numpy as np
 
-from estampa.forces.force import World
+from estampa.fields.force import World
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
 from estampa.solve import cloth_kernels as kernels

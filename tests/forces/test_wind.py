@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from scipy.signal import welch
 
-from estampa.forces.force import World
-from estampa.forces.gravity import Gravity
-from estampa.forces.wind import BEAUFORT, Wind
+from estampa.fields.force import World
+from estampa.fields.gravity import Gravity
+from estampa.fields.wind import BEAUFORT, Wind
 from estampa.motion.layer import Resolved
 
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from estampa.forces.force import Force
+from estampa.fields.force import Force
 from estampa.kinds.channels import number, ref
 
 

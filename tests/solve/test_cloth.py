@@ -6,7 +6,7 @@ import pytest
 from scipy.optimize import approx_fprime, brentq
 
 from estampa.errors import EstampaError
-from estampa.forces.force import AIR_DENSITY, World
+from estampa.fields.force import AIR_DENSITY, World
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved

@@ -8,8 +8,7 @@ from ..scene.curves import Curve
 from ..scene.document import Clip, Document, Kept, Thing
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
-from . import free_name
-from .names import thing_named
+from .names import free_name, thing_named
 
 
 def _channels(owner: Thing):

@@ -13,8 +13,8 @@ from ..scene.document import Bind, Document, Rest, Thing, new_id
 from ..scene.scene import Scene
 from ..scene.skeleton import OWN, POSED
 from ..scene.values import Rows
-from . import Names, add_layer, unique_name
-from .names import thing_named
+from .names import Names, thing_named, unique_name
+from .things import add_layer
 
 BIND_WAYS = {"heat": "Heat over the surface", "nearest": "Nearest joint, for loose planes"}
 

@@ -7,8 +7,7 @@ from ..geometry.mesh import Mesh
 from ..hashing import rand
 from ..scene.document import Thing, WeightMap
 from ..scene.scene import Scene
-from . import unique_name
-from .names import declared_kind, thing_named
+from .names import declared_kind, thing_named, unique_name
 
 # channels that are varied, and by how much at full strength: a share of the value, or so much either way
 SHARES = ("angle", "height", "aside", "scale")

@@ -19,11 +19,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..fields.zones import combined, weights
 from ..geometry.place import Place
 from ..kinds.named import Course, Surface
 from ..scene.document import Thing
 from ..scene.values import Rows
-from ..scene.zones import combined, weights
 from .reader import NOTHING, Reader, Reading, Scope
 
 REFERENCES: dict = {}

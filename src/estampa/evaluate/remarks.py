@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
-from ..forces.force import AIR_DENSITY
+from ..fields.force import AIR_DENSITY
 from ..kinds.registry import BROKEN
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot

@@ -14,7 +14,7 @@ import numpy as np
 
 from .. import target
 from ..errors import Cancelled, EstampaError
-from ..forces.force import World
+from ..fields.force import World
 from ..hashing import SIZE, digest
 from ..lazy import spatial
 from ..scene.document import Thing

@@ -74,12 +74,11 @@ _KINDS: dict[str, type[Kind]] = {}
 BROKEN: dict[str, str] = {}  # file of a plug-in that could not be read -> why
 _FOLDERS = (
     "scene.things",
-    "scene.zones",
     "scene.copies",
     "scene.skeleton",
     "motion",
     "motion.posing",
-    "forces",
+    "fields",
     "solve",
     "solve.bodies",
     "press",

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..errors import EstampaError
-from ..forces.force import AIR_DENSITY, Obstacle, World
+from ..fields.force import AIR_DENSITY, Obstacle, World
 from ..geometry import pose as turns
 from ..geometry.near import Grid
 from ..geometry.place import Place

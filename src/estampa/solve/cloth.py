@@ -8,7 +8,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import dijkstra
 
 from ..errors import EstampaError
-from ..forces.force import AIR_DENSITY
+from ..fields.force import AIR_DENSITY
 from ..geometry.mesh import Mesh
 from ..kinds.channels import choice, number, ref, whole
 from . import cloth_kernels as kernels

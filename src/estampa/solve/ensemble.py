@@ -10,7 +10,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from ..forces.force import World
+from ..fields.force import World
 from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
 from ..geometry.place import Place

@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from ..forces.force import World
+from ..fields.force import World
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.pose import Pose

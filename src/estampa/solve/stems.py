@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..errors import EstampaError
-from ..forces.force import AIR_DENSITY
+from ..fields.force import AIR_DENSITY
 from ..geometry import pose as turns
 from ..geometry.pose import turn_matrices
 from ..kinds.channels import number, ref, switch, whole

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ...errors import EstampaError
-from ...forces.force import AIR_DENSITY
+from ...fields.force import AIR_DENSITY
 from ...geometry import pose as turns
 from ...geometry.pieces import Pieces
 from ...kinds.channels import whole

@@ -5,7 +5,7 @@ from numba import njit, prange
 
 from ..geometry.place import Place
 from ..kinds.channels import choice, number, ref, switch
-from .things import Placed
+from ..scene.things import Placed
 
 SHAPES = {
     "sphere": "Sphere",

@@ -1,0 +1,1 @@
+"""What acts everywhere: gravity, wind, the ground, obstacles, and the zones that bound it."""

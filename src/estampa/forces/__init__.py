@@ -1,1 +1,0 @@
-"""Gravity, wind, ground: what a solver feels, sampled at points."""
