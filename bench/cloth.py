@@ -2,13 +2,13 @@
 
 import numba
 import numpy as np
+from estampa.solve.cloth.kind.kind import Cloth, Parts
+from estampa.solve.cloth.kind.schedule import block_vertices, schedule
 
 from estampa.fields.force import World
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
-from estampa.solve import cloth_kernels as kernels
-from estampa.solve.cloth import Cloth, Parts
-from estampa.solve.schedule import block_vertices, schedule
+from estampa.solve.cloth.kind import kernels
 from estampa.solve.solver import Inputs
 
 from .measure import Row, in_turn, ms

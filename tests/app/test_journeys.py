@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from estampa.solve.cloth.kind.kind import Cloth
 from PySide6.QtCore import QMimeData, QPointF, Qt
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
@@ -20,7 +21,6 @@ from estampa.evaluate.lanes import SOLVED, STALE
 from estampa.formats.obj import write_obj
 from estampa.geometry.primitives import joined, sheet
 from estampa.scene.scene import Scene
-from estampa.solve.cloth import Cloth
 from tests.app.conftest import answer
 from tests.conftest import DEAD
 

@@ -24,7 +24,7 @@ from ..kinds.registry import kind_of, kinds_in, layers_for
 from ..scene.curves import Curve
 from ..scene.document import Formula, Link
 from ..scene.values import Rows
-from ..solve.stems import parts_of
+from ..solve.stems.kind import parts_of
 from ..units import format_length
 from . import theme
 from .channel_row import Row

@@ -10,7 +10,7 @@ from ..fields.force import AIR_DENSITY
 from ..kinds.registry import BROKEN
 from ..scene.document import Opaque, Thing
 from ..scene.scene import Scene, Snapshot
-from ..solve.cloth import MOST_ADDED
+from ..solve.cloth.kind import MOST_ADDED
 from ..units import format_length
 from . import remarks_bodies, remarks_joints, remarks_motion
 from .remark import Remark

@@ -79,7 +79,9 @@ _FOLDERS = (
     "motion",
     "motion.posing",
     "fields",
-    "solve",
+    "solve.cloth",
+    "solve.rods",
+    "solve.stems",
     "solve.bodies",
     "press",
 )

@@ -7,14 +7,14 @@ from numba import njit
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import dijkstra
 
-from ..errors import EstampaError
-from ..fields.force import AIR_DENSITY
-from ..geometry.mesh import Mesh
-from ..kinds.channels import choice, number, ref, whole
-from . import cloth_kernels as kernels
-from .frame import Frame
+from ...errors import EstampaError
+from ...fields.force import AIR_DENSITY
+from ...geometry.mesh import Mesh
+from ...kinds.channels import choice, number, ref, whole
+from ..frame import Frame
+from ..solver import Inputs, Solver
+from . import kernels
 from .schedule import Schedule, block_vertices, schedule, vertex_order
-from .solver import Inputs, Solver
 
 MOST_SUBSTEPS = 2000
 MOST_ADDED = 400  # substeps that a load may ask for by itself

@@ -4,18 +4,18 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..errors import EstampaError
-from ..fields.force import AIR_DENSITY, Obstacle, World
-from ..geometry import pose as turns
-from ..geometry.near import Grid
-from ..geometry.place import Place
-from ..geometry.pose import turn_matrices
-from ..kinds.channels import choice, number, ref, switch, whole
-from ..scene.bones import Bones
-from ..scene.parts import joints_of
-from . import rod_kernels as kernels
-from .frame import Column, Frame, Table
-from .solver import PLACED, PoseInputs, PoseSolver
+from ...errors import EstampaError
+from ...fields.force import AIR_DENSITY, Obstacle, World
+from ...geometry import pose as turns
+from ...geometry.near import Grid
+from ...geometry.place import Place
+from ...geometry.pose import turn_matrices
+from ...kinds.channels import choice, number, ref, switch, whole
+from ...scene.bones import Bones
+from ...scene.parts import joints_of
+from ..frame import Column, Frame, Table
+from ..solver import PLACED, PoseInputs, PoseSolver
+from . import kernels
 
 SHAPES = ("sphere", "capsule", "box", "plane")
 

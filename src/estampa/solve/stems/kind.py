@@ -4,16 +4,16 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..errors import EstampaError
-from ..fields.force import AIR_DENSITY
-from ..geometry import pose as turns
-from ..geometry.pose import turn_matrices
-from ..kinds.channels import number, ref, switch, whole
-from ..scene.bones import Bones
-from ..scene.parts import joints_of
-from . import stems_kernels as kernels
-from .frame import Column, Frame
-from .solver import PoseInputs, PoseSolver
+from ...errors import EstampaError
+from ...fields.force import AIR_DENSITY
+from ...geometry import pose as turns
+from ...geometry.pose import turn_matrices
+from ...kinds.channels import number, ref, switch, whole
+from ...scene.bones import Bones
+from ...scene.parts import joints_of
+from ..frame import Column, Frame
+from ..solver import PoseInputs, PoseSolver
+from . import kernels
 
 
 class Stems(PoseSolver):

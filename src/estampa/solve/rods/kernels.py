@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit, prange
 
-from ..geometry.near import closest_to, edge
+from ...geometry.near import closest_to, edge
 
 OUT = 1.0  # m/s at which what began inside something else is let out
 LOOKED = 4  # steps between two searches for what may touch

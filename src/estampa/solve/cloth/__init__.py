@@ -1,0 +1,1 @@
+"""Cloth: its constraints from a mesh (kind), what solves them (kernels), and in which order (schedule)."""

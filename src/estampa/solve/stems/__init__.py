@@ -1,0 +1,1 @@
+"""Stems: rooted plants as stiff rods (kind), and what solves them (kernels)."""
