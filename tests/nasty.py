@@ -20,12 +20,12 @@ import trimesh
 from estampa import edits as do
 from estampa.edits import clips, joints
 from estampa.errors import EstampaError
-from estampa.evaluate.loops import offers
-from estampa.evaluate.remarks import remarks
 from estampa.formats import gltf_skin
 from estampa.formats.meshfile import read_mesh
 from estampa.geometry.primitives import sheet, tube
 from estampa.hashing import array_digest
+from estampa.inspect.loops import offers
+from estampa.inspect.remarks.scene import remarks
 from estampa.kinds.registry import kinds_in, load_kinds
 from estampa.press.run import estimate
 from estampa.scene.document import Document

@@ -12,7 +12,7 @@ import json, tempfile
 import estampa
 import numpy as np
 from estampa.app.theme import icon
-from estampa.evaluate.remarks import remarks
+from estampa.inspect.remarks.scene import remarks
 from estampa.geometry.primitives import sheet
 from estampa.reference import reference
 from estampa.scene import commands as do

@@ -17,16 +17,16 @@ from .edits import joints, rig
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .errors import Cancelled, EstampaError
 from .evaluate import starts
-from .evaluate.loops import close as close_loop
-from .evaluate.loops import offers as loop_offers
-from .evaluate.loops import seams
-from .evaluate.remarks import remarks
-from .evaluate.sync import desync, in_step
 from .formats.gltf_skin import read as read_rig
 from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
 from .geometry.mesh import Mesh
 from .geometry.primitives import box
+from .inspect.loops import close as close_loop
+from .inspect.loops import offers as loop_offers
+from .inspect.loops import seams
+from .inspect.remarks.scene import remarks
+from .inspect.sync import desync, in_step
 from .kinds.registry import kinds_in
 from .press.run import bake_scene
 from .scene.curves import Curve, Key

@@ -260,7 +260,7 @@ def _solve(a) -> int:
 
 def _loop(a) -> int:
     from .edits import set_range
-    from .evaluate import loops, sync
+    from .inspect import loops, sync
 
     if a.close or a.run_up is not None or a.desync:
         with _edited(a.scene) as scene:
@@ -440,7 +440,7 @@ def _rig(a) -> int:
 
 def _movie(a) -> int:
     from .api import film
-    from .evaluate.loops import loop_range
+    from .inspect.loops import loop_range
 
     scene, out = _load(a.scene), Path(a.out)
     wide, _, tall = a.size.partition("x")
@@ -487,8 +487,8 @@ def _bake_all(scene, out, print_names) -> int:
 
 def _check(a) -> int:
     from .baking.keys import clip_remarks
-    from .evaluate.remarks import remarks
     from .evaluate.starts import remarks_on
+    from .inspect.remarks.scene import remarks
 
     scene = _load(a.scene)
     evaluator = scene.evaluator()

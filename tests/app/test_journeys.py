@@ -17,9 +17,9 @@ from estampa import open_scene, save_scene
 from estampa.app.finder import Finder
 from estampa.app.session import Session
 from estampa.app.window import Window
-from estampa.evaluate.lanes import SOLVED, STALE
 from estampa.formats.obj import write_obj
 from estampa.geometry.primitives import joined, sheet
+from estampa.inspect.lanes import SOLVED, STALE
 from estampa.scene.scene import Scene
 from tests.app.conftest import answer
 from tests.conftest import DEAD

@@ -7,8 +7,8 @@ from estampa import demo
 from estampa.demo import DATA
 from estampa.demo.awning import COLUMNS, ROOF_ROWS, awning_mesh, stall_mesh
 from estampa.errors import EstampaError
-from estampa.evaluate.remarks import remarks
 from estampa.formats.meshfile import read_mesh
+from estampa.inspect.remarks.scene import remarks
 from estampa.kinds.registry import kinds_in
 from tests.conftest import named
 

@@ -3,9 +3,9 @@
 import numpy as np
 
 from estampa import edits as do
-from estampa.evaluate.remarks import remarks
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined, sheet
+from estampa.inspect.remarks.scene import remarks
 from tests.solve.test_bodies import body, box, pier
 
 

@@ -6,9 +6,9 @@ import pytest
 from estampa import edits as do
 from estampa.errors import Cancelled, EstampaError
 from estampa.evaluate.evaluator import Evaluator
-from estampa.evaluate.lanes import SOLVED, STALE, UNSOLVED, LaneMemory
-from estampa.evaluate.remarks import remarks
 from estampa.geometry.primitives import joined, sheet
+from estampa.inspect.lanes import SOLVED, STALE, UNSOLVED, LaneMemory
+from estampa.inspect.remarks.scene import remarks
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
 from tests.conftest import named

@@ -9,10 +9,10 @@ import pytest
 
 from estampa import bake, demo
 from estampa import edits as do
-from estampa.evaluate import loops, sync
 from estampa.evaluate.evaluator import Evaluator
-from estampa.evaluate.remarks import remarks
 from estampa.geometry.primitives import coloured, sheet
+from estampa.inspect import loops, sync
+from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from tests.conftest import named

@@ -7,11 +7,11 @@ from estampa import demo
 from estampa import edits as do
 from estampa.cli import main
 from estampa.edits import joints as build
-from estampa.evaluate import loops
-from estampa.evaluate.lanes import LaneMemory
-from estampa.evaluate.remarks import remarks
 from estampa.geometry.paths import Sampled
 from estampa.geometry.primitives import box, sheet, tube
+from estampa.inspect import loops
+from estampa.inspect.lanes import LaneMemory
+from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document, Thing
 from estampa.scene.file import load_scene, save_scene
 from estampa.scene.scene import Scene

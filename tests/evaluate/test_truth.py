@@ -7,9 +7,9 @@ from estampa import edits as do
 from estampa.baking import keys as baking
 from estampa.edits import clips, joints
 from estampa.errors import EstampaError
-from estampa.evaluate import loops, sync
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, joined, sheet
+from estampa.inspect import loops, sync
 from estampa.press import run as press
 from estampa.press.run import seam_jump
 from estampa.scene.document import Document

@@ -11,8 +11,8 @@ import pytest
 from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
-from estampa.evaluate.lanes import STALE, UNSOLVED, LaneMemory
 from estampa.hashing import digest, rand
+from estampa.inspect.lanes import STALE, UNSOLVED, LaneMemory
 from estampa.solve.frame import Frame, Table
 from estampa.store.frames import DEFAULT_LIMIT, FrameStore, limit_of
 

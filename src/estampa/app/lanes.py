@@ -6,7 +6,7 @@ from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygon
 from PySide6.QtWidgets import QMenu, QToolTip
 
 from .. import edits as do
-from ..evaluate.lanes import SOLVED, STALE
+from ..inspect.lanes import SOLVED, STALE
 from ..scene.curves import SEGMENTS
 from ..units import format_length, format_value
 from . import theme

@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 
 from .. import edits as do
 from ..errors import EstampaError
-from ..evaluate import loops, sync
 from ..evaluate.evaluator import Evaluator
+from ..inspect import loops, sync
 from ..kinds.channels import number, whole
 from ..units import format_value
 from . import theme

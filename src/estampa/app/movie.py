@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 from ..disk import sweep, write_whole
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
-from ..evaluate.loops import loop_range
+from ..inspect.loops import loop_range
 from ..kinds.channels import whole
 from . import theme
 from .fields import NumberField

@@ -10,12 +10,13 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from .. import edits as do
 from ..baking.keys import clip_remarks
 from ..errors import EstampaError
-from ..evaluate import starts, sync
+from ..evaluate import starts
 from ..evaluate.evaluator import Evaluator
-from ..evaluate.lanes import LaneMemory, LaneState
 from ..evaluate.live import Live
-from ..evaluate.remarks import remarks
-from ..evaluate.sync import InStep
+from ..inspect import sync
+from ..inspect.lanes import LaneMemory, LaneState
+from ..inspect.remarks.scene import remarks
+from ..inspect.sync import InStep
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene

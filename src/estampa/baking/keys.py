@@ -6,10 +6,10 @@ import numpy as np
 
 from ..edits import clips, unique_name
 from ..errors import Cancelled, EstampaError
-from ..evaluate.remark import Remark
 from ..geometry import pose as turns
 from ..geometry.pose import Pose
 from ..hashing import digest
+from ..inspect.remarks.remark import Remark
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing

@@ -10,10 +10,10 @@ from .. import edits as do
 from ..baking import keys
 from ..baking.reduce import Tolerance
 from ..edits import joints
-from ..evaluate import loops
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.primitives import coloured, joined, ribbon, tube
+from ..inspect import loops
 from ..scene.document import Document
 from ..scene.file import load_scene, save_scene
 from ..scene.scene import Scene

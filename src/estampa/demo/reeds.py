@@ -5,10 +5,10 @@ import numpy as np
 
 from .. import edits as do
 from ..edits import rig
-from ..evaluate import loops
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, disc, joined, ribbon, sheet, tube
 from ..hashing import rand
+from ..inspect import loops
 from ..scene.document import Document
 from ..scene.scene import Scene
 

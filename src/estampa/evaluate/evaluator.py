@@ -10,8 +10,8 @@ from ..scene.document import Document, Thing
 from ..scene.graph import member_of
 from ..scene.values import Values
 from .arrange import Stage
-from .poses import Poses
 from .reader import Reader
+from .rigs import Poses
 from .runs import Playing, Runs
 from .stacks import Copied, Shape, Stacks
 from .topology import Topology

@@ -6,10 +6,10 @@ What is adopted is kept in the scene itself, so that it outlives the store and w
 import numpy as np
 
 from ..errors import EstampaError
+from ..inspect.remarks.remark import Remark
 from ..lazy import spatial
 from ..scene.document import Adopted, AdoptedTable, Thing
 from ..solve.frame import Frame, Table
-from .remark import Remark
 from .runs import Run
 
 

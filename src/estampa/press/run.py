@@ -8,10 +8,10 @@ import numpy as np
 from ..edits import clips
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
-from ..evaluate.loops import loop_range
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..hashing import digest
+from ..inspect.loops import loop_range
 from ..motion.remesh import Counts
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene

@@ -4,10 +4,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..errors import EstampaError
-from ..scene.document import Curve, Formula, Link
-from ..scene.scene import Scene, Snapshot
-from .arrange import line_of
+from ...errors import EstampaError
+from ...evaluate.arrange import line_of
+from ...scene.document import Curve, Formula, Link
+from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 
 

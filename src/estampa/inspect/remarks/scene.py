@@ -5,14 +5,16 @@ from pathlib import Path
 
 import numpy as np
 
-from ..errors import EstampaError
-from ..fields.force import AIR_DENSITY
-from ..kinds.registry import BROKEN
-from ..scene.document import Opaque, Thing
-from ..scene.scene import Scene, Snapshot
-from ..solve.cloth.kind import MOST_ADDED
-from ..units import format_length
-from . import remarks_bodies, remarks_joints, remarks_motion
+from ...errors import EstampaError
+from ...fields.force import AIR_DENSITY
+from ...kinds.registry import BROKEN
+from ...scene.document import Opaque, Thing
+from ...scene.scene import Scene, Snapshot
+from ...solve.cloth.kind import MOST_ADDED
+from ...units import format_length
+from . import bodies as remarks_bodies
+from . import joints as remarks_joints
+from . import motion as remarks_motion
 from .remark import Remark
 
 

@@ -4,13 +4,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..geometry.pieces import Pieces
-from ..scene.curves import Curve
-from ..scene.document import Thing
-from ..scene.graph import member_of
-from ..scene.scene import Scene, Snapshot
-from ..scene.values import Rows
-from ..units import format_length
+from ...geometry.pieces import Pieces
+from ...scene.curves import Curve
+from ...scene.document import Thing
+from ...scene.graph import member_of
+from ...scene.scene import Scene, Snapshot
+from ...scene.values import Rows
+from ...units import format_length
 from .remark import Remark
 
 PILE = 10_000  # times as heavy as another, from where on a pile of both is hard to solve

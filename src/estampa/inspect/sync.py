@@ -7,9 +7,9 @@ import numpy as np
 from .. import edits as do
 from ..edits.rig import make_different
 from ..errors import EstampaError
+from ..evaluate import outcome
+from ..evaluate.evaluator import Evaluator
 from ..scene.scene import Scene
-from . import outcome
-from .evaluator import Evaluator
 from .loops import loop_range
 
 SAMPLES = 32  # frames looked at over the range

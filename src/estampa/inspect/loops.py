@@ -6,6 +6,9 @@ from functools import cache
 import numpy as np
 
 from ..errors import EstampaError
+from ..evaluate import outcome
+from ..evaluate.arrange import line_of
+from ..evaluate.evaluator import Evaluator
 from ..geometry.paths import Sampled
 from ..geometry.pose import ends_of, split, turn_matrices
 from ..lazy import optimize
@@ -15,9 +18,6 @@ from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.values import Rows, Values
 from ..units import format_value
-from . import outcome
-from .arrange import line_of
-from .evaluator import Evaluator
 
 MOST_JOINTS, LISTED = 400, 8  # joints whose seams are looked at, and that are listed
 WHOLE = 1e-6  # rounds; nearer than this to a whole number is whole

@@ -4,10 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..evaluate.evaluator import Evaluator
+from ..evaluate.reasons import MOVED, Read, reads_of_run
 from ..scene.document import Document
 from ..store.manifest import Manifest
-from .evaluator import Evaluator
-from .reasons import MOVED, Read, reads_of_run
 
 UNSOLVED, STALE, SOLVED = 0, 1, 2
 

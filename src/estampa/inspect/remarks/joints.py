@@ -4,13 +4,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..edits.joints import weights_of
-from ..errors import EstampaError
-from ..geometry.weights import jumps
-from ..scene.bones import Bones
-from ..scene.document import Thing
-from ..scene.scene import Scene, Snapshot
-from .arrange import line_of
+from ...edits.joints import weights_of
+from ...errors import EstampaError
+from ...evaluate.arrange import line_of
+from ...geometry.weights import jumps
+from ...scene.bones import Bones
+from ...scene.document import Thing
+from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 
 JUMP = 0.6  # of the weights, over one edge, that makes a crease

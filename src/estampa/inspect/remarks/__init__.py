@@ -1,0 +1,1 @@
+"""Remarks: findings about a scene, each with its culprit and its cure."""
