@@ -17,7 +17,7 @@ os.environ |= {"ESTAMPA_STORE": f"{HOME}/frames", "ESTAMPA_STATE": f"{HOME}/stat
 import numpy as np
 from PySide6.QtWidgets import QApplication
 
-from estampa.app.render import Renderer
+from estampa.app.view.render import Renderer
 
 LIMIT = 0.1  # s
 
@@ -83,10 +83,10 @@ def heavy_scene():
 def main() -> int:
     app = Timed()
     from estampa import edits as do
-    from estampa.app import theme
-    from estampa.app.actions import PANELS
     from estampa.app.session import Session
-    from estampa.app.window import Window
+    from estampa.app.shell import theme
+    from estampa.app.shell.actions import PANELS
+    from estampa.app.shell.window import Window
     from estampa.store.frames import FrameStore
 
     theme.use(app)

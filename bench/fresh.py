@@ -59,7 +59,7 @@ def deciding() -> Row:
 
 
 def picture() -> Row:
-    from estampa.app.looks import look
+    from estampa.app.model.looks import look
 
     scene = Scene(Document(end=FRAMES))
     mesh = sheet(0.1, 0.1, 3, 3)

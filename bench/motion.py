@@ -142,7 +142,7 @@ def growth() -> list[Row]:
 
 def dragging() -> Row:
     """A control is dragged: 50 copies of 2,000 vertices, six layers, everything up to what is drawn."""
-    from estampa.app.looks import look
+    from estampa.app.model.looks import look
 
     scene, _ = bed(DEFORMERS[:5] + ("noise",), 50)
     grip = next(t.id for t in scene.doc.things if t.kind == "grip")

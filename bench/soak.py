@@ -46,9 +46,9 @@ def main() -> int:
     home = tempfile.mkdtemp()
     os.environ |= {"ESTAMPA_STORE": f"{home}/frames", "ESTAMPA_STATE": f"{home}/state"}
     from estampa import demo
-    from estampa.app import theme
     from estampa.app.session import Session
-    from estampa.app.window import Window
+    from estampa.app.shell import theme
+    from estampa.app.shell.window import Window
 
     from .events import LIMIT, Timed
 

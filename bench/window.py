@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication
 app = QApplication([])
 from estampa import demo
 from estampa.app import theme
-from estampa.app.window import Window
+from estampa.app.shell.window import Window
 theme.use(app)
 window = Window()
 window.session.replace(demo.build("awning"))
@@ -63,8 +63,8 @@ def drag_to_picture() -> Row:
     from PySide6.QtWidgets import QApplication
 
     from estampa import edits as do
-    from estampa.app import theme
-    from estampa.app.window import Window
+    from estampa.app.shell import theme
+    from estampa.app.shell.window import Window
     from estampa.geometry.primitives import sheet
 
     app = QApplication.instance() or QApplication([])

@@ -11,7 +11,7 @@ SCRIPT = """
 import json, tempfile
 import estampa
 import numpy as np
-from estampa.app.theme import icon
+from estampa.app.shell.theme import icon
 from estampa.inspect.remarks.scene import remarks
 from estampa.geometry.primitives import sheet
 from estampa.reference import reference
@@ -24,7 +24,7 @@ from PySide6.QtWidgets import QApplication
 
 app = QApplication([])
 from estampa.app.session import Session
-from estampa.app.window import Window
+from estampa.app.shell.window import Window
 
 scene = Scene(Document(start=1, end=12))
 a = do.add_mesh(scene, sheet(1, 1, 3, 3), "A")

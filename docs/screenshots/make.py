@@ -19,10 +19,10 @@ from PySide6.QtGui import QPainter  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
 from estampa import demo  # noqa: E402
-from estampa.app import theme  # noqa: E402
-from estampa.app.finder import Finder  # noqa: E402
+from estampa.app.shell import theme  # noqa: E402
+from estampa.app.shell.finder import Finder  # noqa: E402
 from estampa.app.session import Session  # noqa: E402
-from estampa.app.window import Window  # noqa: E402
+from estampa.app.shell.window import Window  # noqa: E402
 from estampa.demo import DATA  # noqa: E402
 from estampa import edits as do  # noqa: E402
 

@@ -123,7 +123,7 @@ def film(scene: Scene, path: str | Path, size=(1280, 720), frames=None, camera: 
     frames -- the frames that are shown; the scene's range by default
     camera -- name of the camera that is looked through; none frames what moves
     """
-    from .app.film import film_scene  # the one part that draws
+    from .app.view.film import film_scene  # the one part that draws
 
     return film_scene(scene, Path(path), tuple(size), frames, camera, progress)
 

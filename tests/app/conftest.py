@@ -3,9 +3,9 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
-from estampa.app import theme
 from estampa.app.session import Session
-from estampa.app.window import Window
+from estampa.app.shell import theme
+from estampa.app.shell.window import Window
 from estampa.store.frames import FrameStore
 
 

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.app.session import Session
-from estampa.app.window import Window
+from estampa.app.shell.window import Window
 from estampa.geometry.primitives import sheet
 from estampa.store.frames import FrameStore
 
@@ -142,7 +142,7 @@ def test_files_by_their_dialogs(flag_user, tmp_path, monkeypatch):
 
 def test_trouble_has_its_details_one_click_away(flag_user):
     user = flag_user
-    user.session.jobs.add(__import__("estampa.app.tasks", fromlist=["Job"]).Job("Bad", lambda *_: {}["missing"]))
+    user.session.jobs.add(__import__("estampa.app.model.tasks", fromlist=["Job"]).Job("Bad", lambda *_: {}["missing"]))
     user.wait()
     assert "went wrong inside Estampa" in user.notice
     user.click(user.window.notice.details)
@@ -268,7 +268,7 @@ def test_without_opengl_the_window_says_so_and_everything_else_works(qtbot, flag
     def none():
         raise RuntimeError("no OpenGL context: egl: not found")
 
-    monkeypatch.setattr("estampa.app.viewport.Renderer", none)
+    monkeypatch.setattr("estampa.app.view.viewport.Renderer", none)
     window = Window(Session(FrameStore(tmp_path / "store")))
     qtbot.addWidget(window, before_close_func=lambda w: setattr(w, "_left", True))
     window.show()

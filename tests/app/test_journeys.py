@@ -14,9 +14,9 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from estampa import edits as do
 from estampa import open_scene, save_scene
-from estampa.app.finder import Finder
 from estampa.app.session import Session
-from estampa.app.window import Window
+from estampa.app.shell.finder import Finder
+from estampa.app.shell.window import Window
 from estampa.formats.obj import write_obj
 from estampa.geometry.primitives import joined, sheet
 from estampa.inspect.lanes import SOLVED, STALE

@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialogButtonBox
 
 from estampa import edits as do
-from estampa.app.linking import CHANNEL, LinkDialog
+from estampa.app.panels.linking import CHANNEL, LinkDialog
 from estampa.geometry.primitives import joined, tube
 from estampa.scene.document import Document, Formula, Link
 from estampa.scene.scene import Scene
@@ -279,7 +279,7 @@ def test_panes_cameras_ghosts_and_a_held_result(plant_user):
     do.set_values(s.scene, user.thing("Bend").id, {"angle": 0.9})
     user.wait()
     assert any(d.id.startswith("held") for d in w.viewport.drawn())
-    from estampa.app.looks import difference
+    from estampa.app.model.looks import difference
 
     apart = difference(s.picture.shapes[user.thing("Plant").id], s.picture.held[user.thing("Plant").id])
     assert apart[1] > 0.1

@@ -14,8 +14,8 @@ from PySide6.QtWidgets import QApplication, QPushButton
 
 from estampa import edits as do
 from estampa import open_scene, save_scene, warm
-from estampa.app.fields import NumberField
-from estampa.app.tasks import Job, Jobs, Latest
+from estampa.app.model.tasks import Job, Jobs, Latest
+from estampa.app.panels.fields import NumberField
 from estampa.errors import Cancelled, EstampaError
 from estampa.geometry.primitives import sheet
 from estampa.kinds.channels import Channel

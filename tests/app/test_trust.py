@@ -8,6 +8,7 @@ import imageio_ffmpeg
 import numpy as np
 import pytest
 from bench import soak
+from estampa.app.score.score.lanes import clusters
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence
 from PySide6.QtTest import QTest
@@ -15,11 +16,11 @@ from PySide6.QtWidgets import QApplication, QPushButton
 
 from estampa import demo
 from estampa import edits as do
-from estampa.app import marks, theme
-from estampa.app.actions import PANELS
-from estampa.app.finder import Finder
-from estampa.app.lanes import clusters
-from estampa.app.movie import Order, film
+from estampa.app.shell import theme
+from estampa.app.shell.actions import PANELS
+from estampa.app.shell.finder import Finder
+from estampa.app.view import marks
+from estampa.app.view.movie import Order, film
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box

@@ -3,9 +3,9 @@
 import numpy as np
 import pytest
 
-from estampa.app.camera import Camera
-from estampa.app.render import Drawn, Renderer
-from estampa.app.theme import RAMP
+from estampa.app.shell.theme import RAMP
+from estampa.app.view.camera import Camera
+from estampa.app.view.render import Drawn, Renderer
 from estampa.geometry.primitives import sheet
 
 WIDTH, HEIGHT = 320, 200

@@ -18,8 +18,8 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
                 file=sys.stderr,
             )
             return 2
-    from . import theme
-    from .window import Window
+    from .shell import theme
+    from .shell.window import Window
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Estampa")

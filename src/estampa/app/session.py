@@ -21,10 +21,10 @@ from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
-from .looks import Looked, LookedShape, look, look_at, outlines, trail
 from .model.desk import Desk
-from .prepare import Preparing
-from .tasks import Collector, Job, Jobs, Latest, told
+from .model.looks import Looked, LookedShape, look, look_at, outlines, trail
+from .model.preparing import Preparing
+from .model.tasks import Collector, Job, Jobs, Latest, told
 
 QUICK_TO_LISTEN = 8_000_000  # vertices
 

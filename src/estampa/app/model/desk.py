@@ -6,7 +6,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from ...errors import EstampaError, disk_trouble
 from ...scene import file, recovery
-from ..tasks import Job, Latest, told
+from .tasks import Job, Latest, told
 
 AUTOSAVE_EVERY = 20_000  # ms
 

@@ -1,0 +1,256 @@
+"""What a picture of a frame is made of: worked out beside the window, drawn by any pane."""
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from ...evaluate import outcome
+from ...evaluate.evaluator import Evaluator
+from ...geometry.mesh import Creased, Mesh
+from ...scene.bones import Bones
+from ...scene.copies import only_in_copies
+from ...scene.document import Thing
+from ...scene.values import Rows
+from ...solve.bodies.shapes import outline
+
+MANY = 24  # still subjects, from which on they are drawn as one
+STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
+
+
+@dataclass
+class LookedShape:
+    """A subject, or copies of one. When `stand` is given, the mesh is drawn in each of those places."""
+
+    points: np.ndarray  # (n, 3) float64
+    mesh: Mesh
+    lit: np.ndarray  # normals of the mesh parted along its creases
+    creased: Creased
+    true: bool = True
+    shown_frame: float | None = None
+    stand: np.ndarray | None = None  # (k, 4, 4)
+    base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
+    copies: int = 1
+
+    @classmethod
+    def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "LookedShape":
+        """smooth -- rad, up to which the edges of the mesh look smooth"""
+        creased = mesh.creased(smooth)
+        return cls(points, mesh, creased.mesh.normals(creased.of(points)), creased, **more)
+
+    @cached_property
+    def normals(self) -> np.ndarray:
+        """(n, 3) of the vertices, as they are without creases."""
+        return self.mesh.normals(self.points)
+
+    @cached_property
+    def lowest(self) -> float:
+        """m"""
+        return float(self.points[:, 1].min()) if len(self.points) else 0.0
+
+    @property
+    def own(self) -> np.ndarray:
+        """(n, 3) where the vertices of the subject's own mesh are."""
+        return self.points if self.base is None else self.base
+
+
+@dataclass
+class Looked:
+    """The shapes of one frame, ready to be drawn."""
+
+    frame: float
+    shapes: dict[str, LookedShape] = field(default_factory=dict)
+    ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
+    held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
+    joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
+    outlines: list[np.ndarray] = field(default_factory=list)  # (s, 2, 3) segments of collision shapes
+    batches: list["Batch"] = field(default_factory=list)  # still subjects as one, where there are many
+
+
+@dataclass
+class Batch:
+    """Many subjects without layers, joined to be drawn at once. float32 for the renderer."""
+
+    ids: frozenset
+    points: np.ndarray
+    lit: np.ndarray
+    triangles: np.ndarray
+    edges: np.ndarray
+    tint: np.ndarray
+
+
+@dataclass
+class LookedJoints:
+    """A skeleton's joints at a frame: (n, 4, 4) in the world."""
+
+    bones: Bones
+    world: np.ndarray
+    true: bool = True
+    shown_frame: float | None = None
+
+    def ends(self) -> tuple[np.ndarray, np.ndarray]:
+        """((s, 3) starts, (s, 3) ends) of every segment."""
+        return self.bones.segment_ends(self.world)
+
+
+def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | None:
+    """One subject or set of copies, even while it is off; None where there is nothing to see."""
+    found = outcome.of(evaluator, thing, frame)
+    if found is None or not found.parts:
+        return None
+    part, subject = found.parts[0], evaluator.doc.shape_of(thing)
+    more = {"true": found.true, "shown_frame": found.shown_frame, "copies": part.count}
+    smooth = evaluator.values.at(subject, "smooth", frame)
+    if part.places is None:
+        layers = evaluator.layers(subject)
+        remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
+        base = evaluator.through(subject, layers[: remeshes[0]], frame).points if remeshes else None
+        return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
+    if part.alike:
+        return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
+    return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
+
+
+def look(evaluator: Evaluator, frame: float) -> Looked:
+    """Everything that is on at a frame."""
+    result, hidden = Looked(frame), only_in_copies(evaluator.doc)
+    known, still = evaluator.scene.solver_cache.get("looks", {}), {}
+    for thing in evaluator.doc.things:
+        if not thing.on or thing.id in hidden:
+            continue
+        if thing.kind == "subject":
+            result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still)
+        elif thing.kind == "copies":
+            found = look_at(evaluator, thing, frame)
+            if found is not None:
+                result.shapes[thing.id] = found
+        elif thing.kind == "skeleton" and thing.joints:
+            posed = evaluator.poses.at(thing, frame)
+            world = evaluator.poses.world(thing, frame)
+            result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
+    evaluator.scene.solver_cache["looks"] = still
+    plain = [t.id for t in evaluator.doc.subjects if not t.stack and t.id in result.shapes]
+    if len(plain) > MANY:
+        shapes = {i: result.shapes[i] for i in plain}
+        # the floor is drawn under what stands on it only, so what dips below it is kept apart
+        sunk = {i for i, shape in shapes.items() if shape.lowest < -1e-3}
+        for n, ids in enumerate((sorted(shapes.keys() - sunk), sorted(sunk))):
+            if ids:
+                result.batches.append(_batch(evaluator.scene, n, ids, [shapes[i] for i in ids]))
+    return result
+
+
+def _look_once(evaluator, subject, frame, known, still) -> LookedShape:
+    """The look of a subject; of one that moves by nothing the one that was worked out before, as long as it is the very
+    same thing of the document."""
+    kept = known.get(subject.id)
+    if kept is not None and kept[0] is subject:
+        still[subject.id] = kept
+        return kept[1]
+    shape = look_at(evaluator, subject, frame)
+    if not subject.stack and not subject.constant("parent") and evaluator.reader.still(subject):
+        still[subject.id] = (subject, shape)
+    return shape
+
+
+def _batch(scene, number, ids, shapes) -> Batch:
+    last = scene.solver_cache.get(("batch drawn", number))
+    if last is not None and len(last[0]) == len(shapes) and all(a is b for a, b in zip(last[0], shapes, strict=True)):
+        return last[1]
+    made = _joined(scene, number, ids, shapes)
+    scene.solver_cache["batch drawn", number] = (shapes, made)
+    return made
+
+
+def _joined(scene, number, ids, shapes) -> Batch:
+    parted = [s.creased for s in shapes]
+    key = (tuple(ids), tuple(id(c.mesh) for c in parted))
+    kept = scene.solver_cache.get(("batch", number))
+    if kept is None or kept[0] != key:
+        starts = np.cumsum([0] + [c.mesh.count for c in parted])
+        of = zip(shapes, parted, starts[:-1], strict=True)
+        triangles, edges, tint = [], [], []
+        for shape, creased, start in of:
+            triangles.append(creased.mesh.triangles + start)
+            edges.append(shape.mesh.edges + start)
+            own = tints(shape.mesh)
+            plain = np.tile(np.array(STALL, np.float32), (creased.mesh.count, 1))
+            tint.append(creased.of(own) if own is not None else plain)
+        joined_ = (np.concatenate(triangles), np.concatenate(edges), np.concatenate(tint))
+        kept = scene.solver_cache["batch", number] = (key, parted, joined_)  # the meshes are held, so ids stay theirs
+    points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)
+    lit = np.concatenate([s.lit for s in shapes]).astype(np.float32)
+    return Batch(frozenset(ids), points, lit, *kept[2])
+
+
+def outlines(evaluator: Evaluator, frame: float, most: int = 400) -> list[np.ndarray]:
+    """(s, 2, 3) m in the world: the collision shapes of bodies, of so many at the most."""
+    found = []
+    for subject in evaluator.doc.subjects:
+        layers = evaluator.layers(subject)
+        if not subject.on or not layers or layers[-1].kind != "body":
+            continue
+        stands = evaluator.runs.stands(subject, frame)
+        if stands is None:
+            continue
+        pieces, place, centres = stands
+        shape, first = layers[-1].constant("shape"), evaluator.runs.entering(subject, layers[-1], frame).first()
+        for i, segments in enumerate(_outlines(pieces, first, centres, shape, most)):
+            found.append(segments @ place.axes[i].T + place.origin[i])
+        if len(found) >= most:
+            break
+    return found[:most]
+
+
+def _outlines(pieces, first, centres, shape, most):
+    """Of each piece, about its centre; made once."""
+
+    def make():
+        made = []
+        for i in range(min(pieces.count, most)):
+            own = pieces.vertices[i]
+            made.append(outline(shape, first[own] - centres[i], pieces.number[pieces.triangles[i]]))
+        return made
+
+    return pieces.mesh.cached("outlines", make, (shape, pieces.count))
+
+
+def trail(evaluator: Evaluator, thing: Thing, frames) -> np.ndarray | None:
+    """(f, 3) where a thing stands over frames; None when it does not move."""
+    if thing.declared is None or "parent" not in thing.declared.channels:
+        return None
+    places = evaluator.values.place(thing, Rows.over(frames)).spread(len(frames))
+    return places.origin if np.ptp(places.origin, axis=0).max() > 1e-9 else None
+
+
+def tints(mesh: Mesh) -> np.ndarray | None:
+    """(n, 3) float32 colour of each vertex, by its faces' materials; None without materials."""
+    if mesh.face_materials is None or not mesh.materials:
+        return None
+    return mesh.cached("tints", lambda: _tints(mesh))
+
+
+def _tints(mesh):
+    linear = np.array([c for _, c in mesh.materials], np.float32)
+    # to the screen's curve: IEC 61966-2-1 (sRGB)
+    colours = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
+    found = np.full((mesh.count, 3), 0.8, np.float32)
+    found[mesh.face_indices] = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
+    return found
+
+
+def difference(a: LookedShape, b: LookedShape) -> tuple[float, float] | None:
+    """(mean, largest) distance in metres between two results of the same mesh."""
+    if (
+        a.stand is not None
+        and b.stand is not None
+        and a.stand.shape == b.stand.shape
+        and a.points.shape == b.points.shape
+    ):
+        p, q = (np.einsum("kij,nj->kni", s.stand[:, :3, :3], s.points) + s.stand[:, None, :3, 3] for s in (a, b))
+    elif a.stand is None and b.stand is None and a.points.shape == b.points.shape:
+        p, q = a.points, b.points
+    else:
+        return None
+    apart = np.linalg.norm(p - q, axis=-1)
+    return float(apart.mean()), float(apart.max())

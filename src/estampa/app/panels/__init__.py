@@ -1,0 +1,1 @@
+"""The panels at the right: the sheet, maps, joints, the press, loops, remarks."""

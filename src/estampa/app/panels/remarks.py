@@ -1,0 +1,44 @@
+"""The list of remarks; a click selects the culprit."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from ..session import Session
+from ..shell import theme
+
+
+class RemarksPanel(QWidget):
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 8, 10, 8)
+        self.empty = QLabel(
+            "Nothing to remark: no layer is without effect, nothing falls for want of a hold, and the sizes look "
+            "right.",
+            wordWrap=True,
+        )
+        self.empty.setProperty("soft", True)
+        self.empty.setAlignment(Qt.AlignTop)
+        layout.addWidget(self.empty)
+        self.list = QListWidget(wordWrap=True)
+        self.list.setAccessibleName("Remarks")
+        self.list.itemClicked.connect(lambda item: session.select(item.data(Qt.UserRole)))
+        self.list.itemActivated.connect(lambda item: session.select(item.data(Qt.UserRole)))
+        layout.addWidget(self.list, 1)
+        layout.addStretch(0)
+        session.lanes_changed.connect(self.refresh)
+        session.replaced.connect(self.refresh)
+        session.selected.connect(self.refresh)
+
+    def refresh(self):
+        self.list.clear()
+        for remark in self.session.remarks:
+            item = QListWidgetItem(
+                theme.icon("warning", theme.ink.accent if remark.severity == "error" else theme.ink.soft),
+                f"{remark.wrong}\n{remark.causes}\n{remark.mend}",
+            )
+            item.setData(Qt.UserRole, remark.thing or None)
+            self.list.addItem(item)
+        self.empty.setVisible(not self.session.remarks)
+        self.list.setVisible(bool(self.session.remarks))

@@ -1,0 +1,1 @@
+"""The score: the roster, its lanes in time, and the curves."""

@@ -1,0 +1,1 @@
+"""The window itself: its frame, its commands, dialogs, files, looks."""

@@ -1,0 +1,199 @@
+"""Opening, importing, saving and leaving: what the window does with files, and what it asks before."""
+
+from datetime import datetime
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from ... import edits as do
+from ...errors import Cancelled, EstampaError
+from ...formats.meshfile import SUFFIXES
+from ...scene import file, recovery
+from ...scene.scene import Scene
+from ..model.tasks import Job
+from .import_dialog import ImportDialog, ReadFile
+
+MESHES = " ".join(f"*{s}" for s in SUFFIXES)
+
+
+def with_ending(path: str | Path, ending: str) -> Path:
+    """The path as it was typed, with an ending added where it has none. “walk.v002” keeps all of its name."""
+    path = Path(path)
+    return path if path.name.lower().endswith(ending) else path.with_name(path.name + ending)
+
+
+def unless_there(window, path: Path | None, go) -> None:
+    """Go on at once, or ask first when a file is there already."""
+    there = path is not None and path.exists()
+    ask_to_replace(window, f"{path.name} is there already. Its content would be gone." if there else "", go)
+
+
+def ask_to_replace(window, words: str, go) -> None:
+    """Go on at once without words; else ask first."""
+    if not words:
+        go()
+        return
+    box = QMessageBox(QMessageBox.Question, "Replace it?", words, parent=window)
+    box.setAttribute(Qt.WA_DeleteOnClose)
+    replace = box.addButton("Replace it", QMessageBox.DestructiveRole)
+    keep = box.addButton("Keep it", QMessageBox.RejectRole)
+    box.setDefaultButton(keep)
+    box.buttonClicked.connect(lambda button: go() if button is replace else None)
+    box.open()
+
+
+class Files:
+    def __init__(self, window):
+        self.window, self.session = window, window.session
+        self.session.desk.changed_on_disk.connect(self._ask_over)
+        self.import_dialog: ImportDialog | None = None
+
+    @staticmethod
+    def recent() -> list[Path]:
+        return recovery.recent()
+
+    # -- scenes ----------------------------------------------------------------------------------------------
+    def new(self):
+        self.leave_then(lambda: self.session.replace(Scene()))
+
+    def ask_open(self):
+        title = "Open a scene or a mesh"
+        path, _ = QFileDialog.getOpenFileName(self.window, title, "", f"Scenes and meshes (*.estampa {MESHES})")
+        if path:
+            self.open(Path(path))
+
+    def open(self, path: Path):
+        """Open a scene, or import a mesh, beside the window."""
+        if path.suffix.lower() != ".estampa":
+            self.import_mesh(path)
+            return
+
+        def work(progress, cancelled):
+            progress(0.2, f"Opening {path.name}")
+            return file.load_scene(path)
+
+        def opened(scene):
+            self.session.replace(scene)
+            recovery.note_recent(path)
+            self.offer_recovery()
+
+        self.leave_then(lambda: self.session.jobs.add(Job("Open", work, opened, alongside=True)))
+
+    def save(self, then=lambda: None):
+        """Save, beside the window; then() runs once it is saved."""
+        if self.session.scene.path is None:
+            self.ask_save(then)
+        else:
+            self.session.desk.save(then=then)
+
+    def ask_save(self, then=lambda: None):
+        wanted = f"{self.session.doc.name}.estampa"
+        path, _ = QFileDialog.getSaveFileName(self.window, "Save the scene", wanted, "Estampa scenes (*.estampa)")
+        if path:
+            target = with_ending(path, ".estampa")
+            over_own = self.session.scene.path is not None and file.is_same(target, self.session.scene.path)
+            asked = str(target) == path or over_own  # the dialog asked, or it is the scene itself
+            unless_there(self.window, None if asked else target, lambda: self.session.desk.save(target, then=then))
+
+    def leave_then(self, go):
+        """Go on at once, or ask first when there is unsaved work."""
+        if not self.session.scene.is_changed:
+            go()
+            return
+        words = f"{self.session.doc.name} has unsaved work."
+        box = QMessageBox(QMessageBox.Question, "Unsaved work", words, parent=self.window)
+        box.setAttribute(Qt.WA_DeleteOnClose)
+        save = box.addButton("Save", QMessageBox.AcceptRole)
+        leave = box.addButton("Leave it unsaved", QMessageBox.DestructiveRole)
+        box.addButton("Stay", QMessageBox.RejectRole)
+
+        def answered(button):
+            if button is save:
+                self.save(then=lambda: None if self.session.scene.is_changed else go())
+            elif button is leave:
+                self.session.desk.give_up()
+                go()
+
+        box.buttonClicked.connect(answered)
+        box.open()
+
+    def _ask_over(self, path: Path):
+        """Somebody else saved the scene since it was opened here."""
+        words = f"{path.name} was changed on disk since it was opened here, by another program or person."
+        box = QMessageBox(QMessageBox.Question, "Changed on disk", words, parent=self.window)
+        box.setInformativeText("Saving over it loses those changes. Under another name both stay.")
+        box.setAttribute(Qt.WA_DeleteOnClose)
+        other = box.addButton("Save as…", QMessageBox.AcceptRole)
+        over = box.addButton("Save over it", QMessageBox.DestructiveRole)
+        box.addButton("Do not save", QMessageBox.RejectRole)
+        box.setDefaultButton(other)
+
+        def answered(button):
+            if button is over:
+                self.session.desk.save(path, over=True, then=lambda: None)
+            elif button is other:
+                self.ask_save()
+
+        box.buttonClicked.connect(answered)
+        box.open()
+
+    def offer_recovery(self):
+        """Tell of unsaved work that a crash left behind. What is not answered is offered again the next time."""
+        path = self.session.scene.path
+        waiting = [f for f in recovery.recoverable(path) if f != self.session.desk.recovered]
+        if not waiting or not self.session.desk.lock_is_ours:
+            return
+        found = waiting[0]
+
+        def recover():
+            try:
+                scene = file.load_scene(found)
+            except EstampaError as err:
+                self.session.tell(err)
+                return
+            scene.path, scene.saved_doc = path, None
+            scene.mark = file.mark_of(path) if path else None
+            self.session.replace(scene)
+            self.session.desk.recovered = found
+
+        def throw():
+            found.unlink(missing_ok=True)
+            self.offer_recovery()
+
+        when = datetime.fromtimestamp(found.stat().st_mtime).strftime("%d %b, %H:%M")
+        more = f" {len(waiting) - 1} older one(s) are offered after it." if len(waiting) > 1 else ""
+        words = f"Estampa ended before this work was saved. An autosave of it, of {when}, is here.{more}"
+        self.window.notice.offer(words, "Recover it", recover, "Throw it away", throw)
+
+    # -- meshes ----------------------------------------------------------------------------------------------
+    def ask_import(self):
+        path, _ = QFileDialog.getOpenFileName(self.window, "Import a mesh", "", f"Meshes ({MESHES})")
+        if path:
+            self.import_mesh(Path(path))
+
+    def import_mesh(self, path: Path):
+        """Read the file beside the window, then ask what its numbers mean."""
+
+        def work(progress, cancelled):
+            def step(share, text):
+                if cancelled():
+                    raise Cancelled
+                progress(share, f"{path.name}: {text}")
+
+            return ReadFile.of(path, step)
+
+        self.session.jobs.add(Job("Import", work, self._ask_about, alongside=True))
+
+    def _ask_about(self, read: ReadFile):
+        self.import_dialog = ImportDialog(self.window, read)
+        self.import_dialog.accepted.connect(self._bring_in)
+        self.import_dialog.open()
+
+    def _bring_in(self):
+        dialog = self.import_dialog
+        name, source = dialog.name.text() or "Subject", dialog.read.path.name
+        subject = do.add_mesh(self.session.scene, dialog.result_mesh(), name, source)
+        self.window.viewport.frame_when_shown()
+        self.session.select(subject.id)
+        self.window.show_panel("sheet")

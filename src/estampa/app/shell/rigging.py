@@ -1,0 +1,179 @@
+"""The window's commands that set up rigs: maps by island, layers by map, small differences, copies, morph targets."""
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog
+
+from ... import edits as do
+from ...baking import bodies
+from ...baking.reduce import Tolerance
+from ...edits import rig
+from ...errors import EstampaError
+from ...formats.meshfile import SUFFIXES, read_mesh
+from ...kinds.channels import choice, number, whole
+from ...kinds.registry import kinds_in
+from ..model.tasks import Job
+from .ask import Ask
+from .skeletons import TIPS, TURNED
+
+SEED = whole(1, "Another seed, other chances.", title="Seed", soft=(0, 100), hard=(0, None))
+STRENGTH = number(0.3, "How unlike they become.", title="How different", unit="fraction", soft=(0, 1), hard=(0, 1))
+
+
+class Rigging:
+    def __init__(self, window):
+        self.window, self.session = window, window.session
+
+    def _subject(self):
+        subject = self.session.subject
+        if subject is None:
+            raise EstampaError("This", "needs a subject.", "Select a subject in the roster first.")
+        return subject
+
+    def _open(self, *parts, **more):
+        self.dialog = Ask(self.window, *parts, **more)
+        self.dialog.open()
+
+    def maps_by_island(self):
+        s, subject = self.session, self._subject()
+        mesh = s.scene.mesh(subject.mesh)
+        every = whole(
+            1,
+            "Islands that lie opposite each other share a map.",
+            title="Islands to a map",
+            soft=(1, 8),
+            hard=(1, 1000),
+        )
+
+        def run(every):
+            made = rig.maps_by_island(s.scene, subject.id, every)
+            s.use_map(made[0].id)
+            self.window.show_panel("maps")
+            s.notice.emit("done", f"{len(made)} maps of {mesh.island_count} islands.", "")
+
+        text = (
+            f"{subject.name} has {mesh.island_count} islands. Each map takes so many of them, spread round the middle."
+        )
+        self._open("Maps by island", text, {"every": every}, run)
+
+    def layer_by_map(self):
+        s, subject = self.session, self._subject()
+        if not subject.maps:
+            raise EstampaError(subject.name, "has no weight maps.", "Make maps by island first (Ctrl+Shift+I).")
+        kinds = {k.kind: k.title for k in kinds_in("layer") if "map" in k.channels and not k.remeshes}
+        grips = {"new": "A new grip", **{t.id: t.name for t in s.doc.things if t.kind == "grip"}}
+        made = [m for m in subject.maps if m.name.startswith("Island")]
+        which = {"made": f"The {len(made)} made by island", "all": f"All {len(subject.maps)}"}
+        which = which if made else {"all": which["all"]}
+        fields = {
+            "kind": choice("sway", "The layer that is put on each map.", kinds, title="Layer"),
+            "which": choice("made" if made else "all", "Which weight maps get one.", which, title="Maps"),
+            "grip": choice("new", "The grip that all of them read.", grips, title="Grip"),
+            "different": STRENGTH,
+            "seed": SEED,
+        }
+
+        def run(kind, which, grip, different, seed):
+            maps = [m.id for m in (made if which == "made" else subject.maps)]
+            if grip == "new":
+                grip = dict(zip("xyz", s.scene.mesh(subject.mesh).foot.tolist(), strict=True))
+            layers = rig.layer_by_map(s.scene, subject.id, kind, maps, grip, None, different, seed)
+            s.select(layers[0].id)
+
+        self._open("A layer on each map", f"The same layer on each map of {subject.name}.", fields, run)
+
+    def make_different(self):
+        s, subject = self.session, self._subject()
+        kind = s.thing.kind if s.thing.kind != "subject" else None
+        layers = [l for l in subject.stack if l.declared is not None and l.kind == (kind or l.kind)]
+        kinds = [l.kind for l in layers]
+        kind = kind or max(set(kinds), key=kinds.count, default=None)
+        chosen = [l.id for l in layers if l.kind == kind]
+        run = lambda strength, seed: rig.make_different(s.scene, chosen, strength, seed)
+        text = f"Angle, axis and phase of the {len(chosen)} {kind or ''} layers of {subject.name} are varied by chance."
+        fields = {"strength": STRENGTH, "seed": SEED}
+        self._open("Make them a bit different", text, fields, run, again="Try it, then the next seed")
+
+    def add_copies(self):
+        """Copies of the selected subject, along a line as wide as it is."""
+        s = self.session
+        subject = s.subject
+        values = {}
+        if subject is not None:
+            size = s.scene.mesh(subject.mesh).size
+            values = {"subject": subject.id, "step_x": float(max(1.25 * size[0], 0.01))}
+        made = do.add_thing(s.scene, "copies", f"{subject.name} copies" if subject else None, values)
+        s.select(made.id)
+
+    def by_hand(self):
+        s = self.session
+        if s.thing is None or s.thing.kind != "copies":
+            raise EstampaError("This", "is for copies.", "Select copies in the roster first.")
+        rig.by_hand(s.scene, s.thing.id)
+        s.set_view(tool="place")
+        s.notice.emit("note", "Drag a copy where it should stand, or click to place another (Place tool, L).", "")
+
+    def capture_target(self):
+        """Keep the shape after the selected layer (or the whole stack), as it is now, as a morph target."""
+        s, subject = self.session, self._subject()
+        evaluator = s.evaluator("window")
+        layers = evaluator.layers(subject)
+        if s.thing.kind != "subject" and s.thing in layers:
+            layers = layers[: layers.index(s.thing) + 1]
+        shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.frame))
+        if not shape.true:
+            raise EstampaError(subject.name, f"is not solved at frame {s.frame}.", "Solve first (Ctrl+Space).")
+        made = do.add_target(s.scene, subject.id, shape.points[0], f"{subject.name} at {s.frame}")
+        s.notice.emit("done", f"Captured “{made.name}”. Add a morph layer to go towards it.", "")
+
+    def import_target(self, path: str | None = None):
+        s, subject = self.session, self._subject()
+        if path is None:
+            ask = " ".join(f"*{x}" for x in SUFFIXES)
+            path, _ = QFileDialog.getOpenFileName(self.window, "A mesh with the same vertices", "", f"Meshes ({ask})")
+        if not path:
+            return
+        work = lambda progress, cancelled: read_mesh(path, "m", progress=progress)
+        then = lambda mesh: s.carry_out(lambda: do.add_target(s.scene, subject.id, mesh.points, Path(path).stem))
+        s.jobs.add(Job("Reading a target", work, then, alongside=True))
+
+    # -- bodies ----------------------------------------------------------------------------------------------
+    def split(self):
+        s, subject = self.session, self._subject()
+        parts = do.split(s.scene, subject.id)
+        s.select(parts[0].id)
+        s.notice.emit("done", f"{subject.name} is {len(parts)} subjects now.", "")
+
+    def bake_bodies(self):
+        s, subject = self.session, self.session.subject
+        every = [t for t in s.doc.subjects if bodies.body_of(t) is not None]
+        if not every:
+            raise EstampaError("The bake", "finds no body.", "Add a Body layer to a subject first.")
+        own = subject is not None and bodies.body_of(subject) is not None
+        which = {"all": f"All {len(every):,}"} | ({"chosen": subject.name} if own else {})
+        keys = {"few": "As few as the tolerance allows", "all": "One a frame"}
+        fields = {
+            "which": choice("chosen" if own else "all", "Which bodies are baked.", which, title="Bodies"),
+            "every": choice("few", "How many keys.", keys, title="Keys"),
+            "place": TIPS,
+            "turn": TURNED,
+        }
+
+        def run(which, every, place, turn):
+            tolerance = None if every == "all" else Tolerance(place, turn)
+            scene, store, chosen = s.scene, s.store, [subject.id] if which == "chosen" else None
+
+            def work(progress, cancelled):
+                return bodies.bake(scene, chosen, None, tolerance, store, progress, cancelled)
+
+            def then(baked):
+                if s.carry_out(lambda: bodies.put(scene, baked)):
+                    words = f"Baked: {baked.words()}. The bodies are off; “Bodies back to live” brings them back."
+                    s.notice.emit("done", words, "")
+
+            s.jobs.add(Job("Bake bodies", work, then))
+
+        self._open("Bake bodies to keys", "What the solve does becomes keys that can be edited by hand.", fields, run)
+
+    def bodies_live(self):
+        bodies.back_to_live(self.session.scene)

@@ -1,0 +1,1 @@
+"""The picture: panes, how they are drawn, and the tools that act in them."""

@@ -1,0 +1,50 @@
+"""Films a scene without a window: for scripts and for the command line."""
+
+import os
+from pathlib import Path
+
+from ...errors import EstampaError
+from ...evaluate.evaluator import Evaluator
+
+
+def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled=lambda: False) -> list[Path]:
+    """See estampa.api.film."""
+    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtWidgets import QApplication
+
+    from ..model.looks import look
+    from ..session import Session
+    from ..shell import theme
+    from .movie import Order, film
+    from .viewport import Viewport
+
+    app = QApplication.instance() or QApplication(["estampa"])
+    theme.use(app)
+    session = Session()
+    try:
+        session.replace(scene)
+        doc = session.doc
+        held = next((t for t in doc.things if t.kind == "camera" and t.name == camera), None)
+        if camera is not None and held is None:
+            names = ", ".join(t.name for t in doc.things if t.kind == "camera") or "none"
+            raise EstampaError(f"The camera “{camera}”", "is not in the scene.", f"Cameras: {names}.")
+        session.panes[0].camera = held.id if held is not None else None
+        frames = list(frames) if frames is not None else list(range(doc.start, doc.end + 1))
+        if not frames:
+            raise EstampaError("The movie", "would have no frames.", "Give a last frame that is not before the first.")
+        width, height = (int(n) // 2 * 2 for n in size)
+        if not (16 <= width <= 8192 and 16 <= height <= 8192):
+            raise EstampaError("The movie", f"cannot be {width} × {height} pixels.", "Give 16 to 8192 a side.")
+        viewport = Viewport(session)
+        if viewport.renderer is None:
+            raise EstampaError("The movie", "cannot be drawn: OpenGL could not be started.", "", viewport.trouble)
+        viewport.resize(width, height)
+        evaluator = Evaluator(doc, scene, session.store)
+        evaluator.solve_through(max(frames), progress, cancelled)
+        session.picture = look(evaluator, frames[len(frames) // 2])
+        viewport.frame_moving()
+        order = Order(path, (width, height), frames, False, path.suffix.lower() == ".png")
+        return film(order, viewport, evaluator, progress or (lambda share, text: None), cancelled)
+    finally:
+        session.end()

@@ -1,0 +1,224 @@
+"""What is drawn over the picture of a pane: handles, marks, words, and the scale."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from ...geometry.place import Place
+from ...scene.things import Grip
+from ...units import format_length
+from ..model.looks import difference
+from ..shell import theme
+from . import marks
+from .handles import AXES, draw_bend, draw_wind
+
+TOLD = 4  # lines on what is not solved; of more things the rest is counted
+
+
+class Overlay:
+    """The part of a Viewport that draws over its picture."""
+
+    def _draw_over(self, painter: QPainter):
+        s, view, look = self.session, self.view(), self.look
+        active, selected = self.active_grip(), s.thing
+        if s.playing:  # the eye is on the motion
+            if not look.meshes:
+                self.draw_skeletons(painter, view)
+            self._draw_words(painter)
+            return
+        if look.joints:
+            self.draw_skeletons(painter, view)
+        self.draw_brush(painter)
+        if self._strand_from is not None and s.tool == "joint":
+            marks.dot(painter, view, self._strand_from, 5, marks.AMBER)
+        if s.tool in ("hand", "place") and look.controls:
+            for thing in s.doc.things:
+                if thing.on and thing.declared is not None:
+                    self._draw_mark(painter, view, thing, active, selected)
+            if selected is not None and selected.kind in ("bend", "twist", "taper", "shear"):
+                grip = self.grip_values(active) if active is not None else Place.still().values
+                angle = self.value(selected, "angle") if selected.kind == "bend" else 0.0
+                draw_bend(painter, view, grip, self.value(selected, "low"), self.value(selected, "high"), angle)
+            handles = self.handles()
+            if handles:
+                handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
+        if look.shapes:
+            marks.segments(painter, view, s.picture.outlines)
+        if look.trails and active is not None and active.id in s.trails and look.controls:
+            keys = {k.frame for n in Grip.channels for k in (active.curve(n).keys if active.curve(n) else ())}
+            marks.trail(painter, view, s.trails[active.id], s.doc.start, s.frame, keys)
+        if self._band and s.tool == "pick":
+            painter.setPen(QPen(QColor("#fffaf0"), 1, Qt.DashLine))
+            painter.setBrush(QColor(255, 250, 240, 40))
+            painter.drawRect(QRectF(QPointF(*self._band[0]), QPointF(*self._band[1])).normalized())
+        if self._band and s.tool == "chain":
+            a, b = (QPointF(*p) for p in self._band)
+            for colour, wide in ((marks.DARK, 5), (marks.AMBER, 2.5)):
+                painter.setPen(QPen(colour, wide, Qt.SolidLine, Qt.RoundCap))
+                painter.drawLine(a, b)
+            for p in (a, b):
+                painter.setBrush(marks.PAPER)
+                painter.drawEllipse(p, 5, 5)
+        if self._band and s.tool == "gradient":
+            a, b = (QPointF(*p) for p in self._band)
+            painter.setPen(QPen(QColor("#2a2420"), 4))
+            painter.drawLine(a, b)
+            painter.setPen(QPen(QColor("#fcd673"), 2))
+            painter.drawLine(a, b)
+            for p, word in ((a, "0"), (b, "1")):
+                painter.setBrush(theme.ramp_colour(float(word)))
+                painter.drawEllipse(p, 7, 7)
+        self._draw_words(painter)
+
+    def _draw_mark(self, painter, view, thing, active, selected):
+        """A thing that is no mesh, as a line drawing; in a pane of controls with its name."""
+        chosen = active is not None and active.id == thing.id
+        if thing.kind == "wind":
+            held = self.session.doc.find(thing.constant("grip"))
+            if held is not None:
+                draw_wind(painter, view, self.grip_values(held), self.value(thing, "speed"))
+        elif thing.kind == "grip":
+            if not chosen:
+                marks.dot(painter, view, self.place(thing).origin[0], 4)
+        elif thing.kind == "zone":
+            v = {n: self.value(thing, n) for n in thing.declared.channels}
+            path = self.session.doc.find(v["path"])
+            points = self.path_points(path)[0] if v["shape"] == "path" and path is not None else None
+            marks.zone(painter, view, self.place(thing), v, points, chosen)
+        elif thing.kind == "collider":
+            v = {n: self.value(thing, n) for n in thing.declared.channels}
+            marks.collider(painter, view, self.place(thing), v, chosen)
+        elif thing.kind == "path":
+            points, spots = self.path_points(thing)
+            marks.path(
+                painter, view, points, spots, chosen, self._hot if chosen and isinstance(self._hot, int) else None
+            )
+        elif thing.kind == "camera" and thing.id != self.look.camera:
+            marks.camera(painter, view, self.place(thing), self.value(thing, "view"), chosen)
+        elif thing.kind == "copies" and thing.constant("arrange") == "hand" and selected is thing:
+            for i, spot in enumerate(thing.spots):
+                marks.dot(painter, view, spot[:3], 5 if i == self._hot else 3.5, marks.AMBER)
+        if thing.kind in ("grip", "zone", "path", "camera") and thing.id != self.look.camera:
+            if not self.look.meshes or chosen:
+                marks.name(painter, view, self.place(thing).origin[0], thing.name)
+
+    def _draw_words(self, painter: QPainter):
+        s = self.session
+        painter.setFont(theme.type_face(9))
+        y = 14
+
+        def say(text, colour="#fffaf0", bold=False):
+            nonlocal y
+            painter.setFont(theme.type_face(9.5, bold=bold))
+            text = painter.fontMetrics().elidedText(text, Qt.ElideRight, self.width() - 40)
+            width = painter.fontMetrics().horizontalAdvance(text)
+            painter.setPen(Qt.NoPen)
+            painter.setBrush(QColor(42, 36, 32, 150))
+            painter.drawRoundedRect(QRectF(10, y - 4, width + 16, 21), 2, 2)
+            painter.setPen(QColor(colour))
+            painter.drawText(QRectF(18, y - 4, width + 4, 21), Qt.AlignVCenter, text)
+            y += 25
+
+        subject = s.subject
+        if not s.doc.subjects and not s.doc.skeletons:
+            return
+        looked = [*s.picture.shapes.items(), *s.picture.joints.items()]
+        waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
+        waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
+        at = s.picture.frame
+        for thing, shape in waiting[: TOLD if len(waiting) <= TOLD else TOLD - 1]:
+            if shape.shown_frame is None:
+                text = "shown without its solved layers"
+            else:
+                stale = shape.shown_frame == at
+                text = "its stale result is shown" if stale else f"frame {shape.shown_frame:g} stands in"
+            say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
+        if len(waiting) > TOLD:
+            say(f"and {len(waiting) - TOLD + 1} more that are not solved here", "#fcd673", bold=True)
+        painted = self.painted() if s.tool in ("paint", "gradient") else None
+        if painted is not None and s.joints:
+            self._draw_ramp(painter, f"{s.joints[0].name}")
+            say(f"weights of {s.joints[0].name} on {painted[0].name}; others give way, but for the locked ones")
+        elif s.tool == "chain":
+            say("drag from where the chain begins to where it ends")
+        elif s.tool == "joint":
+            say("click into the mesh: a joint sits in the middle of what is under the pointer")
+        elif s.tool in ("pick", "gradient") and subject is not None:
+            found = subject.map(s.map_id)
+            chosen = int(s.chosen_of(subject).sum())
+            say(f"{subject.name} · {chosen:,} of {s.scene.mesh(subject.mesh).count:,} vertices chosen")
+            if found and self.look.show_map:
+                self._draw_ramp(painter, found.name)
+        if s.held and self.look.meshes:
+            shape = s.picture.shapes.get(s.watched.id) if s.watched is not None else None
+            held = s.picture.held.get(s.watched.id) if s.watched is not None else None
+            apart = difference(shape, held) if shape is not None and held is not None else None
+            words = (
+                "another mesh now"
+                if apart is None
+                else f"{1000 * apart[0]:.1f} mm apart on average, at most {1000 * apart[1]:.1f} mm"
+            )
+            say(f"teal: held result of {s.watched.name if s.watched else 'nothing'}, {words}")
+        if s.thing is not None and s.tool in ("hand", "place") and self.look.controls:
+            if s.thing.kind == "copies" and s.thing.constant("arrange") == "hand":
+                say("drag a dot to move its copy; Shift turns it, Ctrl sizes it, Delete takes it away")
+            elif s.thing.kind == "path":
+                say("drag a point to move it; Delete takes it away; the Place tool (L) adds one")
+        if self.look.ghosts and s.picture.ghosts:
+            say(f"plum: {s.ghost_step} and more frames before; amber: after")
+        if self.look.camera and s.doc.find(self.look.camera):
+            say(f"through {s.doc.find(self.look.camera).name}")
+        if s.isolated:
+            say(f"isolated: {len(s.isolated)} of {len(s.doc.things)} things shown")
+        if s.beside:
+            say(f"blue-grey: {s.beside.title}, played back from its file")
+        self._draw_scale(painter)
+        self._draw_axes(painter)
+
+    def _draw_axes(self, painter):
+        """Which way the world's axes run, small in a corner; those that point away first."""
+        middle = np.array([self.width() - 42.0, self.height() - 40.0])
+        toward = self.camera.axes  # rows: right, up, back
+        for i in np.argsort(toward[2]):
+            colour, letter = list(AXES.values())[i]
+            tip = middle + 24 * toward[0, i] * np.array([1, 0]) - 24 * toward[1, i] * np.array([0, 1])
+            painter.setPen(QPen(QColor(colour), 2))
+            painter.drawLine(QPointF(*middle), QPointF(*tip))
+            # a pennant at its end, and its letter beyond
+            way = (tip - middle) / max(float(np.linalg.norm(tip - middle)), 1e-6)
+            side = np.array([-way[1], way[0]]) * (1 if way[0] >= 0 else -1)
+            flag = [tip, tip - way * 9, tip - way * 4.5 - side * 8]
+            painter.setBrush(QColor(colour))
+            painter.setPen(Qt.NoPen)
+            painter.drawPolygon(QPolygonF([QPointF(*p) for p in flag]))
+            painter.setPen(QColor("#fffaf0"))
+            painter.setFont(theme.type_face(8.5, bold=True))
+            beyond = tip + way * 9
+            painter.drawText(QRectF(beyond[0] - 9, beyond[1] - 9, 18, 18), Qt.AlignCenter, letter)
+
+    def _draw_ramp(self, painter, name):
+        box = QRectF(self.width() - 190, 14, 160, 10)
+        painter.setPen(Qt.NoPen)
+        painter.setBrush(QColor(42, 36, 32, 150))
+        painter.drawRoundedRect(box.adjusted(-14, -8, 14, 26), 2, 2)
+        for i in range(80):
+            painter.fillRect(QRectF(box.left() + i * 2, box.top(), 2.2, box.height()), theme.ramp_colour(i / 79))
+        painter.setPen(QColor("#fffaf0"))
+        painter.setFont(theme.type_face(8.5))
+        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignLeft, "0")
+        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignRight, "1")
+        metrics = painter.fontMetrics()
+        painter.drawText(box.adjusted(10, 12, -10, 16), Qt.AlignHCenter, metrics.elidedText(name, Qt.ElideRight, 130))
+
+    def _draw_scale(self, painter):
+        """A bar of a round length, at the depth that the camera looks at."""
+        per_pixel = self.camera.metres_per_pixel(self.height())
+        length = 10.0 ** np.floor(np.log10(per_pixel * 140))
+        length *= max(k for k in (1, 2, 5) if k * length <= per_pixel * 140)
+        x0, y0, wide = 18, self.height() - 18, length / per_pixel
+        painter.setPen(QPen(QColor("#fffaf0"), 1.5))
+        painter.drawLine(QPointF(x0, y0), QPointF(x0 + wide, y0))
+        for x in (x0, x0 + wide):
+            painter.drawLine(QPointF(x, y0 - 4), QPointF(x, y0 + 4))
+        painter.setFont(theme.type_face(8.5))
+        painter.drawText(QPointF(x0 + 4, y0 - 6), format_length(length))

@@ -1,0 +1,603 @@
+"""The viewport: the picture, the tools that act in it, and what is drawn over it."""
+
+import time
+from dataclasses import replace
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from ... import edits as do
+from ...errors import EstampaError
+from ...geometry.place import Place
+from ...scene.things import Grip
+from ...scene.values import Rows
+from ..model.looks import STALL, tints
+from ..session import Session
+from ..shell.painting import Guarded
+from . import backdrops
+from .camera import Camera
+from .handles import Handles, View
+from .jointing import Jointing
+from .overlay import Overlay
+from .picking import Picking
+from .render import Drawn, Renderer
+
+CLOTH, FILE = (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
+CLICK = 4  # pixels that still count as a click
+STRIPES = 12  # over the width of the texture
+FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
+SLOW = 0.08  # s that a picture with smooth edges may keep the window
+
+
+HELD, BEFORE, AFTER = (0.20, 0.42, 0.50), (0.62, 0.30, 0.42), (0.80, 0.56, 0.20)
+
+
+def _drawn(id, shape, colour, **more) -> Drawn:
+    narrow, creased = lambda array: array.astype(np.float32), shape.creased
+    more = {n: creased.of(v) if n in ("tint", "weights", "yarn") and v is not None else v for n, v in more.items()}
+    kept = shape.__dict__.get("_narrow")  # drawn again and again while only the view turns
+    if kept is None:
+        kept = shape.__dict__["_narrow"] = (narrow(creased.of(shape.points)), narrow(shape.lit))
+    points, lit = kept
+    return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
+
+
+class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
+    picture_shown = Signal()
+    activated = Signal(int)  # the hand is in this pane
+    chain_dragged = Signal(object, object)  # two points in the world
+
+    def __init__(self, session: Session, pane: int = 0):
+        super().__init__()
+        self.session, self.pane = session, pane
+        self._own_camera = Camera()
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.StrongFocus)
+        self.setMinimumSize(320, 200)
+        self.setSizePolicy(QSizePolicy.Expanding, QSizePolicy.Expanding)
+        self.setAccessibleName("Viewport" if pane == 0 else "Second pane")
+        self.trouble = ""
+        try:
+            self.renderer = Renderer()
+        except RuntimeError as err:
+            self.renderer, self.trouble = None, str(err)
+        self._told_backdrop = ""
+        self._image: QImage | None = None
+        self._dirty, self._fine_now = True, False
+        self._fine_up_to = FINE_UP_TO
+        self._press = None  # (what is dragged, start position, more)
+        self._hot: str | None = None
+        self._band: tuple | None = None
+        self._strand_from: np.ndarray | None = None  # where a strand of joints begins that has no joint yet
+        self._stroke: np.ndarray | None = None  # weights while they are painted
+        self._brush_at: tuple | None = None  # (pixel, point of the mesh there or None)
+        self._spread: tuple | None = None
+        self._framed_for, self._frame_with_beside = None, False
+        self._fine_later = QTimer(self, singleShot=True, interval=180)
+        self._fine_later.timeout.connect(lambda: self._redraw(fine=True))
+        s = session
+        for signal in (s.looked, s.chosen_changed, s.view_changed, s.selected):
+            signal.connect(lambda *_: self._redraw())
+        s.doc_changed.connect(lambda *_: self.update())  # handles move at once, the shapes when they are there
+        s.looked.connect(self._frame_first)
+        s.replaced.connect(self.frame_when_shown)
+        s.frame_changed.connect(self.update)
+
+    @property
+    def look(self):
+        """How this pane looks."""
+        return self.session.panes[self.pane]
+
+    @property
+    def camera(self) -> Camera:
+        """What the pane is seen by: its own camera, or the one in the scene that it looks through."""
+        held = self.session.doc.find(self.look.camera)
+        if held is not None and held.kind == "camera":
+            s = self.session
+            return Camera.through(self.place(held), s.scene.values.at(held, "view", s.frame))
+        return self._own_camera
+
+    @camera.setter
+    def camera(self, camera: Camera):
+        if camera.held is None:
+            self._own_camera = camera
+        elif self.look.camera:
+            self.session.notice.emit("note", "This pane looks through a camera. Choose “Own view” (V) to turn it.", "")
+
+    # -- what is drawn -------------------------------------------------------------------------------------
+    def shooter(self, evaluator):
+        """A function that draws a frame as this pane looks now, on another thread: (renderer, looked, frame, width,
+        height) -> RGBA bytes."""
+        look, own, isolated = replace(self.look), self._own_camera, set(self.session.isolated)
+        doc = evaluator.doc
+
+        def shoot(renderer, picture, frame, width, height):
+            camera, held = own, doc.find(look.camera)
+            if held is not None and held.kind == "camera":
+                place = evaluator.values.place(held, Rows.one(frame))
+                camera = Camera.through(place, evaluator.values.at(held, "view", frame))
+            items = []
+            for thing in doc.things if look.meshes else ():
+                shape = picture.shapes.get(thing.id)
+                if shape is not None and (not isolated or thing.id in isolated):
+                    items.append(_drawn(thing.id, shape, STALL, tint=tints(shape.mesh)))
+            behind = backdrops.at(doc, frame)
+            floor = look.floor and behind is None
+            return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind)
+
+        return shoot
+
+    def to_draw(self) -> list[Drawn]:
+        """What is drawn: still subjects as one where there are many, unless one of them is looked at by itself."""
+        s = self.session
+        batches = [] if s.isolated or not self.look.meshes else s.picture.batches
+        own = {s.subject.id} if s.subject is not None and s.tool != "hand" else set()
+        own |= {s.beside.subject} if s.beside else set()
+        own |= set(s.picture.held)
+        batches = [b for b in batches if not (b.ids & own)]
+        skip = frozenset().union(*(b.ids for b in batches))
+        items = [
+            Drawn(f"batch {len(b.ids)} {k}", b.points, b.lit, b.triangles, b.edges, tint=b.tint)
+            for k, b in enumerate(batches)
+        ]
+        return items + self.drawn(skip)
+
+    def drawn(self, skip: frozenset = frozenset()) -> list[Drawn]:
+        s, look, items = self.session, self.look, []
+        active, at_work, painted = s.subject, s.tool in ("pick", "gradient"), self.painted()
+        painted = painted if s.tool in ("paint", "gradient") else None
+        active = None if painted is not None else active
+        if not look.meshes:
+            return items
+        for thing in s.doc.things:
+            shape = s.picture.shapes.get(thing.id)
+            if shape is None or thing.id in skip or (s.isolated and thing.id not in s.isolated):
+                continue
+            subject = s.doc.shape_of(thing)
+            if subject is None:
+                continue
+            more = {"tint": tints(shape.mesh)}
+            if active is not None and active.id == thing.id and at_work:
+                found = subject.map(s.map_id)
+                if found and look.show_map and shape.base is None:
+                    more["weights"] = s.scene.arrays.get(found.weights)
+                chosen = s.chosen_of(subject)
+                more["chosen"] = chosen if len(chosen) == len(shape.points) else None
+            if painted is not None and painted[0].id == thing.id and look.show_map:
+                dense = self.weights_shown(painted[1])
+                more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None
+            if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
+                more["yarn"] = self._yarn(shape.mesh)
+            items.append(_drawn(thing.id, shape, CLOTH if subject.stack else STALL, **more))
+            if s.beside and s.beside.subject == thing.id and "beside" in s.picture.shapes:
+                other = s.picture.shapes["beside"]
+                moved = replace(other, points=other.points + [self.beside_shift(other.mesh), 0, 0])
+                items.append(_drawn("beside", moved, FILE, yarn=more.get("yarn")))
+            held = s.picture.held.get(thing.id)
+            if held is not None:
+                items.append(_drawn(f"held {thing.id}", held, HELD, opacity=0.38))
+        if look.ghosts:
+            for away, shape in s.picture.ghosts:
+                fade = 0.42 - 0.10 * (abs(away) / s.ghost_step - 1)
+                items.append(_drawn(f"ghost {away}", shape, BEFORE if away < 0 else AFTER, opacity=max(fade, 0.12)))
+        return items
+
+    @staticmethod
+    def _yarn(mesh) -> np.ndarray | None:
+        """A stripe for each twelfth of U's range."""
+        if mesh.uv is None:
+            return None
+        u = mesh.uv[:, 0]
+        return (u - u.min()) / max(float(np.ptp(u)), 1e-9) * STRIPES
+
+    @staticmethod
+    def beside_shift(mesh) -> float:
+        return float(mesh.size[0]) * 1.15 + 0.05 * float(mesh.size.max())
+
+    def _redraw(self, fine: bool = False):
+        self._dirty, self._fine_now = True, fine
+        self.update()
+        if not fine:
+            self._fine_later.start()
+
+    def pixels(self) -> tuple[int, int]:
+        ratio = self.devicePixelRatioF()
+        return max(1, int(self.width() * ratio)), max(1, int(self.height() * ratio))
+
+    def _render(self):
+        s = self.session
+        width, height = self.pixels()
+        items = self.to_draw()
+        triangles, began = sum(len(i.triangles) for i in items), time.perf_counter()
+        fine = self._fine_now and triangles < self._fine_up_to
+        look, behind = self.look, None
+        try:
+            behind = backdrops.at(s.doc, s.frame)
+        except EstampaError as err:
+            if str(err) != self._told_backdrop:
+                s.tell(err)
+            self._told_backdrop = str(err)
+        camera = self.camera
+        floor = look.floor and behind is None
+        data = self.renderer.picture(
+            items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind
+        )
+        if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
+            self._fine_up_to = min(self._fine_up_to, triangles)
+        image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888)
+        self._image = image.flipped(Qt.Vertical)
+        self._image.setDevicePixelRatio(self.devicePixelRatioF())
+        self._dirty = False
+
+    def paint(self, painter: QPainter):
+        if self.renderer is None:
+            painter.fillRect(self.rect(), QColor("#7a7874"))
+            painter.drawText(
+                self.rect().adjusted(40, 40, -40, -40),
+                Qt.AlignCenter | Qt.TextWordWrap,
+                "No picture: OpenGL could not be started.\nInstall libegl1 and libgl1-mesa-dri, then start "
+                f"Estampa again. Everything else works.\n\n{self.trouble}",
+            )
+            return
+        if self._dirty or self._image is None or self._image.size() != self.size() * self.devicePixelRatioF():
+            self._render()
+        painter.drawImage(0, 0, self._image)
+        self._draw_over(painter)
+
+    def painted_whole(self):
+        self.picture_shown.emit()
+
+    # -- over the picture ------------------------------------------------------------------------------------
+    def view(self) -> View:
+        return View(self.camera, self.width(), self.height())
+
+    def place(self, thing) -> Place:
+        """Where a thing stands in the world at this frame; its own origin while a link of it gives no number."""
+        if thing.kind == "joint":
+            return self.joint_place(thing)
+        try:
+            values = self.session.scene.values
+            held = self.session.doc.find(thing.constant("parent")) if "parent" in thing.declared.channels else None
+            if held is not None and held.kind == "joint":  # it rides on the joint as that is seen
+                own = values.place(thing.with_(values={**thing.values, "parent": None}), Rows.one(self.session.frame))
+                return self.joint_place(held) @ own
+            return values.place(thing, Rows.one(self.session.frame))
+        except EstampaError:
+            return Place.still()
+
+    def value(self, thing, name):
+        try:
+            return self.session.scene.values.at(thing, name, self.session.frame)
+        except EstampaError:
+            return thing.declared.channels[name].default
+
+    def grip_values(self, grip) -> dict:
+        """Position, turn and size of a placed thing in the world."""
+        return self.place(grip).values
+
+    def active_grip(self):
+        """The placed thing whose handles are shown: the selected one, or the grip of the selected layer or force."""
+        s = self.session
+        thing = s.thing
+        if thing is None or thing.declared is None:
+            return None
+        if "parent" not in thing.declared.channels:
+            name = next((n for n in ("grip", "zone", "target") if thing.declared.channels.get(n)), None)
+            thing = s.doc.find(thing.constant(name)) if name else None
+        held = thing is not None and thing.declared is not None and "parent" in thing.declared.channels
+        return thing if held else None
+
+    def handles(self) -> Handles | None:
+        grip = self.active_grip()
+        if grip is None or self.session.tool != "hand" or not self.look.controls:
+            return None
+        if grip.id == self.look.camera:
+            return None
+        return Handles(self.view(), self.grip_values(grip), grip.locked)
+
+    def path_points(self, path) -> tuple[np.ndarray | None, np.ndarray]:
+        """((m, 3) a path as a fine line, (k, 3) its points), in the world."""
+        sampled = self.session.evaluator("window").stage.sampled(path)
+        place = self.place(path)
+        spots = np.array([s[:3] for s in path.spots], float).reshape(-1, 3)
+        fine = place.apply(sampled.points[None])[0] if sampled is not None else None
+        return fine, place.apply(spots[None])[0] if len(spots) else spots
+
+    def spots(self):
+        """((k, 3) points in the world that can be dragged one by one, the thing they are of)."""
+        thing = self.session.thing
+        if thing is not None and thing.kind == "path":
+            return self.path_points(thing)[1], thing
+        if thing is not None and thing.kind == "copies" and thing.constant("arrange") == "hand":
+            return np.array([s[:3] for s in thing.spots], float).reshape(-1, 3), thing
+        keys = self.trail_keys()
+        if len(keys):
+            return self.session.trails[thing.id][(np.array(keys) - self.session.doc.start).astype(int)], thing
+        return np.zeros((0, 3)), None
+
+    def trail_keys(self) -> list[float]:
+        """Frames of the keys on the trail of what is selected, but the present one, which has its handles."""
+        s, thing = self.session, self.session.thing
+        if thing is None or thing.id not in s.trails or not self.look.trails or s.tool != "hand":
+            return []
+        frames = {k.frame for n in "xyz" for k in (thing.curve(n).keys if thing.curve(n) else ())}
+        inside = lambda f: s.doc.start <= f <= s.doc.end and f == int(f) and f != s.frame
+        return sorted(f for f in frames if inside(f))
+
+    def spot_under(self, x, y) -> int | None:
+        points, thing = self.spots()
+        if thing is None or not len(points) or not self.look.controls:
+            return None
+        pixels, depth = self.camera.project(points, self.width(), self.height())
+        gap = np.where(depth > 0, np.linalg.norm(pixels - [x, y], axis=1), np.inf)
+        return int(gap.argmin()) if gap.min() <= 9 else None
+
+    def look_from(self, yaw: float, pitch: float):
+        """Turn to a plain view, keeping what is looked at."""
+        self.camera = replace(self.camera, yaw=yaw, pitch=pitch)
+        self._redraw()
+
+    # -- framing -------------------------------------------------------------------------------------------
+    def _frame_first(self):
+        if self._frame_with_beside and "beside" in self.session.picture.shapes:
+            self._frame_with_beside = False
+            self.frame_all()
+        if self._framed_for is not self.session.scene and self.session.picture.shapes:
+            self._framed_for = self.session.scene
+            self.frame_moving()
+
+    def frame_moving(self):
+        """What moves, over two thirds of the pane; everything, when nothing does or this pane shows the controls."""
+        s = self.session
+        moves = lambda subject: subject is not None and bool(subject.stack)
+        moving = [d for d in self.drawn() if moves(s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None)]
+        if not moving:
+            self.frame_all()
+            return
+        self._frame_points(np.concatenate([self._world(item) for item in moving]), 2 / 3)
+
+    def frame_all(self):
+        points = [self._world(item) for item in self.drawn()]
+        controls = [
+            self.place(t).origin for t in self.session.doc.things if t.kind in ("grip", "zone", "path", "camera")
+        ]
+        if not self.look.meshes and controls:
+            points = [np.concatenate([c - 0.5, c + 0.5]) for c in controls]
+        if points:
+            self._frame_points(np.concatenate(points))
+
+    @staticmethod
+    def _world(item: Drawn) -> np.ndarray:
+        if item.stand is None:
+            return item.points
+        corners = np.array([item.points.min(axis=0), item.points.max(axis=0)])
+        return (np.einsum("kij,nj->kni", item.stand[:, :3, :3], corners) + item.stand[:, None, :3, 3]).reshape(-1, 3)
+
+    def frame_when_shown(self):
+        """Bring everything into view once the next picture is there."""
+        self._framed_for = None
+
+    def frame_beside(self):
+        """Make room for the played-back file, once it is there."""
+        self._frame_with_beside = self.session.beside is not None
+
+    def frame_selection(self):
+        """Bring the chosen vertices, the selected subject or grip into view."""
+        s = self.session
+        grip, subject = self.active_grip(), s.subject
+        thing = s.thing
+        if thing is not None and thing.kind == "copies" and thing.id in s.picture.shapes:
+            self._frame_points(np.concatenate([self._world(d) for d in self.drawn() if d.id == thing.id]))
+        elif subject is None and grip is not None:
+            origin, _, size = Grip.frame(self.grip_values(grip))
+            self._frame_points(np.array([origin - size, origin + size]))
+        elif subject is not None and subject.id in s.picture.shapes:
+            points, chosen = s.picture.shapes[subject.id].own, s.chosen_of(subject)
+            self._frame_points(points[chosen] if chosen.any() and s.tool != "hand" else points)
+        else:
+            self.frame_all()
+
+    def _frame_points(self, points, share: float = 0.9):
+        self.camera = self.camera.framing(np.asarray(points, float), self.width() / max(self.height(), 1), share)
+        self._redraw()
+
+    # -- mouse and keys ------------------------------------------------------------------------------------
+    def mousePressEvent(self, event):
+        at = (event.position().x(), event.position().y())
+        self.setFocus()
+        self.activated.emit(self.pane)
+        if event.button() == Qt.RightButton:
+            self._press = ("orbit", at, at)
+        elif event.button() == Qt.MiddleButton:
+            self._press = ("pan", at, at)
+        elif event.button() == Qt.LeftButton:
+            handles = self.handles()
+            hold = handles.under(*at) if handles else None
+            spot = self.spot_under(*at)
+            if spot is not None:
+                frames, (points, of) = self.trail_keys(), self.spots()
+                held = event.modifiers() if of is not None and of.kind == "copies" else Qt.NoModifier
+                word = "Size" if held & Qt.ControlModifier else "Turn" if held & Qt.ShiftModifier else ""
+                frame = frames[spot] if spot < len(frames) else None
+                self._press = ("spot", at, (spot, points[spot], frame, (word, of.spots[spot]) if word else None))
+            elif hold:
+                self._press = ("handle", at, (hold, handles))
+            elif self.session.tool in ("place", "joint"):
+                self._press = (self.session.tool, at, at)
+            elif self.session.tool == "chain":
+                self._press = ("chain", at, self.middle_under(*at))
+            elif self.session.tool == "paint":
+                self._press = ("paint", at, at)
+                self.begin_stroke(*at)
+            elif self.session.tool == "hand":
+                self._press = ("orbit", at, at)
+            else:
+                self._press = ("band", at, at)
+
+    def mouseMoveEvent(self, event):
+        at = (event.position().x(), event.position().y())
+        if self.session.tool == "paint":
+            self.move_brush(*at)
+        if self._press is None:
+            handles = self.handles()
+            hot = self.spot_under(*at)
+            hot = handles.under(*at) if handles and hot is None else hot
+            if hot != self._hot:
+                self._hot = hot
+                self.setCursor(Qt.PointingHandCursor if hot is not None else Qt.ArrowCursor)
+                self.update()
+            return
+        what, start, more = self._press
+        if what in ("orbit", "pan"):
+            dx, dy = at[0] - more[0], at[1] - more[1]
+            self.camera = self.camera.orbited(dx, dy) if what == "orbit" else self.camera.panned(dx, dy, self.height())
+            self._press = (what, start, at)
+            self._redraw()
+        elif what == "handle":
+            hold, handles = more
+            self._set_grip(handles.dragged(hold, start, at), hold)
+        elif what == "spot" and more[3] is not None:
+            self._turn_copy(more[0], *more[3], at[0] - start[0], at[1] - start[1])
+        elif what == "spot":
+            self._drag_spot(more[0], more[1], at)
+        elif what == "paint":
+            self.stroke()
+        elif what in ("place", "joint"):
+            pass
+        else:
+            self._band = (start, at)
+            self.update()
+
+    def mouseReleaseEvent(self, event):
+        if self._press is None:
+            return
+        what, start, more = self._press
+        at = (event.position().x(), event.position().y())
+        self._press, band, self._band = None, self._band, None
+        still = abs(at[0] - start[0]) + abs(at[1] - start[1]) <= CLICK
+        if what in ("handle", "spot"):
+            self.session.scene.end_merge()
+        elif what == "paint":
+            self.end_stroke()
+        elif what == "place":
+            if still:
+                self._place_at(*at)
+        elif what == "joint":
+            if still:
+                self.click_joint(*at)
+        elif what == "chain":
+            if not still:
+                self.chain_dragged.emit(more, self.middle_under(*at))
+        elif what == "orbit" and still and event.button() == Qt.LeftButton:
+            self._select_at(*at)
+        elif what == "band" and self.session.tool == "pick":
+            how = self._how(event.modifiers())
+            self.pick_at(*at, how) if still else self.pick_box(start, at, how)
+        elif what == "band" and self.session.tool == "gradient" and band and not still:
+            if not (self.session.joints and self.lay_joint_gradient(start, at)):
+                self.lay_gradient(start, at)
+        self.update()
+
+    def mouseDoubleClickEvent(self, event):
+        if self.session.tool == "pick" and event.button() == Qt.LeftButton:
+            self.pick_at(event.position().x(), event.position().y(), self._how(event.modifiers()))
+            self.choose_islands()
+
+    @staticmethod
+    def _how(modifiers) -> str:
+        return "add" if modifiers & Qt.ShiftModifier else "take" if modifiers & Qt.ControlModifier else "set"
+
+    def wheelEvent(self, event):
+        notches = event.angleDelta().y() / 120 or event.pixelDelta().y() / 60
+        self.camera = self.camera.zoomed(notches)
+        self._redraw()
+
+    def keyPressEvent(self, event):
+        step = {Qt.Key_Left: (-24, 0), Qt.Key_Right: (24, 0), Qt.Key_Up: (0, 24), Qt.Key_Down: (0, -24)}.get(
+            event.key()
+        )
+        if step:
+            moved = event.modifiers() & Qt.ShiftModifier
+            self.camera = self.camera.panned(-step[0], step[1], self.height()) if moved else self.camera.orbited(*step)
+            self._redraw()
+        elif event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and self.remove_spot():
+            pass
+        elif event.key() in (Qt.Key_Plus, Qt.Key_Minus, Qt.Key_Equal):
+            self.camera = self.camera.zoomed(-1 if event.key() == Qt.Key_Minus else 1)
+            self._redraw()
+        else:
+            super().keyPressEvent(event)
+
+    def _set_grip(self, values, hold):
+        """Values are in the world; the thing's own are within what it rides on."""
+        s, grip = self.session, self.active_grip()
+        word = hold.split()[0].capitalize()
+        if grip.kind == "joint":
+            values = {n: v for n, v in self.joint_values(grip, values).items() if n not in grip.locked}
+            s.carry_out(lambda: s.set(grip.id, values, merge=f"grip {grip.id}", label=f"{word} {grip.name}"))
+            return
+        parent = s.doc.find(grip.constant("parent"))
+        if parent is not None:
+            world = Place.of({**self.grip_values(grip), **values})
+            values = {n: v for n, v in (self.place(parent).inverse() @ world).values.items() if n in values}
+        values = {n: v for n, v in values.items() if n not in grip.locked}
+        try:
+            s.set(grip.id, values, merge=f"grip {grip.id}", label=f"{word} {grip.name}")
+        except EstampaError as err:
+            s.tell(err)
+
+    def _move_trail_key(self, thing, frame, to):
+        """Put the keys of a thing's position at a frame where the hand is; channels without keys stay."""
+        s, rows = self.session, Rows.one(frame)
+        parent = s.doc.find(thing.constant("parent"))
+        if parent is not None:
+            to = s.scene.values.place(parent, rows).inverse().apply(to[None, None])[0, 0]
+        values = {n: float(v) for n, v in zip("xyz", to, strict=True) if thing.curve(n) is not None}
+        do.set_values(s.scene, thing.id, values, frame, f"trail {thing.id} {frame}", f"Move a key of {thing.name}")
+
+    def _turn_copy(self, index, word, before, dx, dy):
+        """Turn a copy placed by hand as the hand goes sideways (Shift), or size it as the hand goes up (Ctrl)."""
+        thing = self.spots()[1]
+        if thing is None or thing.kind != "copies":
+            return
+        x, y, z, turn, size = before
+        if word == "Size":
+            size = float(np.clip(size * np.exp(-0.008 * dy), 0.01, 100))
+        else:
+            turn = float(turn + 0.012 * dx)
+        spots = [*thing.spots[:index], (x, y, z, turn, size), *thing.spots[index + 1 :]]
+        do.set_spots(self.session.scene, thing.id, spots, f"{word} a copy of {thing.name}", f"spot {thing.id} {index}")
+
+    def remove_spot(self) -> bool:
+        """Take away the point of a path, or the copy, under the pointer."""
+        thing = self.spots()[1]
+        if thing is None or not isinstance(self._hot, int) or not self._hot < len(thing.spots):
+            return False
+        left = [s for i, s in enumerate(thing.spots) if i != self._hot]
+        self._hot = None
+        do.set_spots(self.session.scene, thing.id, left, f"Take a point from {thing.name}")
+        return True
+
+    def _drag_spot(self, index, from_, at):
+        """Move a path's point, a copy or a key on a trail in the plane that faces the camera; copies stay at their
+        height."""
+        _, thing = self.spots()
+        if thing is None:
+            return
+        eye, direction = self.camera.ray(*at, self.width(), self.height())
+        level = thing.kind == "copies"
+        normal = np.array([0.0, 1, 0]) if level else self.camera.axes[2]
+        slope = direction @ normal
+        if abs(slope) < 1e-3:
+            return
+        to = eye + direction * ((from_ - eye) @ normal) / slope
+        if thing.kind not in ("path", "copies"):
+            self._move_trail_key(thing, self._press[2][2], to)
+            return
+        if thing.kind == "path":
+            to = self.place(thing).inverse().apply(to[None, None])[0, 0]
+        spots = [list(s) for s in thing.spots]
+        spots[index][:3] = map(float, to)
+        do.set_spots(self.session.scene, thing.id, spots, f"Move a point of {thing.name}", f"spot {thing.id} {index}")
