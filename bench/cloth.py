@@ -2,13 +2,12 @@
 
 import numba
 import numpy as np
-from estampa.solve.cloth.kind.kind import Cloth, Parts
-from estampa.solve.cloth.kind.schedule import block_vertices, schedule
 
 from estampa.fields.force import World
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
-from estampa.solve.cloth.kind import kernels
+from estampa.solve.cloth.kind import Cloth, Parts, kernels
+from estampa.solve.cloth.schedule import block_vertices, schedule
 from estampa.solve.solver import Inputs
 
 from .measure import Row, in_turn, ms

@@ -31,7 +31,7 @@ def press_everything(window):
         if name in LEFT_OUT:
             continue
         things = [t.id for t, _ in s.doc.everything()]
-        s.select(things[k % len(things)] if things else None)
+        s.selection.select(things[k % len(things)] if things else None)
         began = time.perf_counter()
         action.trigger()
         took = time.perf_counter() - began

@@ -20,7 +20,7 @@ window = Window()
 window.session.replace(demo.build("awning"))
 window.show()
 def shown():
-    if window.session.picture.shapes:
+    if window.session.pictures.picture.shapes:
         print("shown", flush=True)
         app.exit()
 window.viewport.picture_shown.connect(shown)
@@ -76,7 +76,7 @@ def drag_to_picture() -> Row:
     do.add_layer(session.scene, subject.id, "noise", grip={})
     window.show()
     state = {"angle": 0.0, "looked": True, "shown": False}
-    session.looked.connect(lambda: state.update(looked=True, shown=False))
+    session.pictures.looked.connect(lambda: state.update(looked=True, shown=False))
     window.viewport.picture_shown.connect(lambda: state.update(shown=True))
 
     def wait():
@@ -90,7 +90,7 @@ def drag_to_picture() -> Row:
 
     def redraw():
         state["shown"] = False
-        window.viewport._redraw()
+        window.viewport.redraw()
         wait()
 
     for _ in range(3):

@@ -12,9 +12,9 @@ warm.warm()
 from numba.core.dispatcher import Dispatcher
 found = {}
 for name, module in list(sys.modules.items()):
-    for value in list(vars(module).values()) if name.startswith("estampa") else ():
+    for word, value in list(vars(module).items()) if name.startswith("estampa") else ():
         if isinstance(value, Dispatcher) and value.py_func.__module__.startswith("estampa"):
-            found[f"{value.py_func.__module__}.{value.py_func.__name__}"] = [str(s) for s in value.signatures]
+            found[f"{name}.{word}"] = [str(s) for s in value.signatures]
 print(json.dumps(found))
 """
 

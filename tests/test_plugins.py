@@ -15,8 +15,8 @@ from estampa.app.shell.theme import icon
 from estampa.inspect.remarks.scene import remarks
 from estampa.geometry.primitives import sheet
 from estampa.reference import reference
-from estampa.scene import commands as do
-from estampa.kinds.channels import kind_of
+from estampa import edits as do
+from estampa.kinds.registry import kind_of
 from estampa.scene.scene import Scene
 from estampa.scene.document import Document
 from estampa.store.frames import FrameStore
@@ -47,7 +47,7 @@ session = Session(store)
 window = Window(session)
 session.replace(scene)
 window.show()
-session.select(scene.doc.find(a.id).stack[0].id)
+session.selection.select(scene.doc.find(a.id).stack[0].id)
 app.processEvents()
 docs = reference()
 print(json.dumps({

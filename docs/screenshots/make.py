@@ -19,12 +19,12 @@ from PySide6.QtGui import QPainter  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
 from estampa import demo  # noqa: E402
+from estampa import edits as do  # noqa: E402
+from estampa.app.session import Session  # noqa: E402
 from estampa.app.shell import theme  # noqa: E402
 from estampa.app.shell.finder import Finder  # noqa: E402
-from estampa.app.session import Session  # noqa: E402
 from estampa.app.shell.window import Window  # noqa: E402
 from estampa.demo import DATA  # noqa: E402
-from estampa import edits as do  # noqa: E402
 
 HERE = Path(__file__).parent
 app = QApplication([])
@@ -42,10 +42,10 @@ class Sitting:
         w._left = True
         if name:
             self.session.replace(demo.build(name))
-            self.session.solve()
+            self.session.work.solve()
             self.settle()
             if frame is not None:
-                self.session.go_to(frame)
+                self.session.player.go_to(frame)
         self.settle()
 
     def settle(self, seconds=240):
@@ -62,7 +62,7 @@ class Sitting:
         return next(t for t, _ in self.session.doc.everything() if t.name == name)
 
     def select(self, name, *also):
-        self.session.select(self.thing(name).id, [self.thing(n).id for n in also])
+        self.session.selection.select(self.thing(name).id, [self.thing(n).id for n in also])
 
     def nearer(self, share, **more):
         view = self.window.viewport
@@ -85,28 +85,28 @@ class Sitting:
 
 def window():
     s = Sitting("awning", 80)
-    s.select("Canvas")
+    s.selection.select("Canvas")
     s.save("window")
 
 
 def stale():
     s = Sitting("awning", 80)
-    s.select("Onshore wind")
-    do.set_key(s.session.scene, s.thing("Onshore wind").id, "speed", 48, 6.2)
+    s.selection.select("Onshore wind")
+    do.set_key(s.session.scene, s.selection.thing("Onshore wind").id, "speed", 48, 6.2)
     s.window.unfold()
     s.save("stale")
 
 
 def maps():
     s = Sitting("awning", 80)
-    s.select("Awning")
+    s.selection.select("Awning")
     s.window.use_tool("gradient")
     s.save("maps")
 
 
 def press():
     s = Sitting("awning", 80)
-    s.select("Awning")
+    s.selection.select("Awning")
     s.window.press.folder = Path(HOME) / "prints"
     s.window.run_prints()
     s.settle()
@@ -123,9 +123,9 @@ def import_():
 
 def remarks():
     s = Sitting("awning", 80)
-    do.set_value(s.session.scene, s.thing("Canvas").id, "pins", None)
-    do.set_value(s.session.scene, s.thing("Canvas").id, "substeps", 4)
-    s.select("Canvas")
+    do.set_value(s.session.scene, s.selection.thing("Canvas").id, "pins", None)
+    do.set_value(s.session.scene, s.selection.thing("Canvas").id, "substeps", 4)
+    s.selection.select("Canvas")
     s.window.show_panel("remarks")
     s.save("remarks")
 
@@ -139,7 +139,7 @@ def finder():
 
 def night():
     s = Sitting("awning", 80)
-    s.select("Canvas")
+    s.selection.select("Canvas")
     s.window.toggle_night()
     s.save("night")
     theme.use(app)
@@ -147,34 +147,34 @@ def night():
 
 def reeds():
     s = Sitting("reeds", 30)
-    s.select("Breeze")
+    s.selection.select("Breeze")
     s.window.toggle_pane()
     s.save("reeds")
 
 
 def compare():
     s = Sitting("reeds", 30)
-    s.select("Reed bed")
-    s.session.hold()
+    s.selection.select("Reed bed")
+    s.session.view.hold()
     s.settle()
-    do.set_value(s.session.scene, s.thing("Lean").id, "y", 0.7)
+    do.set_value(s.session.scene, s.selection.thing("Lean").id, "y", 0.7)
     s.nearer(0.7)
     s.save("compare")
 
 
 def links():
     s = Sitting("reeds", 30)
-    s.select("Ripple")
+    s.selection.select("Ripple")
     s.window.toggle_pin()
-    s.select("Swell")
+    s.selection.select("Swell")
     s.save("links")
 
 
 def loop():
     s = Sitting("reeds", 30)
-    s.select("Reed bed")
+    s.selection.select("Reed bed")
     s.window.show_panel("loop")
-    do.set_value(s.session.scene, s.thing("Swell").id, "rate", 0.3)
+    do.set_value(s.session.scene, s.selection.thing("Swell").id, "rate", 0.3)
     s.settle()
     s.window.loop.find_in_step()
     s.save("loop")
@@ -183,18 +183,18 @@ def loop():
 def curves():
     s = Sitting("pinwheels", 40)
     camera = next(t for t in s.session.doc.things if t.kind == "camera")
-    s.session.set_view(camera=camera.id)
+    s.session.view.set_view(camera=camera.id)
     keyed = next(t for t, _ in s.session.doc.everything() if sum(t.curve(n) is not None for n in t.values) >= 1)
-    s.session.select(keyed.id)
+    s.session.selection.select(keyed.id)
     s.window.toggle_curves()
     s.save("curves")
 
 
 def ghosts():
     s = Sitting("pinwheels", 40)
-    s.select("Lost hoop")
-    s.session.set_view(ghosts=True)
-    s.session.go_to(41)
+    s.selection.select("Lost hoop")
+    s.session.view.set_view(ghosts=True)
+    s.session.player.go_to(41)
     s.settle()
     s.window.viewport.frame_selection()
     s.nearer(2.2)
@@ -216,20 +216,20 @@ def _lanterns(frame=84):
 
 def lanterns():
     s = _lanterns()
-    s.select("Cord")
+    s.selection.select("Cord")
     s.window.show_panel("joints")
     s.save("lanterns")
 
 
 def boards():
     s = Sitting("boards", 44)
-    s.select("Bodies")
+    s.selection.select("Bodies")
     s.save("boards")
 
 
 def paint():
     s = _lanterns()
-    s.select("Lantern 4")
+    s.selection.select("Lantern 4")
     s.window.skeletons.use_tool("paint")
     s.nearer(0.5)
     s.save("paint")
@@ -237,7 +237,7 @@ def paint():
 
 def jelly():
     s = Sitting("jelly", 130)
-    s.select("Tail strands")
+    s.selection.select("Tail strands")
     s.window.viewport.frame_all()
     s.window.show_panel("loop")
     s.save("jelly")

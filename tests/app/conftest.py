@@ -60,7 +60,9 @@ class User:
         return next(t for t, _ in self.session.doc.everything() if t.name == name)
 
     def value(self, name, channel, frame=None):
-        return self.session.scene.values.at(self.thing(name), channel, self.session.frame if frame is None else frame)
+        return self.session.scene.values.at(
+            self.thing(name), channel, self.session.player.frame if frame is None else frame
+        )
 
     def select(self, name):
         roster = self.window.score.roster

@@ -41,7 +41,7 @@ def test_choices_maps_grips_words_and_names_are_set_in_the_sheet(flag_user):
     assert user.value("Wind", "grip", 1) == user.thing("Lean grip").id
 
     item = do.add_thing(user.session.scene, "vertex_cache", "Cache")
-    user.session.select(item.id)
+    user.session.selection.select(item.id)
     normals = w.sheet.row("normals").editor
     user.click(normals, (6, normals.height() // 2))
     assert user.value("Cache", "normals", 1) is True
@@ -61,7 +61,7 @@ def test_dragging_a_keyed_grip_sets_a_key_where_one_is(flag_user):
     user, s, v = flag_user, flag_user.session, flag_user.window.viewport
     grip = user.thing("Lean grip").id
     do.set_key(s.scene, grip, "x", 1, 0.5)
-    s.go_to(8)
+    s.player.go_to(8)
     user.select("Lean grip")
     user.wait()
     handles = v.handles()
@@ -70,7 +70,7 @@ def test_dragging_a_keyed_grip_sets_a_key_where_one_is(flag_user):
     keys = user.thing("Lean grip").curve("x").keys
     assert [k.frame for k in keys] == [1, 8] and keys[0].value == 0.5 and keys[1].value != 0.5
     user.do("set_key")
-    s.go_to(4)
+    s.player.go_to(4)
     user.do("set_key")
     assert [k.frame for k in user.thing("Lean grip").curve("x").keys] == [1, 4, 8]
     key = user.window.sheet.row("x").key
@@ -106,8 +106,8 @@ def test_undo_while_a_solve_is_under_way_does_no_harm(flag_user):
         user.do("undo")
         QTest.qWait(10)
     user.wait()
-    assert s.lanes[user.thing("Cloth").id].state.done and not user.notice
-    assert s.picture.shapes[user.thing("Flag").id].true
+    assert s.work.lanes[user.thing("Cloth").id].state.done and not user.notice
+    assert s.pictures.picture.shapes[user.thing("Flag").id].true
 
 
 def test_files_by_their_dialogs(flag_user, tmp_path, monkeypatch):
@@ -142,7 +142,9 @@ def test_files_by_their_dialogs(flag_user, tmp_path, monkeypatch):
 
 def test_trouble_has_its_details_one_click_away(flag_user):
     user = flag_user
-    user.session.jobs.add(__import__("estampa.app.model.tasks", fromlist=["Job"]).Job("Bad", lambda *_: {}["missing"]))
+    user.session.work.jobs.add(
+        __import__("estampa.app.model.tasks", fromlist=["Job"]).Job("Bad", lambda *_: {}["missing"])
+    )
     user.wait()
     assert "went wrong inside Estampa" in user.notice
     user.click(user.window.notice.details)
@@ -171,7 +173,7 @@ def test_a_thing_that_is_not_understood_is_shown_and_said_so(flag_user, tmp_path
     assert user.window.panels.tabText(5) == "Remarks (1)"
     user.do("solve")
     user.wait()
-    assert s.lanes[user.thing("Cloth").id].state.done
+    assert s.work.lanes[user.thing("Cloth").id].state.done
 
 
 def test_lanes_tell_what_is_under_the_pointer_and_scroll_with_the_roster(flag_user):
@@ -220,12 +222,12 @@ def test_a_layers_defaults_do_something_at_once_on_a_thing_of_human_size(user, k
         user.do("add_gravity")
         user.do("add_ground")
     user.do(f"add_{kind}")
-    assert s.thing.kind == kind
-    s.solve()
+    assert s.selection.thing.kind == kind
+    s.work.solve()
     user.wait()
-    lane = s.lanes[s.selected_id]
+    lane = s.work.lanes[s.selection.selected_id]
     assert np.nanmax(lane.reach) > 0.01
-    assert not any(r.severity == "error" for r in s.remarks)
+    assert not any(r.severity == "error" for r in s.work.remarks)
 
 
 def test_a_right_click_on_a_key_chooses_how_it_goes_on(flag_user):
@@ -250,14 +252,14 @@ def test_opening_and_autosaving_do_not_wait_for_a_long_solve(flag_user, tmp_path
     do.set_range(s.scene, end=2000)
     do.set_value(s.scene, user.thing("Cloth").id, "substeps", 200)
     user.do("solve")
-    user.wait(lambda: s.jobs.busy)
+    user.wait(lambda: s.work.jobs.busy)
     s.desk.autosave_now()
     user.wait(lambda: s.desk.autosave.file(None).exists())
-    assert s.jobs.busy
+    assert s.work.jobs.busy
     (tmp_path / "mat.obj").write_text("v 0 0 0\nv 1 0 0\nv 0 0 1\nf 1 2 3\n")
     user.window.files.import_mesh(tmp_path / "mat.obj")
     user.wait(lambda: user.window.files.import_dialog is not None and user.window.files.import_dialog.isVisible())
-    assert s.jobs.busy
+    assert s.work.jobs.busy
     user.window.files.import_dialog.reject()
     user.do("cancel")
     user.wait()
@@ -280,7 +282,7 @@ def test_without_opengl_the_window_says_so_and_everything_else_works(qtbot, flag
     QTest.mousePress(v, Qt.LeftButton, Qt.NoModifier, QPoint(5, 5))
     QTest.mouseMove(v, QPoint(v.width() - 5, v.height() - 5))
     QTest.mouseRelease(v, Qt.LeftButton, Qt.NoModifier, QPoint(v.width() - 5, v.height() - 5))
-    assert window.session.chosen_of(window.session.doc.subjects[0]).any()
-    window.session.solve()
+    assert window.session.selection.chosen_of(window.session.doc.subjects[0]).any()
+    window.session.work.solve()
     qtbot.waitUntil(lambda: not window.session.busy, timeout=20_000)
-    assert all(lane.state.done for lane in window.session.lanes.values() if lane.state)
+    assert all(lane.state.done for lane in window.session.work.lanes.values() if lane.state)

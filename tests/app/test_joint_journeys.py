@@ -46,19 +46,19 @@ def test_joints_are_clicked_into_the_middle_bound_painted_and_tried(arm_user):
         user.wait()
     skeleton = s.doc.skeletons[0]
     bones = s.scene.values.bones(skeleton)
-    assert len(skeleton.joints) == 3 and s.thing is skeleton.joints[-1]
+    assert len(skeleton.joints) == 3 and s.selection.thing is skeleton.joints[-1]
     assert np.abs(bones.at_rest[:, [0, 2], 3]).max() < 0.03  # in the middle of the volume, not on its skin
     assert bones.at_rest[:, 1, 3] == pytest.approx([0.05, 0.5, 0.95], abs=0.05)
 
     user.select("Arm")
     user.do("bind_skin")
     accept(user.window.skeletons.dialog)
-    user.wait(lambda: s.skin is not None and not s.busy)
+    user.wait(lambda: s.selection.skin is not None and not s.busy)
     assert user.window.panels.currentWidget() is user.window.joints
-    layer = s.skin
+    layer = s.selection.skin
     before = build.weights_of(s.scene, layer)
 
-    s.select(skeleton.joints[2].id)
+    s.selection.select(skeleton.joints[2].id)
     user.do("tool_paint")
     user.wait()
     panel = user.window.joints
@@ -67,7 +67,7 @@ def test_joints_are_clicked_into_the_middle_bound_painted_and_tried(arm_user):
     user.type_in(panel.radius, "0.2 m")
     user.type_in(panel.strength, "100 %")
     user.drag(view, pixel(user, [0, 0.3, 0.1]), pixel(user, [0, 0.36, 0.1]))
-    after = build.weights_of(s.scene, s.skin)
+    after = build.weights_of(s.scene, s.selection.skin)
     points = s.scene.mesh(s.doc.owner(layer.id).mesh).points
     painted = after[:, 2] > before[:, 2] + 0.3
     assert painted.any() and (np.abs(points[painted, 1] - 0.33) < 0.25).all()
@@ -75,42 +75,42 @@ def test_joints_are_clicked_into_the_middle_bound_painted_and_tried(arm_user):
     assert ((points[painted] * [1, 0, 1]) @ (eye * [1, 0, 1]) > 0).all()  # on the near side alone
     assert after.sum(axis=1) == pytest.approx(1, abs=1e-6)
     user.do("undo")
-    assert build.weights_of(s.scene, s.skin) == pytest.approx(before)  # a stroke is one step
+    assert build.weights_of(s.scene, s.selection.skin) == pytest.approx(before)  # a stroke is one step
     # right through: both sides; and a locked joint keeps what it has
     user.click(panel.through)
     panel.joints.item(0).setCheckState(Qt.Checked)
     user.drag(view, pixel(user, [0, 0.3, 0.1]), pixel(user, [0, 0.36, 0.1]))
-    both = build.weights_of(s.scene, s.skin)
+    both = build.weights_of(s.scene, s.selection.skin)
     assert both[:, 0] == pytest.approx(before[:, 0], abs=5e-3)  # but for what is too small to be kept
     panel.joints.item(0).setCheckState(Qt.Unchecked)
     user.drag(view, pixel(user, [0, 0.3, 0.1]), pixel(user, [0, 0.36, 0.1]))
-    both = build.weights_of(s.scene, s.skin)
+    both = build.weights_of(s.scene, s.selection.skin)
     changed = both[:, 2] > before[:, 2] + 0.3
     assert ((points[changed] * [1, 0, 1]) @ (eye * [1, 0, 1]) < 0).any()
 
     # what is for layers leaves a joint alone; a copy of it hangs beside it
     for name in ("layer_up", "layer_down", "duplicate"):
         user.do(name)
-    assert s.thing.name == f"{skeleton.joints[2].name} 1" and len(s.doc.skeletons[0].joints) == 4
+    assert s.selection.thing.name == f"{skeleton.joints[2].name} 1" and len(s.doc.skeletons[0].joints) == 4
     user.do("remove")
-    s.select(skeleton.joints[2].id)
+    s.selection.select(skeleton.joints[2].id)
     user.wait()
     assert [j.id for j in s.doc.skeletons[0].joints] == [j.id for j in skeleton.joints]
 
     # a test pose bends the joint for a look, and nothing is changed by it
-    doc, shown = s.doc, s.picture.shapes[s.doc.subjects[0].id].points.copy()
+    doc, shown = s.doc, s.pictures.picture.shapes[s.doc.subjects[0].id].points.copy()
     panel.test.setValue(80)
     user.wait()
-    assert np.abs(s.picture.shapes[doc.subjects[0].id].points - shown).max() > 0.2 and s.doc is doc
+    assert np.abs(s.pictures.picture.shapes[doc.subjects[0].id].points - shown).max() > 0.2 and s.doc is doc
     panel.test.setValue(0)
     panel.test.sliderReleased.emit()
     user.wait()
-    assert s.picture.shapes[doc.subjects[0].id].points == pytest.approx(shown)
+    assert s.pictures.picture.shapes[doc.subjects[0].id].points == pytest.approx(shown)
 
     # a straight gradient of the joint's weights, by a drag
     user.do("tool_gradient")
     user.drag(view, pixel(user, [0, 0.2, 0.12]), pixel(user, [0, 1.3, 0.12]))
-    laid = build.weights_of(s.scene, s.skin)[:, 2]
+    laid = build.weights_of(s.scene, s.selection.skin)[:, 2]
     assert np.corrcoef(laid, points[:, 1])[0, 1] > 0.95
 
 
@@ -129,17 +129,17 @@ def test_a_skeleton_is_laid_out_by_dialogs_and_every_step_is_undone(arm_user):
         for axis, text in zip("xyz", place, strict=True):
             user.type_in(ask().editors[f"{end}_{axis}"], text)
     accept(ask())
-    assert s.tool == "hand"
+    assert s.view.tool == "hand"
     bones = s.scene.values.bones(skeleton())
     assert bones.at_rest[:, :3, 3] == pytest.approx(np.array([[0, 0, 0], [0, 0.5, 0], [0, 1, 0]]), abs=1e-6)
     assert user.window.panels.currentWidget() is user.window.joints
 
-    s.select(skeleton().joints[2].id)
+    s.selection.select(skeleton().joints[2].id)
     user.do("joint_subdivide")
     user.type_in(ask().editors["parts"], "2")
     accept(ask())
     assert s.scene.values.bones(skeleton()).at_rest[:, 1, 3] == pytest.approx([0, 0.5, 1, 1.25])
-    s.select(skeleton().joints[0].id)
+    s.selection.select(skeleton().joints[0].id)
     user.do("joint_rename")  # the joint and all that hang on it
     ask().editors["base"].setText("Left arm")
     accept(ask())
@@ -149,14 +149,14 @@ def test_a_skeleton_is_laid_out_by_dialogs_and_every_step_is_undone(arm_user):
     assert not any("turn_z" in j.values for j in skeleton().joints)
     leaned = s.scene.values.bones(skeleton()).at_rest[3, :3, 3]
     assert leaned[0] == pytest.approx(-0.25 * np.sin(0.6), abs=1e-6)
-    s.select(skeleton().joints[3].id)
+    s.selection.select(skeleton().joints[3].id)
     user.do("joint_mirror")
     accept(ask())
-    assert s.thing.name == "Right arm 04"
+    assert s.selection.thing.name == "Right arm 04"
     assert s.scene.values.bones(skeleton()).at_rest[-1, :3, 3] == pytest.approx(leaned * [-1, 1, 1])
 
     path = do.add_thing(s.scene, "path", "Garland", spots=((0, 0, 1), (1, 0.5, 1), (2, 0, 1)))
-    s.select(path.id)
+    s.selection.select(path.id)
     user.do("joint_path")
     user.type_in(ask().editors["joints"], "8")
     accept(ask())
@@ -206,7 +206,7 @@ def test_a_walk_is_taken_in_place_and_kept_as_clips(user):
     s.replace(scene)
     user.wait()
     user.select("Puppet")
-    world = lambda frame: s.evaluator("window").poses.world(s.doc.find(skeleton.id), frame)[0, :3, 3]
+    world = lambda frame: s.work.evaluator("window").poses.world(s.doc.find(skeleton.id), frame)[0, :3, 3]
     was = world(13)
     user.do("clip_new")
     user.window.skeletons.dialog.editors["name"].setText("Walk")
@@ -245,9 +245,9 @@ def test_a_joint_is_turned_by_its_ring_keyed_and_taken_back_to_rest(arm_user):
     view = user.window.viewport
     user.do("tool_hand")
     user.click(view, pixel(user, [0, 0.5, 0]))
-    assert s.thing.name == "Bone 2"  # a click on the joint itself
+    assert s.selection.thing.name == "Bone 2"  # a click on the joint itself
     user.do("auto_key")
-    s.go_to(12)
+    s.player.go_to(12)
     user.wait()
     rings = dict(view.handles().parts())
     start = rings["turn z"][8]
@@ -257,7 +257,7 @@ def test_a_joint_is_turned_by_its_ring_keyed_and_taken_back_to_rest(arm_user):
     turned = user.value("Bone 2", "turn_z", 12)
     assert abs(turned) > 0.2
     user.wait()
-    assert s.picture.joints[skeleton.id].world[2, 0, 3] == pytest.approx(-0.5 * np.sin(turned), abs=0.05)
+    assert s.pictures.picture.joints[skeleton.id].world[2, 0, 3] == pytest.approx(-0.5 * np.sin(turned), abs=0.05)
     user.do("joint_rest")
     assert "turn_z" not in user.thing("Bone 2").values
 
@@ -288,9 +288,9 @@ def test_strings_of_beads_swing_are_baked_edited_and_brought_back(user, tmp_path
     for _ in range(3):
         user.do("redo")
     user.wait()
-    assert s.lanes[skeleton.stack[0].id].state.done  # undo and redo cost no solving
+    assert s.work.lanes[skeleton.stack[0].id].state.done  # undo and redo cost no solving
 
-    s.select(skeleton.id)
+    s.selection.select(skeleton.id)
     user.do("bake_keys")
     user.window.skeletons.dialog.editors["name"].setText("Push")
     accept(user.window.skeletons.dialog)
@@ -306,13 +306,15 @@ def test_strings_of_beads_swing_are_baked_edited_and_brought_back(user, tmp_path
     user.select(baked.joints[1].name)
     other = roster.visualItemRect(roster.item_for(baked.joints[2].id))
     user.click(roster.viewport(), (other.left() + 30, other.center().y()), Qt.ControlModifier)
-    assert {j.id for j in s.joints} == {baked.joints[1].id, baked.joints[2].id}
+    assert {j.id for j in s.selection.joints} == {baked.joints[1].id, baked.joints[2].id}
     user.do("curves")
     graph = user.window.score.curves.graph
     tracks = {t for t, _ in graph.curves()}
     assert tracks == {baked.joints[1].id, baked.joints[2].id}
     graph.choose_all()
-    turn = next(n for n in ("turn_x", "turn_z", "turn_y") if all((j.id, n) in graph.curves() for j in s.joints))
+    turn = next(
+        n for n in ("turn_x", "turn_z", "turn_y") if all((j.id, n) in graph.curves() for j in s.selection.joints)
+    )
     graph.chosen = {(t, f) for t, f in graph.chosen if t[1] == turn}
     first = next(t for t in graph.curves() if t[1] == turn)
     key = graph.curves()[first].keys[len(graph.curves()[first].keys) // 2]
@@ -325,7 +327,7 @@ def test_strings_of_beads_swing_are_baked_edited_and_brought_back(user, tmp_path
     # clips in the panel: reversed, played, removed; and back to live
     user.do("curves")
     user.window.show_panel("joints")
-    s.select(skeleton.id)
+    s.selection.select(skeleton.id)
     panel = user.window.joints
     user.do("clip_reverse")
     panel.clips.setCurrentRow(1)
@@ -335,7 +337,7 @@ def test_strings_of_beads_swing_are_baked_edited_and_brought_back(user, tmp_path
     user.do("back_to_live")
     assert [l.on for l in s.doc.find(skeleton.id).stack] == [True]
     user.wait()
-    assert s.lanes[skeleton.stack[0].id].state.done  # and nothing was thrown away
+    assert s.work.lanes[skeleton.stack[0].id].state.done  # and nothing was thrown away
 
 
 def test_live_strands_are_pushed_by_a_hand_that_moves_while_they_play(user):
@@ -348,16 +350,16 @@ def test_live_strands_are_pushed_by_a_hand_that_moves_while_they_play(user):
     s.replace(scene)
     user.wait()
     user.do("live")
-    assert s.live is not None
+    assert s.player.live is not None
     for z in np.linspace(-0.45, 0.3, 16):  # as a hand would
-        was = s.frame
+        was = s.player.frame
         do.set_value(s.scene, ball.id, "z", float(z), merge="drag")
-        user.wait(lambda was=was: s.frame > was + 1)
-    looked = s.picture.joints[skeleton.id]
+        user.wait(lambda was=was: s.player.frame > was + 1)
+    looked = s.pictures.picture.joints[skeleton.id]
     assert looked.world[:, 2, 3].max() > 0.25  # it was pushed along
     user.do("live")
     user.wait(lambda: not s.busy)
-    assert s.live is None and not s.store.size()  # nothing of it was kept
+    assert s.player.live is None and not s.store.size()  # nothing of it was kept
 
 
 def test_the_sheet_of_stems_tells_frequency_and_period(arm_user):
@@ -365,7 +367,7 @@ def test_the_sheet_of_stems_tells_frequency_and_period(arm_user):
     build.add_skeleton(s.scene, [build.straight([0, 0, 0], [0, 1.5, 0], 3)], "Bones", "Bone")
     user.select("Bones")
     user.do("add_stems")
-    assert s.thing.kind == "stems"
+    assert s.selection.thing.kind == "stems"
     texts = [l.text() for l in user.window.sheet.findChildren(QLabel)]
     assert "Sways as a whole" in texts and sum("Hz, " in t and "frames" in t for t in texts) == 4
 
@@ -378,7 +380,7 @@ def test_a_rig_from_a_file_comes_in_with_its_clips(user, tmp_path, store):
     path = printed(scene, "skinned_mesh", tmp_path, store, subject=subject).paths[0]
     user.window.skeletons.import_rig(str(path))
     user.wait(lambda: bool(user.session.doc.skeletons) and not user.session.busy)
-    assert "4 joints" in user.notice and user.session.skeleton.clips[0].name == "Lean"
+    assert "4 joints" in user.notice and user.session.selection.skeleton.clips[0].name == "Lean"
     (tmp_path / "torn.glb").write_bytes(path.read_bytes()[:400])
     user.window.skeletons.import_rig(str(tmp_path / "torn.glb"))
     user.wait(lambda: "torn.glb" in user.notice)

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from estampa.solve.cloth.kind.kind import Cloth
 from PySide6.QtCore import QMimeData, QPointF, Qt
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
@@ -21,6 +20,7 @@ from estampa.formats.obj import write_obj
 from estampa.geometry.primitives import joined, sheet
 from estampa.inspect.lanes import SOLVED, STALE
 from estampa.scene.scene import Scene
+from estampa.solve.cloth.kind import Cloth
 from tests.app.conftest import answer
 from tests.conftest import DEAD
 
@@ -44,21 +44,21 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     write_obj(tmp_path / "banner.obj", joined([banner, sheet(10, 10, 3, 3)]))
     w, s = user.window, user.session
     assert "1.2 m × 0.8 m" in import_file(user, tmp_path / "banner.obj", "cm")
-    subject = s.subject
+    subject = s.selection.subject
     assert (subject.name, s.scene.mesh(subject.mesh).count) == ("Banner", 434)
 
     # choose the top edge by box in the viewport and make a map of it
     user.do("tool_pick")
     v = w.viewport
     v.camera = v.camera.__class__(target=np.array([0.6, -0.4, 0]), distance=3, yaw=0, pitch=0)
-    pixels, _ = v.camera.project(s.picture.shapes[subject.id].points, v.width(), v.height())
-    top = np.abs(s.picture.shapes[subject.id].points[:, 1]) < 1e-9
+    pixels, _ = v.camera.project(s.pictures.picture.shapes[subject.id].points, v.width(), v.height())
+    top = np.abs(s.pictures.picture.shapes[subject.id].points[:, 1]) < 1e-9
     top[425:] = False
     low, high = pixels[top].min(axis=0) - 5, pixels[top].max(axis=0) + 5
     user.drag(v, low, high)
-    assert s.chosen_of(subject)[:25].all() and not s.chosen_of(subject)[25:425].any()
+    assert s.selection.chosen_of(subject)[:25].all() and not s.selection.chosen_of(subject)[25:425].any()
     user.click(w.maps.new)
-    assert s.subject.maps and s.scene.arrays.get(s.subject.maps[0].weights)[:25].min() == 1
+    assert s.selection.subject.maps and s.scene.arrays.get(s.selection.subject.maps[0].weights)[:25].min() == 1
 
     # layers: bend, noise, cloth; forces: gravity and wind with two keys
     for name in ("add_bend", "add_cloth", "add_noise", "add_gravity"):
@@ -66,37 +66,39 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
             user.select("Banner")
         user.do(name)
     assert [l.kind for l in user.thing("Banner").stack] == ["bend", "cloth", "noise"]
-    assert user.value("Cloth", "pins", 1) == s.subject.maps[0].id if s.subject else True
+    assert user.value("Cloth", "pins", 1) == s.selection.subject.maps[0].id if s.selection.subject else True
     user.do("add_wind")
     user.do("panel_sheet")
     user.type_in(w.score.end_box, "24")
     speed = w.sheet.row("speed")
     user.type_in(speed.editor, "18 km/h")
     user.click(speed.key)
-    s.go_to(16)
+    s.player.go_to(16)
     user.type_in(w.sheet.row("speed").editor, "9")
     wind = user.thing("Wind")
     assert [(k.frame, k.value) for k in wind.curve("speed").keys] == [(1, 5.0), (16, 9.0)]
 
     # play: it solves beside the window and fills the lane
     user.keys(v, Qt.Key_Space)
-    assert s.playing
+    assert s.player.playing
     cloth = user.thing("Cloth").id
-    user.wait(lambda: cloth in s.lanes and s.lanes[cloth].state is not None and s.lanes[cloth].state.done)
+    user.wait(
+        lambda: cloth in s.work.lanes and s.work.lanes[cloth].state is not None and s.work.lanes[cloth].state.done
+    )
     user.keys(v, Qt.Key_Space)
     user.wait()
-    assert not s.playing and s.picture.shapes[subject.id].true
-    assert np.nanmax(s.lanes[cloth].reach) > 0.02
+    assert not s.player.playing and s.pictures.picture.shapes[subject.id].true
+    assert np.nanmax(s.work.lanes[cloth].reach) > 0.02
 
     # a change goes stale with its reason, undo brings it back without solving
     user.select("Cloth")
     user.type_in(w.sheet.row("damping").editor, "2")
-    user.wait(lambda: (s.lanes[cloth].state.states == STALE).all())
-    assert s.lanes[cloth].state.why == "Cloth · damping" and "stale: Cloth · damping" in w.score.status.text()
-    assert not s.picture.shapes[subject.id].true
+    user.wait(lambda: (s.work.lanes[cloth].state.states == STALE).all())
+    assert s.work.lanes[cloth].state.why == "Cloth · damping" and "stale: Cloth · damping" in w.score.status.text()
+    assert not s.pictures.picture.shapes[subject.id].true
     user.do("undo")
     user.wait()
-    assert s.lanes[cloth].state.done and s.picture.shapes[subject.id].true
+    assert s.work.lanes[cloth].state.done and s.pictures.picture.shapes[subject.id].true
 
     # two prints, run and read back; the file plays beside the live subject
     user.select("Banner")
@@ -110,8 +112,10 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     assert sorted(p.suffix for p in w.press.folder.iterdir()) == [".exr", ".exr", ".glb", ".json", ".usdc"]
     card = w.press.cards[user.thing("Vertex animation texture").id]
     user.click(next(b for b in card.findChildren(QPushButton) if b.text() == "Show beside"))
-    user.wait(lambda: "beside" in s.picture.shapes)
-    assert np.abs(s.picture.shapes["beside"].points - s.picture.shapes[subject.id].points).max() < 1e-3
+    user.wait(lambda: "beside" in s.pictures.picture.shapes)
+    assert (
+        np.abs(s.pictures.picture.shapes["beside"].points - s.pictures.picture.shapes[subject.id].points).max() < 1e-3
+    )
 
     # save, close, reopen: the same scene, the solved frames still there
     assert s.desk.save(tmp_path / "banner.estampa")
@@ -119,7 +123,7 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     w.files.open(tmp_path / "banner.estampa")
     user.wait(lambda: s.scene.path is not None and s.doc is not doc)
     user.wait()
-    assert s.doc.things == doc.things and s.lanes[cloth].state.done
+    assert s.doc.things == doc.things and s.work.lanes[cloth].state.done
 
 
 def test_a_solve_is_cancelled_and_the_window_stays_live(flag_user, monkeypatch):
@@ -128,17 +132,17 @@ def test_a_solve_is_cancelled_and_the_window_stays_live(flag_user, monkeypatch):
     monkeypatch.setattr(Cloth, "step", lambda *a: (time.sleep(0.02), step(*a))[1])  # however quick the machine is
     do.set_range(s.scene, end=400)
     user.do("solve")
-    user.wait(lambda: s.jobs.busy and user.window.score.bar.value() > 0)
-    begun, felt = s.jobs._running[0], []
+    user.wait(lambda: s.work.jobs.busy and user.window.score.bar.value() > 0)
+    begun, felt = s.work.jobs._running[0], []
     for frame in range(1, 20):
-        s.go_to(frame)
+        s.player.go_to(frame)
         QTest.qWait(15)
-        felt.append(s.jobs.busy and s.jobs._running[0] is begun)
-    assert s.frame == 19 and all(felt), "hands are felt nineteen times while one solve goes on"
+        felt.append(s.work.jobs.busy and s.work.jobs._running[0] is begun)
+    assert s.player.frame == 19 and all(felt), "hands are felt nineteen times while one solve goes on"
     user.click(user.window.score.cancel_button)
     user.wait()
-    solved = (s.lanes[user.thing("Cloth").id].state.states == SOLVED).sum()
-    assert 0 < solved < 400 and not s.wants_solved
+    solved = (s.work.lanes[user.thing("Cloth").id].state.states == SOLVED).sum()
+    assert 0 < solved < 400 and not s.work.wants_solved
 
 
 def test_editing_a_late_key_in_the_lane_keeps_the_frames_before_it(flag_user):
@@ -149,7 +153,7 @@ def test_editing_a_late_key_in_the_lane_keeps_the_frames_before_it(flag_user):
     user.do("solve")
     user.wait()
     cloth = user.thing("Cloth").id
-    assert s.lanes[cloth].state.done
+    assert s.work.lanes[cloth].state.done
 
     def row(name):
         return next(box for thing, box in lanes.rows() if thing.name == name)
@@ -158,11 +162,11 @@ def test_editing_a_late_key_in_the_lane_keeps_the_frames_before_it(flag_user):
     user.drag(lanes, (lanes.x_of(10), y), (lanes.x_of(12), y))
     user.wait()
     assert [k.frame for k in user.thing("Wind").curve("speed").keys] == [1, 6, 12]
-    assert s.lanes[cloth].state.states.tolist() == [SOLVED] * 6 + [STALE] * 6
-    assert s.lanes[cloth].state.why == "Wind · speed"
+    assert s.work.lanes[cloth].state.states.tolist() == [SOLVED] * 6 + [STALE] * 6
+    assert s.work.lanes[cloth].state.why == "Wind · speed"
     user.do("undo")  # the whole drag is one step
     user.wait()
-    assert s.lanes[cloth].state.done
+    assert s.work.lanes[cloth].state.done
 
     # unfold the lane and drag the key's value in its curve
     user.click(lanes, (12, y))
@@ -174,7 +178,7 @@ def test_editing_a_late_key_in_the_lane_keeps_the_frames_before_it(flag_user):
     user.keys(lanes, Qt.Key_Delete)
     assert len(user.thing("Wind").curve("speed").keys) == 2
     user.drag(lanes, (lanes.x_of(2), 10), (lanes.x_of(9), 10))  # scrub on the ruler
-    assert s.frame == 9
+    assert s.player.frame == 9
 
 
 def test_grips_are_moved_turned_and_sized_by_their_handles(flag_user):
@@ -201,24 +205,26 @@ def test_grips_are_moved_turned_and_sized_by_their_handles(flag_user):
 def test_maps_are_made_and_changed_with_the_tools(user):
     s, w, v = user.session, user.window, user.window.viewport
     subject = do.add_mesh(s.scene, joined([sheet(1, 1, 9, 9), sheet(0.4, 0.4, 5, 5)]), "Mats")
-    s.select(subject.id)
+    s.selection.select(subject.id)
     user.wait()
     v.camera = v.camera.__class__(target=np.array([0.5, 0, 0.5]), distance=3, yaw=0, pitch=1.5)
     user.do("tool_pick")
-    pixels, _ = v.camera.project(s.picture.shapes[subject.id].points, v.width(), v.height())
+    pixels, _ = v.camera.project(s.pictures.picture.shapes[subject.id].points, v.width(), v.height())
     corner = pixels[8]  # only the large mat reaches there
     user.click(v, corner)
-    assert np.flatnonzero(s.chosen_of(subject)).tolist() == [8]
+    assert np.flatnonzero(s.selection.chosen_of(subject)).tolist() == [8]
     user.click(v, pixels[80], Qt.ShiftModifier)
-    assert s.chosen_of(subject).sum() == 2
+    assert s.selection.chosen_of(subject).sum() == 2
     user.click(v, corner, Qt.ControlModifier)
-    assert np.flatnonzero(s.chosen_of(subject)).tolist() == [80]
+    assert np.flatnonzero(s.selection.chosen_of(subject)).tolist() == [80]
     QTest.mouseDClick(v, Qt.LeftButton, Qt.NoModifier, QPointF(*corner).toPoint())
-    assert s.chosen_of(subject)[:81].all() and not s.chosen_of(subject)[81:].any()
+    assert s.selection.chosen_of(subject)[:81].all() and not s.selection.chosen_of(subject)[81:].any()
     user.do("map_new")
     user.do("choose_uncovered")
-    assert np.flatnonzero(s.chosen_of(subject)).tolist() == list(range(81, 106)) and "25 vertices" in user.notice
-    weights = lambda: s.scene.arrays.get(s.subject.map(s.map_id).weights)
+    assert (
+        np.flatnonzero(s.selection.chosen_of(subject)).tolist() == list(range(81, 106)) and "25 vertices" in user.notice
+    )
+    weights = lambda: s.scene.arrays.get(s.selection.subject.map(s.selection.map_id).weights)
     user.type_in(w.maps.amount, "0.25")
     user.do("map_set")
     assert (weights()[81:] == 0.25).all() and (weights()[:81] == 1).all()
@@ -233,7 +239,7 @@ def test_maps_are_made_and_changed_with_the_tools(user):
     assert across[0] < 0.05 and across[-1] > 0.95 and (np.diff(across) > 0).all()
     user.do("map_smooth")
     user.do("map_remove")
-    assert not s.subject.maps
+    assert not s.selection.subject.maps
     for _ in range(2):
         user.do("undo")
     assert np.allclose(weights()[36:45], across)
@@ -296,7 +302,7 @@ def test_remarks_are_counted_and_lead_to_the_culprit(flag_user):
     assert w.panels.tabText(5) == "Remarks (1)"
     user.do("panel_remarks")
     w.remarks.list.itemClicked.emit(w.remarks.list.item(0))
-    assert user.session.selected_id == cloth.id and "held by nothing" in w.remarks.list.item(0).text()
+    assert user.session.selection.selected_id == cloth.id and "held by nothing" in w.remarks.list.item(0).text()
 
 
 def test_the_finder_lists_every_command_and_runs_one(flag_user):
@@ -307,7 +313,7 @@ def test_the_finder_lists_every_command_and_runs_one(flag_user):
     QTest.keyClicks(finder.line, "to the last")
     assert "End" in finder.list.item(0).text()
     QTest.keyClick(finder.line, Qt.Key_Return)
-    assert user.session.frame == 12
+    assert user.session.player.frame == 12
     shortcuts = [a.shortcut().toString() for a in w.actions_by_name.values() if not a.shortcut().isEmpty()]
     assert len(shortcuts) == len(set(shortcuts)), "two commands share a shortcut"
     assert all(a.toolTip() and a.text() for a in w.actions_by_name.values())

@@ -61,9 +61,9 @@ def test_a_plant_is_rigged_with_a_map_and_a_sway_for_each_pair_of_stems(plant_us
     user.do("add_copies")
     user.wait()
     copies = user.thing("Plant copies")
-    assert s.picture.shapes[copies.id].copies == 5
+    assert s.pictures.picture.shapes[copies.id].copies == 5
     user.do("copies_by_hand")
-    assert len(user.thing("Plant copies").spots) == 5 and s.tool == "place"
+    assert len(user.thing("Plant copies").spots) == 5 and s.view.tool == "place"
     user.wait()
     # click the floor in the middle of the view: one more stands there
     user.do("frame_all")
@@ -104,7 +104,7 @@ def test_a_channel_is_linked_by_drag_by_list_and_by_formula(plant_user):
     user.do("pin")
     user.select("Plant")
     user.do("add_sway")
-    sway = s.selected_id
+    sway = s.selection.selected_id
     assert drop(grip, "y", w.sheet.row("angle").label)
     link = s.doc.find(sway).value("angle")
     assert isinstance(link, Link) and link.span == (-5, 5), "unlike units get a range map"
@@ -191,7 +191,7 @@ def test_keys_are_moved_scaled_turned_copied_and_removed_in_the_curve_view(curve
     assert [k.frame for k in curve().keys] == [1, 5, 9, 24]
     # copied and pasted at the end; held at the end is a matter of copying a key
     graph.setFocus()
-    s.go_to(14)
+    s.player.go_to(14)
     user.keys(graph, Qt.Key_C, Qt.ControlModifier)
     user.keys(graph, Qt.Key_V, Qt.ControlModifier)
     assert [k.frame for k in curve().keys] == [1, 5, 9, 14, 18, 22, 24]
@@ -212,18 +212,18 @@ def test_auto_key_keys_what_a_hand_drags_and_the_way_is_drawn(plant_user):
     user.select("Hand")
     user.do("auto_key")
     for frame, by in ((1, 30), (20, 60)):
-        s.go_to(frame)
+        s.player.go_to(frame)
         user.wait()
         centre = w.viewport.handles().centre
         user.drag(w.viewport, centre, centre + [by, 0])
     assert [k.frame for k in user.thing("Hand").curve("x").keys] == [1, 20]
     user.wait()
-    trail = s.trails[s.selected_id]
+    trail = s.work.trails[s.selection.selected_id]
     assert len(trail) == 24 and np.ptp(trail[:, 0]) > 0.01
     user.do("auto_key")
-    assert not s.auto_key
+    assert not s.view.auto_key
     # a key on the way is dragged where it should be, at its own frame
-    s.go_to(10)
+    s.player.go_to(10)
     user.wait()
     user.do("frame_all")
     (there,), thing = w.viewport.spots()[0][:1], user.thing("Hand")
@@ -265,13 +265,13 @@ def test_panes_cameras_ghosts_and_a_held_result(plant_user):
     user, w, s = plant_user, plant_user.window, plant_user.session
     user.select("Plant")
     user.do("add_bend")
-    do.set_values(s.scene, s.selected_id, {"angle": 0.4})
+    do.set_values(s.scene, s.selection.selected_id, {"angle": 0.4})
     user.wait()
     user.do("second_pane")
     assert w.second.isVisible() and w.second.drawn() == [] and len(w.viewport.drawn()) == 1
     before = w.viewport.camera
     user.drag(w.second, (60, 60), (120, 90))
-    assert w.viewport.camera == before and s.pane == 1
+    assert w.viewport.camera == before and s.view.pane == 1
     user.do("meshes")
     assert len(w.second.drawn()) == 1
     user.click(w.viewport, (5, 5))
@@ -281,16 +281,18 @@ def test_panes_cameras_ghosts_and_a_held_result(plant_user):
     assert any(d.id.startswith("held") for d in w.viewport.drawn())
     from estampa.app.model.looks import difference
 
-    apart = difference(s.picture.shapes[user.thing("Plant").id], s.picture.held[user.thing("Plant").id])
+    apart = difference(
+        s.pictures.picture.shapes[user.thing("Plant").id], s.pictures.picture.held[user.thing("Plant").id]
+    )
     assert apart[1] > 0.1
     user.do("hold")
     do.set_key(s.scene, user.thing("Bend").id, "angle", 1, 0.0)
     do.set_key(s.scene, user.thing("Bend").id, "angle", 24, 1.0)
-    s.go_to(12)
+    s.player.go_to(12)
     user.do("ghosts")
     user.wait()
-    user.wait(lambda: len(s.picture.ghosts) == 4)
-    assert [away for away, _ in s.picture.ghosts] == [-8, -4, 4, 8]
+    user.wait(lambda: len(s.pictures.picture.ghosts) == 4)
+    assert [away for away, _ in s.pictures.picture.ghosts] == [-8, -4, 4, 8]
     user.do("add_camera")
     user.do("look_through")
     assert w.viewport.camera.held is not None
@@ -300,9 +302,9 @@ def test_panes_cameras_ghosts_and_a_held_result(plant_user):
     assert w.viewport.camera.held is None
     user.select("Plant")
     user.do("isolate")
-    assert s.isolated == {user.thing("Plant").id}
+    assert s.selection.isolated == {user.thing("Plant").id}
     user.do("isolate")
-    assert not s.isolated
+    assert not s.selection.isolated
 
 
 def test_a_path_is_drawn_by_clicks_and_followed(plant_user):
@@ -315,10 +317,10 @@ def test_a_path_is_drawn_by_clicks_and_followed(plant_user):
     assert all(abs(p[1]) < 1e-9 for p in user.thing("Path").spots[count:]), "on the floor"
     user.select("Plant")
     user.do("add_follow")
-    do.set_values(s.scene, s.selected_id, {"path": user.thing("Path").id, "along": 1.0})
+    do.set_values(s.scene, s.selection.selected_id, {"path": user.thing("Path").id, "along": 1.0})
     user.wait()
     end = np.array(user.thing("Path").spots[-1])
-    middle = s.picture.shapes[user.thing("Plant").id].points.mean(axis=0)
+    middle = s.pictures.picture.shapes[user.thing("Plant").id].points.mean(axis=0)
     assert np.linalg.norm((middle - end)[[0, 2]]) < 0.05
 
 
@@ -376,7 +378,7 @@ def test_a_backdrop_stands_behind_the_pane_and_a_bad_one_is_told(plant_user, tmp
     corner = lambda: QColor(w.viewport.grab().toImage().pixel(w.viewport.width() // 2, 60))
     assert corner().red() > 150 > 60 > corner().blue()
     user.click(w.sheet.row("sequence").editor, (6, w.sheet.row("sequence").editor.height() / 2))
-    s.go_to(2)
+    s.player.go_to(2)
     user.wait()
     assert corner().blue() > 150 > 60 > corner().red(), "the second picture at the second frame"
     do.set_values(s.scene, user.thing("Backdrop").id, {"file": str(tmp_path / "none.png"), "sequence": False})
@@ -398,18 +400,18 @@ def test_a_refine_that_makes_millions_asks_first(plant_user):
     row.asked.reject()
     user.wait()
     assert user.value("Refine", "levels") == 1
-    shape = s.picture.shapes[user.thing("Plant").id]
+    shape = s.pictures.picture.shapes[user.thing("Plant").id]
     assert len(shape.points) > len(shape.own)
     user.do("tool_pick")
     user.do("choose_all")
-    assert s.chosen_of(user.thing("Plant")).sum() == len(shape.own), "vertices of its own mesh are chosen"
+    assert s.selection.chosen_of(user.thing("Plant")).sum() == len(shape.own), "vertices of its own mesh are chosen"
 
 
 def test_a_target_is_captured_and_morphed_to(plant_user):
     user, w, s = plant_user, plant_user.window, plant_user.session
     user.select("Plant")
     user.do("add_bend")
-    do.set_values(s.scene, s.selected_id, {"angle": 1.0})
+    do.set_values(s.scene, s.selection.selected_id, {"angle": 1.0})
     bent = s.scene.evaluate(1)["Plant"]
     user.do("capture_target")
     assert [t.name for t in user.thing("Plant").targets] == ["Plant at 1"]
@@ -441,18 +443,18 @@ def test_bodies_from_a_split_mesh_to_keys_and_printed_pieces(user, tmp_path):
     user.do("solve")
     user.wait()
     bodies = next(t for t in s.doc.things if t.kind == "bodies")
-    lane = s.lanes[bodies.id]
+    lane = s.work.lanes[bodies.id]
     assert lane.state.done and lane.awake and lane.reach[0] == 1.0
-    falls = s.evaluator("look").subject(s.doc.subjects[0], 1).points.copy()
+    falls = s.work.evaluator("look").subject(s.doc.subjects[0], 1).points.copy()
 
     # begin from where they came to rest
-    s.go_to(40)
+    s.player.go_to(40)
     user.select("Bodies")
     user.do("start_here")
     user.wait(lambda: s.doc.find(bodies.id).adopted is not None)
     user.wait()
     assert "Bodies, frame 40" in s.doc.find(bodies.id).adopted.words
-    rests = s.evaluator("look")
+    rests = s.work.evaluator("look")
     rests.solve_through(3)
     assert np.abs(rests.subject(s.doc.subjects[0], 1).points - falls).max() > 0.01
     user.do("start_rest")

@@ -110,7 +110,7 @@ def test_an_stl_on_z_is_welded_turned_and_sized(user, tmp_path):
     dialog.unit.setCurrentIndex(dialog.unit.findData("in"))
     dialog.accept()
     user.wait()
-    mesh = user.session.scene.mesh(user.session.subject.mesh)
+    mesh = user.session.scene.mesh(user.session.selection.subject.mesh)
     assert mesh.count == 8 and np.allclose(mesh.size, np.array([200, 50, 300]) * 0.0254)
 
 
@@ -123,7 +123,7 @@ def test_a_mesh_dropped_on_the_window_is_imported(user, tmp_path):
     user.wait(lambda: user.window.files.import_dialog is not None)
     user.window.files.import_dialog.accept()
     user.wait()
-    assert user.session.subject.name == "Box"
+    assert user.session.selection.subject.name == "Box"
 
 
 def test_leaving_unsaved_work_is_asked_about(flag_user, tmp_path):
@@ -169,11 +169,13 @@ def test_work_without_a_name_is_recovered_too(user):
 def test_playing_waits_for_the_solver_and_goes_round(flag_user):
     user, s = flag_user, flag_user.session
     seen = []
-    s.looked.connect(lambda: seen.append((s.picture.frame, all(p.true for p in s.picture.shapes.values()))))
-    s.play(True)
+    s.pictures.looked.connect(
+        lambda: seen.append((s.pictures.picture.frame, all(p.true for p in s.pictures.picture.shapes.values())))
+    )
+    s.player.play(True)
     user.wait(lambda: any(a[0] == 12 and b[0] == 1 for a, b in zip(seen, seen[1:], strict=False)))
     assert "of 24 frames a second" in user.window.score.status.text()
-    s.play(False)
+    s.player.play(False)
     assert all(true for frame, true in seen if frame > 1), "no unsolved frame is played"
 
 
@@ -182,17 +184,17 @@ def test_a_click_selects_what_is_under_it(user):
     a = do.add_mesh(s.scene, sheet(1, 1, 5, 5), "Near")
     b = do.add_mesh(s.scene, sheet(1, 1, 5, 5).with_points(sheet(1, 1, 5, 5).points + [1.5, 0, 0]), "Beside")
     grip = do.add_thing(s.scene, "grip", "Knob", {"x": 0.75, "y": 0.0, "z": 1.4})
-    s.select(a.id)
+    s.selection.select(a.id)
     user.wait()
     v.camera = v.camera.__class__(target=np.array([1.2, 0, 0.6]), distance=4, yaw=0, pitch=1.2)
-    v._redraw()
+    v.redraw()
     at = lambda *p: v.camera.project(np.array([p], float), v.width(), v.height())[0][0]
     user.click(v, at(2.0, 0, 0.4))
-    assert s.selected_id == b.id
+    assert s.selection.selected_id == b.id
     user.click(v, at(0.75, 0, 1.4))
-    assert s.selected_id == grip.id
+    assert s.selection.selected_id == grip.id
     user.click(v, at(0.3, 0, 0.3))
-    assert s.selected_id == a.id
+    assert s.selection.selected_id == a.id
 
 
 def test_the_press_says_why_a_print_cannot_be_made_and_when_it_is_old(flag_user):
@@ -217,7 +219,7 @@ def test_the_press_says_why_a_print_cannot_be_made_and_when_it_is_old(flag_user)
     assert "changed since" not in words()
     do.set_value(s.scene, user.thing("Cloth").id, "damping", 0.7)
     assert "changed since" in words()
-    s.select(texture.id)
+    s.selection.select(texture.id)
     user.do("remove")
     assert texture.id not in press.cards
     user.do("undo")
@@ -231,12 +233,12 @@ def test_space_presses_a_focused_button_and_plays_elsewhere(flag_user):
     button.setFocus()
     count = len(user.thing("Flag").maps)
     user.keys(button, Qt.Key_Space)
-    assert len(user.thing("Flag").maps) == count + 1 and not s.playing
+    assert len(user.thing("Flag").maps) == count + 1 and not s.player.playing
     user.window.viewport.setFocus()
     user.keys(user.window.viewport, Qt.Key_Space)
-    assert s.playing
+    assert s.player.playing
     user.keys(user.window.viewport, Qt.Key_Escape)
-    assert not s.playing
+    assert not s.player.playing
 
 
 def test_the_camera_is_moved_by_mouse_wheel_and_keys(flag_user):
@@ -272,7 +274,7 @@ def test_a_lane_tells_its_frame_and_the_ruler_its_seconds(flag_user):
     user, s = flag_user, flag_user.session
     user.do("solve")
     user.wait()
-    lane = s.lanes[user.thing("Cloth").id]
+    lane = s.work.lanes[user.thing("Cloth").id]
     points = lambda f: s.scene.evaluate(f, s.store)["Flag"]
     rest = s.scene.mesh(user.thing("Flag").mesh).points
     moved = np.linalg.norm(points(12) - rest, axis=1)
@@ -286,14 +288,14 @@ def test_a_lane_tells_its_frame_and_the_ruler_its_seconds(flag_user):
 def test_a_nudge_while_playing_is_solved_and_shown_again(flag_user):
     user, s = flag_user, flag_user.session
     cloth = user.thing("Cloth").id
-    done = lambda: cloth in s.lanes and s.lanes[cloth].state is not None and s.lanes[cloth].state.done
-    s.play(True)
+    done = lambda: cloth in s.work.lanes and s.work.lanes[cloth].state is not None and s.work.lanes[cloth].state.done
+    s.player.play(True)
     user.wait(done)
-    key = s.lanes[cloth]
+    key = s.work.lanes[cloth]
     do.set_value(s.scene, cloth, "density", 0.4)
-    user.wait(lambda: s.lanes.get(cloth) is not key and done())
-    assert s.playing
-    s.play(False)
+    user.wait(lambda: s.work.lanes.get(cloth) is not key and done())
+    assert s.player.playing
+    s.player.play(False)
     do.set_value(s.scene, cloth, "density", 0.5)
     user.wait()
     assert not done(), "at rest, nothing is solved unasked"
@@ -308,11 +310,11 @@ def test_other_kernels_are_prepared_once_the_window_rests_and_the_score_says_so(
     monkeypatch.setattr(warm, "commands", lambda: quick)
     monkeypatch.setattr(warm, "_mark", lambda: f"prepared for {tmp_path}")
     assert not warm.is_prepared()
-    s.preparing._idle.setInterval(50)
-    s.preparing.begin_soon()
+    s.work.preparing._idle.setInterval(50)
+    s.work.preparing.begin_soon()
     user.wait(lambda: "preparing" in score.status.text())
-    user.wait(lambda: (tmp_path / "a").exists() and (tmp_path / "b").exists() and not s.preparing.words)
+    user.wait(lambda: (tmp_path / "a").exists() and (tmp_path / "b").exists() and not s.work.preparing.words)
     assert warm.is_prepared() and "preparing" not in score.status.text()
-    s.preparing.begin_soon()
-    user.wait(lambda: not s.preparing._idle.isActive())
-    assert not s.preparing.words, "what is there is not compiled again"
+    s.work.preparing.begin_soon()
+    user.wait(lambda: not s.work.preparing._idle.isActive())
+    assert not s.work.preparing.words, "what is there is not compiled again"

@@ -8,7 +8,6 @@ import imageio_ffmpeg
 import numpy as np
 import pytest
 from bench import soak
-from estampa.app.score.score.lanes import clusters
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence
 from PySide6.QtTest import QTest
@@ -16,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QPushButton
 
 from estampa import demo
 from estampa import edits as do
+from estampa.app.score.lanes import clusters
 from estampa.app.shell import theme
 from estampa.app.shell.actions import PANELS
 from estampa.app.shell.finder import Finder
@@ -43,7 +43,7 @@ def test_every_panel_opens_on_every_demo_with_a_print_of_each_kind(user, name):
         user.window.show_panel(panel)
         user.wait(seconds=60)
     for thing, _ in list(s.doc.everything())[:40]:
-        s.select(thing.id)
+        s.selection.select(thing.id)
     user.wait(seconds=60)
     assert not [h for h in heard if h[0] == "error"], heard
 
@@ -103,7 +103,7 @@ def test_what_can_be_added_stands_in_groups_and_is_found_by_typing(flag_user):
     finder.line.setText("follow path")
     QTest.keyClick(finder.line, Qt.Key_Return)
     QApplication.processEvents()
-    assert user.session.thing.kind == "follow"
+    assert user.session.selection.thing.kind == "follow"
 
 
 def luminance(colour: str) -> float:
@@ -165,8 +165,8 @@ def test_an_empty_window_offers_demos_with_pictures_and_the_scenes_opened_last(u
     assert all(not b.icon().isNull() and b.icon().availableSizes() for b in w.welcome.demos.values())
     user.click(w.welcome.demos["pinwheels"])
     user.wait(lambda: s.doc.name == "pinwheels")
-    assert not w.welcome.isVisible() and s.playing, "it plays once"
-    s.play(False)
+    assert not w.welcome.isVisible() and s.player.playing, "it plays once"
+    s.player.play(False)
     user.wait()
     user.wait(lambda: bool(w.viewport.drawn()))
     moving = [d for d in w.viewport.drawn() if s.doc.shape_of(s.doc.find(d.id)).stack]
@@ -184,7 +184,7 @@ def test_the_sheet_folds_what_cannot_matter_and_keeps_what_is_keyed(flag_user):
     user, s = flag_user, flag_user.session
     flag = named(s.scene, "Flag")
     copies = do.add_thing(s.scene, "copies", "Row", {"subject": flag.id, "arrange": "hand"})
-    s.select(copies.id)
+    s.selection.select(copies.id)
     shown = lambda: {r.channel.name for r in user.window.sheet._rows}
     assert not shown() & {"step_x", "columns", "radius", "path", "density"}
     do.set_key(s.scene, copies.id, "step_x", 1, 1.0)
@@ -258,7 +258,7 @@ def test_many_still_things_are_drawn_as_one_and_picked_one_by_one(user):
     assert len(v.to_draw()) == 1 and len(v.drawn()) == 60
     pixels, _ = v.camera.project(np.array([[15.15, 0.15, 0.3]]), *v.pixels())
     user.click(v, pixels[0])
-    assert user.session.thing.name == "Crate 30"
+    assert user.session.selection.thing.name == "Crate 30"
 
 
 def test_caches_do_not_grow_with_edits(flag_user):
@@ -272,7 +272,7 @@ def test_caches_do_not_grow_with_edits(flag_user):
         Evaluator(s.doc, s.scene, s.store).rows(
             named(s.scene, "Flag"), [], Evaluator(s.doc, s.scene, s.store).stage.one(named(s.scene, "Flag"), 1)
         )
-        user.session.look()
+        user.session.pictures.look()
         QApplication.processEvents()
         sizes.append(len(s.scene.solver_cache))
     user.wait()

@@ -36,6 +36,22 @@ def test_a_print_of_pieces_is_where_the_scene_is(tumble, store, tmp_path, kind):
     assert result.passed and result.gap < 1e-5, result.words()
 
 
+@pytest.mark.parametrize("pivot", ("middle", "lowest", "grip"))
+def test_a_pivot_moves_the_origins_of_nodes_and_not_the_motion(tumble, store, tmp_path, pivot):
+    import pygltflib as gl
+
+    scene, heap = tumble
+    grip = do.add_thing(scene, "grip", values={"x": 0.2, "y": 1.5}).id
+    values = {"subject": heap, "tolerance": 1e-5, "pivot": pivot, "pivot_grip": grip}
+    item = do.add_thing(scene, "piece_nodes", values=values)
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+    assert result.passed and result.gap < 1e-5, result.words()
+    own = gl.GLTF2.load(str(result.paths[0])).accessors
+    first = [a for a in own if a.type == "VEC3" and a.min][0]  # the first box, 0.3 by 0.2 by 0.25 m
+    wanted = {"middle": [-0.1, 0.1], "lowest": [0.0, 0.2], "grip": [-1.1, -0.9]}[pivot]  # its foot and top
+    assert np.allclose([first.min[1], first.max[1]], wanted, atol=1e-5), "heights over its pivot"
+
+
 def test_nodes_have_a_mesh_a_material_and_a_motion_each(tumble, store, tmp_path):
     """Read with pygltflib, and by the standard's own validator."""
     import pygltflib as gl

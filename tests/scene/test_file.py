@@ -139,7 +139,7 @@ def test_a_refused_save_leaves_the_earlier_file_whole(flag, tmp_path, monkeypatc
 def test_killed_while_saving_the_file_is_old_or_new(flag, tmp_path):
     path = save_scene(flag, tmp_path / "flag.estampa")
     script = (
-        "import sys; from estampa import open_scene, save_scene; from estampa.scene import commands as do\n"
+        "import sys; from estampa import open_scene, save_scene; from estampa import edits as do\n"
         "s = open_scene(sys.argv[1]); print('ready', flush=True); i = 13\n"
         "while True:\n    do.set_range(s, end=i); save_scene(s); i += 1\n"
     )

@@ -3,8 +3,6 @@
 import numba
 import numpy as np
 import pytest
-from estampa.solve.cloth.kind.kernels import dihedral
-from estampa.solve.cloth.kind.kind import Cloth, Parts, tethers
 from scipy.optimize import approx_fprime, brentq
 
 from estampa.errors import EstampaError
@@ -12,6 +10,8 @@ from estampa.fields.force import AIR_DENSITY, World
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
+from estampa.solve.cloth.kernels import dihedral
+from estampa.solve.cloth.kind import Cloth, Parts, tethers
 from estampa.solve.frame import Frame
 from estampa.solve.solver import Inputs
 

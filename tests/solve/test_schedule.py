@@ -3,11 +3,11 @@
 import numpy as np
 import pytest
 import trimesh
-from estampa.solve.cloth.kind.kind import Parts
-from estampa.solve.cloth.kind.schedule import block_vertices, schedule, vertex_order
 
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined, sheet
+from estampa.solve.cloth.kind import Parts
+from estampa.solve.cloth.schedule import block_vertices, schedule, vertex_order
 
 
 def meshes():

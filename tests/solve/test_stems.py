@@ -2,13 +2,13 @@
 
 import numpy as np
 import pytest
-from estampa.solve.stems.kind.kind import parts_of
 from scipy.special import ellipk
 
 from estampa import edits as do
 from estampa.edits import joints as build
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
+from estampa.solve.stems.kind import parts_of
 
 G = 9.80665
 

@@ -33,9 +33,9 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
         QTimer.singleShot(0, window.files.offer_recovery)
     window.show()
     if play and not picture:
-        window.session.play(True)
+        window.session.player.play(True)
     if not picture:
-        window.session.preparing.begin_soon()
+        window.session.work.preparing.begin_soon()
     if picture:
         QTimer.singleShot(0, lambda: _take_picture(app, window, picture))
     return app.exec()
@@ -46,7 +46,7 @@ def _take_picture(app, window, picture: str) -> None:
     session = window.session
 
     def to_the_middle():
-        session.go_to((session.doc.start + session.doc.end) // 2)
+        session.player.go_to((session.doc.start + session.doc.end) // 2)
 
     def save():
         window.grab().save(picture)
@@ -55,7 +55,7 @@ def _take_picture(app, window, picture: str) -> None:
         window.close()
         app.quit()
 
-    steps = [session.solve, to_the_middle, lambda: None, save]
+    steps = [session.work.solve, to_the_middle, lambda: None, save]
     poll = QTimer(window, interval=300)  # long enough for the smooth-edged picture that follows the coarse one
     poll.timeout.connect(lambda: None if session.busy or not steps else steps.pop(0)())
     poll.start()

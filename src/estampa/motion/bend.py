@@ -1,10 +1,9 @@
 """Bend: curl a stretch of a subject around an axis."""
 
 import numpy as np
-from numba import prange
 
 from ..kinds.channels import number, ref
-from .layer import PART, Deformer, between, from_local, inline, kernel, part, sincos, stand, to_local
+from .layer import Deformer, along_grip, between, in_rows, inline, sincos, stand
 
 
 class Bend(Deformer):
@@ -37,7 +36,7 @@ class Bend(Deformer):
         if not (angle * (high - low)).any():
             return points
         origin, axes, _ = stand(v.grip, len(points))
-        return _bend(points, origin, headed(axes, v.heading), angle, low, high)
+        return _bend(points, origin, headed(axes, v.heading), in_rows(angle, low, high))
 
 
 def headed(axes: np.ndarray, heading: np.ndarray) -> np.ndarray:
@@ -61,17 +60,11 @@ def bent(y, z, angle, low, high):
     return low + sin * (radius - z) + beyond * cos, radius - cos * (radius - z) + beyond * sin
 
 
-@kernel
-def _bend(points, origin, axes, angle, low, high):
-    rows, n = points.shape[0], points.shape[1]
-    result = np.empty_like(points)
-    parts = (n + PART - 1) // PART
-    for at in prange(rows * parts):
-        k, first, last = part(at, parts, n)
-        x, y, z = to_local(points, k, first, last, origin, axes)
-        curl, lo, hi = angle[k], low[k], high[k]
-        if curl != 0 and hi > lo:
-            for i in range(len(x)):
-                y[i], z[i] = bent(y[i], z[i], curl, lo, hi)
-        from_local(result, k, first, x, y, z, origin, axes)
-    return result
+def _moved(x, y, z, own):
+    angle, low, high = own[0], own[1], own[2]
+    if angle != 0 and high > low:
+        for i in range(len(x)):
+            y[i], z[i] = bent(y[i], z[i], angle, low, high)
+
+
+_bend = along_grip(_moved)

@@ -5,10 +5,12 @@ A layer works on rows: k shapes of one subject at once, the subject itself or it
 """
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numba import njit, prange
+from numba.extending import register_jitable
 
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
@@ -236,6 +238,39 @@ def between(x, low, high):
     """x kept between low and high."""
     x = x if x > low else low
     return x if x < high else high
+
+
+def along_grip(move):
+    """The kernel of a layer that moves points along its grip's axes.
+
+    move -- a plain function (x, y, z, own): a part's coordinates as flat arrays, changed in place, and the row's
+    numbers. It keeps its name beside the kernel's, and is compiled into it: a plain function is what lets Numba keep
+    the kernel on disk, since another kernel would be another key in each process.
+
+    The kernel takes points (k, n, 3), a grip's origin (k, 3) and axes (k, 3, 3), and numbers (k, m).
+    """
+    move = register_jitable(inline="always")(move)
+    written = Path(move.__code__.co_filename).stat().st_mtime_ns  # Numba looks at this file alone for changes
+
+    @kernel
+    def moved_along(points, origin, axes, numbers):
+        written  # noqa: B018  so that it is part of the key
+        rows, n = points.shape[0], points.shape[1]
+        result = np.empty_like(points)
+        parts = (n + PART - 1) // PART
+        for at in prange(rows * parts):
+            k, first, last = part(at, parts, n)
+            x, y, z = to_local(points, k, first, last, origin, axes)
+            move(x, y, z, numbers[k])
+            from_local(result, k, first, x, y, z, origin, axes)
+        return result
+
+    return moved_along
+
+
+def in_rows(*numbers) -> np.ndarray:
+    """(k, m) numbers for a kernel along a grip, from m arrays (k,)."""
+    return np.stack(np.broadcast_arrays(*numbers), axis=1).astype(np.float64)
 
 
 def origin_frame(grip: Place | None) -> tuple[np.ndarray, np.ndarray, float]:

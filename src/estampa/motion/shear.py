@@ -1,10 +1,9 @@
 """Shear: lean a subject without turning its cross-sections."""
 
 import numpy as np
-from numba import prange
 
 from ..kinds.channels import number, ref
-from .layer import PART, Deformer, between, from_local, kernel, part, stand, to_local
+from .layer import Deformer, along_grip, between, in_rows, stand
 
 
 class Shear(Deformer):
@@ -29,19 +28,13 @@ class Shear(Deformer):
     def apply(self, points, v, now):
         origin, axes, _ = stand(v.grip, len(points))
         low, high = np.minimum(v.low, v.high), np.maximum(v.low, v.high)
-        return _shear(points, origin, axes, np.tan(v.angle), low, high)
+        return _shear(points, origin, axes, in_rows(np.tan(v.angle), low, high))
 
 
-@kernel
-def _shear(points, origin, axes, slope, low, high):
-    rows, n = points.shape[0], points.shape[1]
-    result = np.empty_like(points)
-    parts = (n + PART - 1) // PART
-    for at in prange(rows * parts):
-        k, first, last = part(at, parts, n)
-        x, y, z = to_local(points, k, first, last, origin, axes)
-        lean, lo, hi = slope[k], low[k], high[k]
-        for i in range(len(x)):
-            z[i] += lean * (between(y[i], lo, hi) - lo)
-        from_local(result, k, first, x, y, z, origin, axes)
-    return result
+def _moved(x, y, z, own):
+    lean, low, high = own[0], own[1], own[2]
+    for i in range(len(x)):
+        z[i] += lean * (between(y[i], low, high) - low)
+
+
+_shear = along_grip(_moved)

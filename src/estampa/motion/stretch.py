@@ -1,10 +1,8 @@
 """Stretch: longer along an axis, and thinner to match."""
 
-import numpy as np
-from numba import prange
 
 from ..kinds.channels import number, ref
-from .layer import PART, Deformer, from_local, kernel, part, stand, to_local
+from .layer import Deformer, along_grip, in_rows, stand
 
 
 class Stretch(Deformer):
@@ -28,19 +26,13 @@ class Stretch(Deformer):
 
     def apply(self, points, v, now):
         origin, axes, _ = stand(v.grip, len(points))
-        return _stretch(points, origin, axes, v.length, v.length ** (-0.5 * v.keep))
+        return _stretch(points, origin, axes, in_rows(v.length, v.length ** (-0.5 * v.keep)))
 
 
-@kernel
-def _stretch(points, origin, axes, along, across):
-    rows, n = points.shape[0], points.shape[1]
-    result = np.empty_like(points)
-    parts = (n + PART - 1) // PART
-    for at in prange(rows * parts):
-        k, first, last = part(at, parts, n)
-        x, y, z = to_local(points, k, first, last, origin, axes)
-        long, wide = along[k], across[k]
-        for i in range(len(x)):
-            x[i], y[i], z[i] = x[i] * wide, y[i] * long, z[i] * wide
-        from_local(result, k, first, x, y, z, origin, axes)
-    return result
+def _moved(x, y, z, own):
+    long, wide = own[0], own[1]
+    for i in range(len(x)):
+        x[i], y[i], z[i] = x[i] * wide, y[i] * long, z[i] * wide
+
+
+_stretch = along_grip(_moved)

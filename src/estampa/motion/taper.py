@@ -1,10 +1,8 @@
 """Taper: grow thinner or thicker along an axis."""
 
-import numpy as np
-from numba import prange
 
 from ..kinds.channels import number, ref
-from .layer import PART, Deformer, between, from_local, kernel, part, stand, to_local
+from .layer import Deformer, along_grip, between, in_rows, stand
 
 
 class Taper(Deformer):
@@ -24,21 +22,16 @@ class Taper(Deformer):
 
     def apply(self, points, v, now):
         origin, axes, _ = stand(v.grip, len(points))
-        return _taper(points, origin, axes, v.end, v.low, v.high)
+        return _taper(points, origin, axes, in_rows(v.end, v.low, v.high))
 
 
-@kernel
-def _taper(points, origin, axes, end, low, high):
-    rows, n = points.shape[0], points.shape[1]
-    result = np.empty_like(points)
-    parts = (n + PART - 1) // PART
-    for at in prange(rows * parts):
-        k, first, last = part(at, parts, n)
-        x, y, z = to_local(points, k, first, last, origin, axes)
-        length = high[k] - low[k]
-        lo, per, more = low[k], 1 / length if length != 0 else 0.0, end[k] - 1
-        for i in range(len(x)):
-            scale = 1 + more * between((y[i] - lo) * per, 0.0, 1.0)
-            x[i], z[i] = x[i] * scale, z[i] * scale
-        from_local(result, k, first, x, y, z, origin, axes)
-    return result
+def _moved(x, y, z, own):
+    end, low, high = own[0], own[1], own[2]
+    length = high - low
+    per, more = 1 / length if length != 0 else 0.0, end - 1
+    for i in range(len(x)):
+        scale = 1 + more * between((y[i] - low) * per, 0.0, 1.0)
+        x[i], z[i] = x[i] * scale, z[i] * scale
+
+
+_taper = along_grip(_moved)

@@ -1,10 +1,9 @@
 """Twist: turn a subject around an axis, more the further along it."""
 
 import numpy as np
-from numba import prange
 
 from ..kinds.channels import number, ref
-from .layer import PART, Deformer, between, from_local, kernel, part, sincos, stand, to_local
+from .layer import Deformer, along_grip, between, in_rows, sincos, stand
 
 
 class Twist(Deformer):
@@ -25,20 +24,15 @@ class Twist(Deformer):
     def apply(self, points, v, now):
         low, high = np.minimum(v.low, v.high), np.maximum(v.low, v.high)
         origin, axes, _ = stand(v.grip, len(points))
-        return _twist(points, origin, axes, v.angle * v.strength, low, high)
+        return _twist(points, origin, axes, in_rows(v.angle * v.strength, low, high))
 
 
-@kernel
-def _twist(points, origin, axes, angle, low, high):
-    rows, n = points.shape[0], points.shape[1]
-    result = np.empty_like(points)
-    parts = (n + PART - 1) // PART
-    for at in prange(rows * parts):
-        k, first, last = part(at, parts, n)
-        x, y, z = to_local(points, k, first, last, origin, axes)
-        turn, lo, per = angle[k], low[k], 1 / max(high[k] - low[k], 1e-12)
-        for i in range(len(x)):
-            sin, cos = sincos(turn * between((y[i] - lo) * per, 0.0, 1.0))
-            x[i], z[i] = cos * x[i] + sin * z[i], cos * z[i] - sin * x[i]
-        from_local(result, k, first, x, y, z, origin, axes)
-    return result
+def _moved(x, y, z, own):
+    turn, low, high = own[0], own[1], own[2]
+    per = 1 / max(high - low, 1e-12)
+    for i in range(len(x)):
+        sin, cos = sincos(turn * between((y[i] - low) * per, 0.0, 1.0))
+        x[i], z[i] = cos * x[i] + sin * z[i], cos * z[i] - sin * x[i]
+
+
+_twist = along_grip(_moved)

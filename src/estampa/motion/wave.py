@@ -1,10 +1,9 @@
 """Wave: a ripple that travels."""
 
 import numpy as np
-from numba import prange
 
 from ..kinds.channels import choice, number, ref
-from .layer import PART, Deformer, from_local, kernel, part, sincos, stand, to_local
+from .layer import Deformer, along_grip, in_rows, sincos, stand
 
 
 class Wave(Deformer):
@@ -45,30 +44,27 @@ class Wave(Deformer):
         origin, axes, size = stand(v.grip, len(points))
         turn = 2 * np.pi * np.mod(v.phase - v.travel["rate"], 1.0)
         number_ = 2 * np.pi / (v.wavelength * size)
-        return _wave(points, origin, axes, v.height, number_, turn, v.across, v.fade, v.shape == "rings")
+        wave = _rings if v.shape == "rings" else _straight
+        return wave(points, origin, axes, in_rows(v.height, number_, turn, v.across, v.fade))
 
 
-@kernel
-def _wave(points, origin, axes, height, number, turn, across, fade, rings):
-    rows, n = points.shape[0], points.shape[1]
-    result = np.empty_like(points)
-    parts = (n + PART - 1) // PART
-    for at in prange(rows * parts):
-        k, first, last = part(at, parts, n)
-        x, y, z = to_local(points, k, first, last, origin, axes)
-        per_metre, begin, tall, back = number[k], turn[k], height[k], across[k]
-        if rings:
-            for i in range(len(x)):
-                away = np.sqrt(x[i] * x[i] + z[i] * z[i])
-                here = tall * 0.5 ** (away / fade[k]) if fade[k] > 0 else tall
-                sin, cos = sincos(per_metre * away + begin)
-                y[i] += here * sin
-                push = 1 + back * here * cos / max(away, 1e-12)
-                x[i], z[i] = x[i] * push, z[i] * push
-        else:
-            for i in range(len(x)):
-                sin, cos = sincos(per_metre * z[i] + begin)
-                y[i] += tall * sin
-                z[i] += back * tall * cos
-        from_local(result, k, first, x, y, z, origin, axes)
-    return result
+def _moved_straight(x, y, z, own):
+    tall, per_metre, begin, back = own[0], own[1], own[2], own[3]
+    for i in range(len(x)):
+        sin, cos = sincos(per_metre * z[i] + begin)
+        y[i] += tall * sin
+        z[i] += back * tall * cos
+
+
+def _moved_in_rings(x, y, z, own):
+    tall, per_metre, begin, back, fade = own[0], own[1], own[2], own[3], own[4]
+    for i in range(len(x)):
+        away = np.sqrt(x[i] * x[i] + z[i] * z[i])
+        here = tall * 0.5 ** (away / fade) if fade > 0 else tall
+        sin, cos = sincos(per_metre * away + begin)
+        y[i] += here * sin
+        push = 1 + back * here * cos / max(away, 1e-12)
+        x[i], z[i] = x[i] * push, z[i] * push
+
+
+_straight, _rings = along_grip(_moved_straight), along_grip(_moved_in_rings)

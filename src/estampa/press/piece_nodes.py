@@ -14,7 +14,7 @@ from .rigid import PiecePrint, rigid_of
 class PieceNodes(PiecePrint):
     """A GLB with a node and a mesh for each piece, and one animation of their places and turns.
 
-    Each node's origin is the centre of mass of its piece.
+    Each node's origin is the pivot of its piece.
     """
 
     kind, title, suffix = "piece_nodes", "Pieces", ".glb"

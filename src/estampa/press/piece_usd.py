@@ -13,7 +13,7 @@ from .rigid import rigid_of
 class PieceUsd(PieceNodes):
     """An OpenUSD file (.usdc) with a transform over time and a mesh for each piece.
 
-    The origin of each is the centre of mass of its piece.
+    The origin of each is the pivot of its piece.
     """
 
     kind, title, suffix = "piece_usd", "Pieces (USD)", ".usdc"

@@ -7,7 +7,9 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
-from ..geometry.pose import turns_of
+from ..geometry.pose import turn_matrices, turns_of
+from ..kinds.channels import choice, ref
+from ..scene.values import Rows
 from .prints import Job, MeshPrint
 
 
@@ -55,8 +57,6 @@ class Rigid:
 
     def moved(self, f: int) -> np.ndarray:
         """(n, 3) m in the world at the f-th frame."""
-        from ..geometry.pose import turn_matrices
-
         of = self.pieces.of_vertex
         arms = self.mesh.points - self.centres[of]
         return np.einsum("nij,nj->ni", turn_matrices(self.turns[f])[of], arms) + self.places[f][of]
@@ -66,6 +66,20 @@ class PiecePrint(MeshPrint):
     """Base of the prints of a subject whose pieces move as wholes."""
 
     takes = "pieces"
+
+    pivot = choice(
+        "mass",
+        "What a piece turns about in the file, and its place is that of. The motion is the same.",
+        {
+            "mass": "Its centre of mass",
+            "middle": "Its middle",
+            "lowest": "The middle of its foot",
+            "grip": "A grip, for all",
+        },
+    )
+    pivot_grip = ref(
+        "grip", "The grip, where it stands at the first frame.", title="Pivot grip", when=(("pivot", ("grip",)),)
+    )
 
     def trouble(self, doc, printed):
         layers = [l for l in printed.stack if l.on and l.declared is not None]
@@ -96,4 +110,21 @@ def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
     mesh = job.mesh.with_points(shape.points if origin is None else shape.points[origin])
     if origin is not None:
         pieces = Pieces(mesh, pieces.of_vertex[origin])
-    return Rigid(job.subject.name, mesh, pieces, first.centres, places, turns)
+    centres = _pivots(job, mesh, pieces, first.centres)
+    places += np.einsum("fpij,pj->fpi", turn_matrices(turns), centres - first.centres)
+    return Rigid(job.subject.name, mesh, pieces, centres, places, turns)
+
+
+def _pivots(job: Job, mesh: Mesh, pieces: Pieces, masses: np.ndarray) -> np.ndarray:
+    """(p, 3) m where each piece has its origin in the shape at first; `masses` are its centres of mass."""
+    which = job.item.constant("pivot")
+    if which == "mass":
+        return masses
+    if which != "grip":
+        return pieces.origins(mesh.points, which)
+    grip = job.evaluator.doc.find(job.item.constant("pivot_grip"))
+    if grip is None:
+        words = "is to turn its pieces about a grip, and names none."
+        raise EstampaError(job.item.name, words, "Choose the pivot grip, or another pivot.")
+    at = job.evaluator.values.place(grip, Rows.one(job.evaluator.doc.solved_from)).origin
+    return np.repeat(at, pieces.count, axis=0)

@@ -75,7 +75,7 @@ class Desk(QObject):
 
         work = lambda progress, cancelled: file.write_scene(scene, target, doc)
         failed = lambda err: self._not_saved(err, target, lock)
-        self.session.jobs.add(Job("Save", work, written, failed, alongside=True))
+        self.session.work.jobs.add(Job("Save", work, written, failed, alongside=True))
         return True
 
     def _not_saved(self, err, target, lock):

@@ -26,7 +26,7 @@ class Preparing(QObject):
         self._idle.start()
 
     def _begin(self):
-        if self.session.busy or self.session.playing:
+        if self.session.busy or self.session.player.playing:
             return
         self._idle.stop()
         if warm.is_prepared():

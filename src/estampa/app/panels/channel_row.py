@@ -112,7 +112,7 @@ class Row:
             return
         name = self.channel.name
         try:
-            value, curve = self.session.scene.values.at(thing, name, self.session.frame), thing.curve(name)
+            value, curve = self.session.scene.values.at(thing, name, self.session.player.frame), thing.curve(name)
         except EstampaError as err:
             value, curve = None, None
             if self.computed is not None:
@@ -132,7 +132,7 @@ class Row:
                 self.editor.setText(value)
         else:
             self.editor.setCurrentIndex(max(self.editor.findData(value), 0))
-        here = curve is not None and any(k.frame == self.session.frame for k in curve.keys)
+        here = curve is not None and any(k.frame == self.session.player.frame for k in curve.keys)
         colour = theme.ink.accent if here else theme.ink.ink if curve else theme.ink.rule
         locked = name in thing.locked
         self.key.setIcon(theme.icon("lock", theme.ink.soft) if locked else theme.icon("key", colour))
@@ -161,7 +161,7 @@ class Row:
         if not hasattr(layer.declared, "faces"):
             return False
         subject = s.doc.owner(layer.id)
-        evaluator = s.evaluator("window")
+        evaluator = s.work.evaluator("window")
         mesh = evaluator.mesh(subject, evaluator.layers_above(subject, layer) if layer.on else [])
         v = {n: layer.constant(n) for n in layer.declared.channels} | {self.channel.name: value}
         faces = layer.declared.faces(mesh, v)
@@ -214,7 +214,7 @@ class Row:
         from ...units import to_shown
 
         s, thing = self.session, self.sheet.thing
-        now = to_shown(float(s.scene.values.at(thing, self.channel.name, s.frame)), self.channel.unit)
+        now = to_shown(float(s.scene.values.at(thing, self.channel.name, s.player.frame)), self.channel.unit)
         self.session.carry_out(lambda: do.set_formula(s.scene, thing.id, self.channel.name, f"{now:.6g}"))
 
     def take_link(self, word: str):
@@ -233,10 +233,10 @@ class Row:
     def toggle_key(self):
         s, thing = self.session, self.sheet.thing
         curve = thing.curve(self.channel.name)
-        if curve and any(k.frame == s.frame for k in curve.keys):
-            do.remove_key(s.scene, thing.id, self.channel.name, s.frame)
+        if curve and any(k.frame == s.player.frame for k in curve.keys):
+            do.remove_key(s.scene, thing.id, self.channel.name, s.player.frame)
         else:
-            do.set_key(s.scene, thing.id, self.channel.name, s.frame)
+            do.set_key(s.scene, thing.id, self.channel.name, s.player.frame)
 
     def _reset(self):
         do.reset_value(self.session.scene, self.sheet.thing.id, self.channel.name)

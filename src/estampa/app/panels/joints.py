@@ -65,7 +65,7 @@ class JointsPanel(QScrollArea):
         layout.addWidget(self.live)
         self._clips(layout)
         layout.addStretch(1)
-        for signal in (session.selected, session.replaced, session.view_changed):
+        for signal in (session.selection.selected, session.replaced, session.view.view_changed):
             signal.connect(self.refresh)
         session.doc_changed.connect(lambda *_: self.refresh())
         self.refresh()
@@ -130,7 +130,7 @@ class JointsPanel(QScrollArea):
         self.joints.setToolTip("A tick locks a joint's weights against the brush")
         self.joints.setMinimumHeight(84)
         self.joints.setMaximumHeight(150)
-        self.joints.itemClicked.connect(lambda item: s.select(item.data(Qt.UserRole)))
+        self.joints.itemClicked.connect(lambda item: s.selection.select(item.data(Qt.UserRole)))
         self.joints.itemChanged.connect(self._lock)
         layout.addWidget(self.joints)
 
@@ -145,15 +145,15 @@ class JointsPanel(QScrollArea):
 
     def _set_brush(self, **changes):
         for name, value in changes.items():
-            setattr(self.session.brush, name, value)
-        self.session.view_changed.emit()
+            setattr(self.session.view.brush, name, value)
+        self.session.view.view_changed.emit()
 
     def _bend(self, value):
-        self.session.test_turn = float(np.radians(value * 0.9))
-        self.session.look()
+        self.session.view.test_turn = float(np.radians(value * 0.9))
+        self.session.pictures.look()
 
     def _lock(self, item):
-        layer = self.session.skin
+        layer = self.session.selection.skin
         if not self._filling and layer is not None:
             on = item.checkState() == Qt.Checked
             build.set_joint_locked(self.session.scene, layer.id, item.data(Qt.UserRole), on)
@@ -195,7 +195,7 @@ class JointsPanel(QScrollArea):
     def owner(self):
         """What the clips are of: the skeleton, or a subject with morphs."""
         s = self.session
-        return s.skeleton if s.skeleton is not None else s.subject
+        return s.selection.skeleton if s.selection.skeleton is not None else s.selection.subject
 
     def chosen_clip(self):
         owner, row = self.owner, self.clips.currentRow()
@@ -233,7 +233,7 @@ class JointsPanel(QScrollArea):
 
     # -- what is shown -----------------------------------------------------------------------------------------
     def refresh(self):
-        s, skeleton, layer = self.session, self.session.skeleton, self.session.skin
+        s, skeleton, layer = self.session, self.session.selection.skeleton, self.session.selection.skin
         self._filling = True
         if skeleton is None:
             self.title.setText("No skeleton is selected" if s.doc.skeletons else "No skeleton yet")
@@ -242,27 +242,27 @@ class JointsPanel(QScrollArea):
                 "pointer. Or make a chain between two points, along a path, or from a mesh of beads."
             )
         else:
-            joint = s.joints[0] if s.joints else None
+            joint = s.selection.joints[0] if s.selection.joints else None
             self.title.setText(f"{skeleton.name}: {len(skeleton.joints):,} joints")
-            more = f" and {len(s.joints) - 1} more" if len(s.joints) > 1 else ""
+            more = f" and {len(s.selection.joints) - 1} more" if len(s.selection.joints) > 1 else ""
             self.hint.setText(
                 f"{joint.name}{more} selected. The next click of the Joint tool extends it."
                 if joint
                 else "Select a joint to extend, turn or paint it."
             )
         self._fill_joints(layer)
-        self.how.setCurrentIndex(self.how.findData(s.brush.how))
-        self.mirror.setCurrentIndex(self.mirror.findData(s.brush.mirror))
-        self.radius.show_value(s.brush.radius)
-        self.strength.show_value(s.brush.strength)
-        self.through.setChecked(s.brush.through)
-        self.test.setEnabled(bool(s.joints))
+        self.how.setCurrentIndex(self.how.findData(s.view.brush.how))
+        self.mirror.setCurrentIndex(self.mirror.findData(s.view.brush.mirror))
+        self.radius.show_value(s.view.brush.radius)
+        self.strength.show_value(s.view.brush.strength)
+        self.through.setChecked(s.view.brush.through)
+        self.test.setEnabled(bool(s.selection.joints))
         self._fill_clips()
         self._filling = False
 
     def _fill_joints(self, layer):
         s = self.session
-        chosen = {j.id for j in s.joints}
+        chosen = {j.id for j in s.selection.joints}
         ids = layer.bind.joints if layer is not None else ()
         self.joints.clear()
         for joint_id in ids[:2000]:

@@ -94,7 +94,7 @@ class LoopPanel(QScrollArea):
         self.steps.setAccessibleName("What moves in step")
         self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
         self.steps.setMinimumHeight(46)
-        self.steps.itemClicked.connect(lambda item: session.select(item.data(Qt.UserRole)))
+        self.steps.itemClicked.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
         layout.addWidget(self.steps, 2)
         row = QHBoxLayout()
         self.look_button = QPushButton("Look for them")
@@ -110,8 +110,8 @@ class LoopPanel(QScrollArea):
             row.addWidget(widget)
         row.addStretch(1)
         layout.addLayout(row)
-        session.lanes_changed.connect(self.refresh)  # when the scene rests
-        session.in_step_changed.connect(self._found)
+        session.work.lanes_changed.connect(self.refresh)  # when the scene rests
+        session.work.in_step_changed.connect(self._found)
         session.replaced.connect(self._forget)
         self.refresh()
 
@@ -170,7 +170,7 @@ class LoopPanel(QScrollArea):
         table.setSelectionBehavior(QAbstractItemView.SelectRows)
         table.setShowGrid(False)
         table.setAccessibleName("Seam meter")
-        table.cellClicked.connect(lambda row, _: self.session.select(table.item(row, 0).data(Qt.UserRole)))
+        table.cellClicked.connect(lambda row, _: self.session.selection.select(table.item(row, 0).data(Qt.UserRole)))
         return table
 
     # -- working it out ----------------------------------------------------------------------------------------
@@ -204,7 +204,7 @@ class LoopPanel(QScrollArea):
         def work(progress, cancelled):
             return loops.seams(evaluator, seen), loops.offers(doc, blend, drop)
 
-        self.session.jobs.replace(Job("Seam", work, self._show, alongside=True))
+        self.session.work.jobs.replace(Job("Seam", work, self._show, alongside=True))
         self._fill_steps()
 
     def showEvent(self, event):
@@ -287,7 +287,7 @@ class LoopPanel(QScrollArea):
     def find_in_step(self):
         """Look, beside the window, for copies and layers that move in step."""
         self._asked = True
-        self.session.find_in_step()
+        self.session.work.find_in_step()
 
     def _found(self):
         self._fill_steps()
@@ -297,7 +297,7 @@ class LoopPanel(QScrollArea):
 
     def _fill_steps(self):
         doc = self.session.doc
-        self.found = [f for f in self.session.in_step if doc.find(f.thing) is not None]
+        self.found = [f for f in self.session.work.in_step if doc.find(f.thing) is not None]
         self.steps.clear()
         for found in self.found:
             item = QListWidgetItem(
@@ -328,12 +328,12 @@ class LoopPanel(QScrollArea):
         def then(left):
             if evaluator.doc is not s.doc:
                 return
-            s.in_step = left
-            s.in_step_changed.emit()
+            s.work.in_step = left
+            s.work.in_step_changed.emit()
             words = "Brought out of step; undo takes it back."
             if left:
                 told = " ".join(f.words(s.doc.find(f.thing).name) for f in left[:2])
                 words = f"Shifted, but looking again: {told} Raise “Vary”, or give them motions of their own."
             s.notice.emit("note" if left else "done", words, "")
 
-        s.jobs.add(Job("Look again", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True))
+        s.work.jobs.add(Job("Look again", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True))

@@ -70,13 +70,13 @@ class MapsPanel(QWidget):
         self.new = QPushButton(theme.icon("add"), "New map from the chosen vertices")
         self.new.clicked.connect(actions["map_new"].trigger)
         layout.addWidget(self.new)
-        for signal in (session.selected, session.chosen_changed, session.replaced):
+        for signal in (session.selection.selected, session.selection.chosen_changed, session.replaced):
             signal.connect(self.refresh)
         session.doc_changed.connect(lambda *_: self.refresh())
         self.refresh()
 
     def refresh(self):
-        s, subject = self.session, self.session.subject
+        s, subject = self.session, self.session.selection.subject
         self._filling = True
         self.list.clear()
         self.title.setText(f"Weight maps of {subject.name}" if subject else "Weight maps")
@@ -90,9 +90,9 @@ class MapsPanel(QWidget):
                 "Press F2 to rename."
             )
             self.list.addItem(item)
-            if found.id == s.map_id:
+            if found.id == s.selection.map_id:
                 self.list.setCurrentItem(item)
-        chosen = int(s.chosen_of(subject).sum()) if subject else 0
+        chosen = int(s.selection.chosen_of(subject).sum()) if subject else 0
         if subject is None:
             self.hint.setText("Select a subject to see its maps.")
         elif not subject.maps:
@@ -108,20 +108,20 @@ class MapsPanel(QWidget):
         self._filling = False
 
     def _current(self, row):
-        subject = self.session.subject
+        subject = self.session.selection.subject
         if not self._filling and subject and 0 <= row < len(subject.maps):
-            self.session.use_map(subject.maps[row].id)
+            self.session.selection.use_map(subject.maps[row].id)
 
     def _renamed(self, item):
-        subject = self.session.subject
+        subject = self.session.selection.subject
         if not self._filling and subject:
             do.rename_map(self.session.scene, subject.id, subject.maps[self.list.row(item)].id, item.text())
 
     # -- what the commands do ----------------------------------------------------------------------------------
     def _active_map(self):
         """(subject, its active map), or None once the person has been told that there is none."""
-        s, subject = self.session, self.session.subject
-        found = subject.map(s.map_id) if subject else None
+        s, subject = self.session, self.session.selection.subject
+        found = subject.map(s.selection.map_id) if subject else None
         if found is None:
             s.notice.emit("note", "There is no map to change. Choose vertices and make a new map first.", "")
             return None
@@ -132,7 +132,7 @@ class MapsPanel(QWidget):
         active = self._active_map()
         if active:
             subject, found = active
-            scene, chosen = self.session.scene, self.session.chosen_of(subject)
+            scene, chosen = self.session.scene, self.session.selection.chosen_of(subject)
             everywhere = np.ones(len(chosen), bool)
             weights = make(
                 scene.mesh(subject.mesh), scene.arrays.get(found.weights), chosen if chosen.any() else everywhere
@@ -155,16 +155,16 @@ class MapsPanel(QWidget):
             do.remove_map(self.session.scene, active[0].id, active[1].id)
 
     def new_map(self):
-        s, subject = self.session, self.session.subject
+        s, subject = self.session, self.session.selection.subject
         if subject is None:
             s.notice.emit("note", "Select a subject first.", "")
             return
-        chosen = s.chosen_of(subject)
+        chosen = s.selection.chosen_of(subject)
         weights = np.where(chosen, self.amount.value, 0).astype(np.float32)
-        s.use_map(do.add_map(s.scene, subject.id, weights).id)
+        s.selection.use_map(do.add_map(s.scene, subject.id, weights).id)
 
     def choose(self, which: str):
-        s, subject = self.session, self.session.subject
+        s, subject = self.session, self.session.selection.subject
         if subject is None:
             return
         count = s.scene.mesh(subject.mesh).count
@@ -173,6 +173,6 @@ class MapsPanel(QWidget):
             s.notice.emit("note", f"{int(mask.sum()):,} vertices are in no map of {subject.name}.", "")
         else:
             mask = np.full(count, which == "all")
-        if s.tool == "hand":
-            s.set_view(tool="pick")
-        s.choose(subject, mask)
+        if s.view.tool == "hand":
+            s.view.set_view(tool="pick")
+        s.selection.choose(subject, mask)

@@ -21,7 +21,8 @@ from ...kinds.registry import kind_of, kinds_in
 from ...press import run as press
 from ...units import format_bytes
 from ..model.tasks import Job, told
-from ..session import Beside, Session
+from ..model.view import Beside
+from ..session import Session
 from ..shell import theme
 
 
@@ -60,7 +61,7 @@ class PressPanel(QWidget):
         self._soon = QTimer(singleShot=True, interval=0, timeout=self.refresh)  # once for all that an edit changes
         session.doc_changed.connect(lambda *_: self._soon.start())
         session.replaced.connect(self._other_scene)
-        for signal in (session.selected, session.jobs.changed):
+        for signal in (session.selection.selected, session.work.jobs.changed):
             signal.connect(self._soon.start)
         self.refresh()
 
@@ -70,10 +71,10 @@ class PressPanel(QWidget):
 
     def add_print(self, kind: str):
         s, channels = self.session, kind_of(kind).channels
-        held = {"subject": s.subject, "skeleton": s.skeleton}
+        held = {"subject": s.selection.subject, "skeleton": s.selection.skeleton}
         values = {n: t.id for n, t in held.items() if n in channels and t is not None}
         item = do.add_thing(s.scene, kind, values=values)
-        s.select(item.id)
+        s.selection.select(item.id)
 
     def _choose_folder(self):
         chosen = QFileDialog.getExistingDirectory(self, "Folder for prints", str(self.folder.parent))
@@ -111,7 +112,7 @@ class PressPanel(QWidget):
             column.addWidget(card)
         column.addStretch(1)
         self._scroll.setWidget(body)
-        self.all.setEnabled(bool(doc.prints) and not self.session.jobs.busy)
+        self.all.setEnabled(bool(doc.prints) and not self.session.work.jobs.busy)
 
     def run(self, item_ids: list[str]):
         """Run prints one after another, beside the window."""
@@ -128,10 +129,10 @@ class PressPanel(QWidget):
                     "\n".join(map(str, result.paths)),
                 )
                 self.refresh()
-                s.plan()
-                s.look()
+                s.work.plan()
+                s.pictures.look()
 
-            s.jobs.add(
+            s.work.jobs.add(
                 Job(
                     f"Print {item.name}",
                     lambda progress, cancelled, i=item: press.run(scene, evaluator, i, folder, progress, cancelled),
@@ -143,8 +144,8 @@ class PressPanel(QWidget):
         """Put the printed file, played back, beside its subject; again to take it away."""
         s = self.session
         item = s.doc.find(item_id)
-        if s.beside and s.beside.title == item.name:
-            s.beside = None
+        if s.view.beside and s.view.beside.title == item.name:
+            s.view.beside = None
         else:
             result = self.results[item_id]
             try:
@@ -152,8 +153,8 @@ class PressPanel(QWidget):
             except Exception as err:
                 s.tell(told(err))
                 return
-            s.beside = Beside(item.name, press.subject_of(s.doc, item).id, reader)
-        s.look()
+            s.view.beside = Beside(item.name, press.subject_of(s.doc, item).id, reader)
+        s.pictures.look()
         self.refresh()
         self.window().viewport.frame_beside()
 
@@ -165,7 +166,7 @@ class Card(QFrame):
         super().__init__()
         self.panel, self.item = panel, item
         s, ink = panel.session, theme.ink
-        chosen = s.selected_id == item.id
+        chosen = s.selection.selected_id == item.id
         self.setObjectName("card")
         self.setStyleSheet(
             f"#card {{ background: {ink.sheet}; border: 1px solid {ink.accent if chosen else ink.rule}; }}"
@@ -200,11 +201,11 @@ class Card(QFrame):
             self._line(column, estimate.trouble, colour=ink.accent)
         buttons = QHBoxLayout()
         run = QPushButton("Run")
-        run.setEnabled(not estimate.trouble and not s.jobs.busy)
+        run.setEnabled(not estimate.trouble and not s.work.jobs.busy)
         run.clicked.connect(lambda: panel.run([item.id]))
         edit = QPushButton("Channels")
         edit.setToolTip("Show this print's channels in the sheet")
-        edit.clicked.connect(lambda: (s.select(item.id), panel.window().show_panel("sheet")))
+        edit.clicked.connect(lambda: (s.selection.select(item.id), panel.window().show_panel("sheet")))
         buttons.addWidget(run)
         buttons.addWidget(edit)
         result = panel.results.get(item.id)
@@ -214,14 +215,14 @@ class Card(QFrame):
                 f"{format_bytes(result.bytes)} written. {result.words()[0].upper()}{result.words()[1:]}",
                 colour=ink.good if result.passed else ink.accent,
             )
-            if press.signature(s.evaluator("window"), item) != result.signature:
+            if press.signature(s.work.evaluator("window"), item) != result.signature:
                 self._line(
                     column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent
                 )
             beside = QPushButton("Show beside")
             beside.setVisible(item.declared.takes != "bones")  # joints alone have no surface to be seen by
             beside.setCheckable(True)
-            beside.setChecked(bool(s.beside and s.beside.title == item.name))
+            beside.setChecked(bool(s.view.beside and s.view.beside.title == item.name))
             beside.setToolTip("Play the file back beside the live subject")
             beside.clicked.connect(lambda: panel.show_beside(item.id))
             buttons.addWidget(beside)
@@ -236,4 +237,4 @@ class Card(QFrame):
         column.addWidget(label)
 
     def mousePressEvent(self, event):
-        self.panel.session.select(self.item.id)
+        self.panel.session.selection.select(self.item.id)

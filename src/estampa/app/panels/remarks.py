@@ -23,22 +23,22 @@ class RemarksPanel(QWidget):
         layout.addWidget(self.empty)
         self.list = QListWidget(wordWrap=True)
         self.list.setAccessibleName("Remarks")
-        self.list.itemClicked.connect(lambda item: session.select(item.data(Qt.UserRole)))
-        self.list.itemActivated.connect(lambda item: session.select(item.data(Qt.UserRole)))
+        self.list.itemClicked.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
+        self.list.itemActivated.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
         layout.addWidget(self.list, 1)
         layout.addStretch(0)
-        session.lanes_changed.connect(self.refresh)
+        session.work.lanes_changed.connect(self.refresh)
         session.replaced.connect(self.refresh)
-        session.selected.connect(self.refresh)
+        session.selection.selected.connect(self.refresh)
 
     def refresh(self):
         self.list.clear()
-        for remark in self.session.remarks:
+        for remark in self.session.work.remarks:
             item = QListWidgetItem(
                 theme.icon("warning", theme.ink.accent if remark.severity == "error" else theme.ink.soft),
                 f"{remark.wrong}\n{remark.causes}\n{remark.mend}",
             )
             item.setData(Qt.UserRole, remark.thing or None)
             self.list.addItem(item)
-        self.empty.setVisible(not self.session.remarks)
-        self.list.setVisible(bool(self.session.remarks))
+        self.empty.setVisible(not self.session.work.remarks)
+        self.list.setVisible(bool(self.session.work.remarks))

@@ -56,16 +56,16 @@ class Sheet(QWidget):
         self._help.setMinimumHeight(44)
         self._help.setAlignment(Qt.AlignTop)
         layout.addWidget(self._help)
-        session.selected.connect(self.refresh)
+        session.selection.selected.connect(self.refresh)
         session.doc_changed.connect(lambda *_: self.refresh())
         session.replaced.connect(self.refresh)
-        session.frame_changed.connect(self.refresh)
+        session.player.frame_changed.connect(self.refresh)
         self.refresh()
 
     @property
     def thing(self):
         """What the sheet is of."""
-        return self.session.doc.find(self.pinned) if self.pinned else self.session.thing
+        return self.session.doc.find(self.pinned) if self.pinned else self.session.selection.thing
 
     def row(self, channel: str) -> "Row":
         return next(r for r in self._rows if r.channel.name == channel)
@@ -90,8 +90,8 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        told = self.session.frame if thing and thing.declared and thing.declared.family == "ensemble" else None
-        solved = self.session.lanes.get(thing.id) if told is not None else None
+        told = self.session.player.frame if thing and thing.declared and thing.declared.family == "ensemble" else None
+        solved = self.session.work.lanes.get(thing.id) if told is not None else None
         told = (told, solved is not None and solved.state is not None and solved.state.done)
         wanted = (thing.id, thing.kind, thing.adopted, told, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
@@ -212,10 +212,10 @@ class Sheet(QWidget):
     def _report(self, grid, thing):
         """What is told of an ensemble at this frame."""
         s = self.session
-        runs = s.evaluator("window").runs
+        runs = s.work.evaluator("window").runs
         try:
             run = next((r for r in runs.every() if r.id == thing.id), None)
-            frame = runs.kept(run, s.frame) if run is not None else None
+            frame = runs.kept(run, s.player.frame) if run is not None else None
         except EstampaError as err:
             grid.addWidget(self._empty(str(err)), 0, 0, 1, 4)
             return
@@ -242,7 +242,9 @@ class Sheet(QWidget):
         """Natural frequency and period of each part, which is what people judge by eye."""
         owner, rate = self.session.doc.owner(thing.id), self.session.doc.frame_rate
         try:
-            bones, chain, parts = parts_of(self.session.evaluator("window"), owner, thing, self.session.frame)
+            bones, chain, parts = parts_of(
+                self.session.work.evaluator("window"), owner, thing, self.session.player.frame
+            )
         except EstampaError:
             return
         found = list(zip(chain, parts.frequencies(), strict=True))
@@ -310,7 +312,7 @@ def add_layer(session: Session, kind: str):
     if kind_of(kind).moves == "joints":
         _add_pose_layer(session, kind)
         return
-    subject = session.subject
+    subject = session.selection.subject
     if subject is None:
         subjects = session.doc.subjects
         if len(subjects) != 1:
@@ -323,18 +325,22 @@ def add_layer(session: Session, kind: str):
     if "grip" in declared.channels and kind != "offset":
         grip = dict(zip("xyz", mesh.foot.tolist(), strict=True))
     values = declared.first_values(mesh)
-    if kind == "cloth" and subject.map(session.map_id):
-        values |= {"pins": session.map_id}
+    if kind == "cloth" and subject.map(session.selection.map_id):
+        values |= {"pins": session.selection.map_id}
     layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)
-    session.select(layer.id)
+    session.selection.select(layer.id)
 
 
 def _add_pose_layer(session: Session, kind: str):
     """On the joint that is selected and all that hang on it, or on the whole skeleton."""
-    skeleton, declared = session.skeleton, kind_of(kind)
+    skeleton, declared = session.selection.skeleton, kind_of(kind)
     if skeleton is None:
         raise EstampaError(declared.title, "needs a skeleton.", "Build one first (Joint tool, J).")
-    joint = session.thing if session.thing is not None and session.thing.kind == "joint" else None
+    joint = (
+        session.selection.thing
+        if session.selection.thing is not None and session.selection.thing.kind == "joint"
+        else None
+    )
     bones = session.scene.values.bones(skeleton)
     values = {}
     if joint is not None and kind == "reach":
@@ -342,14 +348,14 @@ def _add_pose_layer(session: Session, kind: str):
     elif joint is not None and "first" in declared.channels and bones.parents[bones.where[joint.id]] >= 0:
         values["first"] = joint.id
     if "target" in declared.channels and kind != "copy_turn":
-        place = session.scene.values.place(joint, Rows.one(session.frame)).origin[0] if joint else np.zeros(3)
+        place = session.scene.values.place(joint, Rows.one(session.player.frame)).origin[0] if joint else np.zeros(3)
         size = float(bones.lengths.sum()) if len(bones) else 1.0
         grip = do.add_thing(
             session.scene, "grip", f"{declared.title} target",
             {"x": float(place[0] + 0.5 * size), "y": float(place[1] + 0.3 * size), "z": float(place[2]), "size": 0.3},
         )  # fmt: skip
         values["target"] = grip.id
-    session.select(do.add_layer(session.scene, skeleton.id, kind, values=values).id)
+    session.selection.select(do.add_layer(session.scene, skeleton.id, kind, values=values).id)
 
 
 class Head(QFrame):

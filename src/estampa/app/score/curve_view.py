@@ -31,7 +31,7 @@ class CurveView(QWidget):
         layout.setSpacing(0)
         layout.addWidget(self._strip())
         layout.addWidget(self.graph, 1)
-        for signal in (session.selected, session.replaced):
+        for signal in (session.selection.selected, session.replaced):
             signal.connect(self.refresh)
         session.doc_changed.connect(lambda *_: self.refresh())
         self.refresh()

@@ -49,7 +49,7 @@ class Graph(Guarded, TimeAxis):
         self.setFocusPolicy(Qt.StrongFocus)
         self.setMinimumHeight(80)
         self.setAccessibleName("Curves")
-        session.selected.connect(self._another)
+        session.selection.selected.connect(self._another)
         session.replaced.connect(self._another)
 
     def _another(self):
@@ -60,7 +60,7 @@ class Graph(Guarded, TimeAxis):
     def things(self) -> list:
         """What is selected: one thing, or several joints."""
         s = self.session
-        found = s.joints if len(s.joints) > 1 else [s.thing]
+        found = s.selection.joints if len(s.selection.joints) > 1 else [s.selection.thing]
         return [t for t in found if t is not None and t.declared is not None]
 
     def curves(self) -> dict:
@@ -213,7 +213,7 @@ class Graph(Guarded, TimeAxis):
             channel, keys = self.channel(name), len(curves[name].keys)
             label = f"{channel.group} {channel.label}" if channel.group else channel.label
             label = f"{self.session.doc.find(name[0]).name} {channel.label}" if several else label
-            lines = [label, format_value(curves[name].at(self.session.frame), channel.unit, 3)]
+            lines = [label, format_value(curves[name].at(self.session.player.frame), channel.unit, 3)]
             lines += [f"{keys} keys"] if keys > 24 else []
             for i, line in enumerate(lines):
                 painter.setPen(QColor(theme.ink.soft) if i else self.colour(name))
@@ -286,7 +286,7 @@ class Graph(Guarded, TimeAxis):
             return
         if at.y() < RULER:
             self._drag = ("frame",)
-            self.session.go_to(self.frame_at(at.x()))
+            self.session.player.go_to(self.frame_at(at.x()))
             return
         handle, side, hit = self.handle_under(at), self.side_under(at), self.key_under(at)
         add = event.modifiers() & Qt.ShiftModifier
@@ -317,7 +317,7 @@ class Graph(Guarded, TimeAxis):
             what = self.handle_under(at) or self.side_under(at) or self.key_under(at)
             self.setCursor(Qt.PointingHandCursor if what else Qt.ArrowCursor)
         elif self._drag[0] == "frame":
-            self.session.go_to(self.frame_at(at.x()))
+            self.session.player.go_to(self.frame_at(at.x()))
         elif self._drag[0] == "band":
             _, start, before = self._drag
             self._band = (start, at)
@@ -355,7 +355,7 @@ class Graph(Guarded, TimeAxis):
         return found
 
     def _put(self, curves, label):
-        do.set_curves(self.session.scene, curves, label, merge=f"curves {self.session.selected_id}")
+        do.set_curves(self.session.scene, curves, label, merge=f"curves {self.session.selection.selected_id}")
 
     def _move(self, at, modifiers):
         _, from_, start, chosen = self._drag
@@ -464,11 +464,11 @@ class Graph(Guarded, TimeAxis):
         if not self.copied or not things:
             self.session.notice.emit("note", "Choose keys and copy them first (Ctrl+C in the curves).", "")
             return
-        first, frame = min(k.frame for _, k in self.copied), self.session.frame
+        first, frame = min(k.frame for _, k in self.copied), self.session.player.frame
         curves, now = self.curves(), set()
         for track in dict.fromkeys(n for n, _ in self.copied):
             # on the same thing when it is still selected, else on the same channel of the one that is
-            name = track if track[0] in things else (self.session.selected_id, track[1])
+            name = track if track[0] in things else (self.session.selection.selected_id, track[1])
             if name not in curves:
                 continue
             keys = [k for n, k in self.copied if n == track]

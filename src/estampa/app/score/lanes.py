@@ -41,8 +41,8 @@ class Lanes(Guarded, TimeAxis):
         self.setAccessibleName("Lanes")
         self.key_held: tuple[str, float] | None = None  # (thing, frame) of the chosen key
         self._drag = None
-        session.lanes_changed.connect(self.update)
-        session.in_step_changed.connect(self.update)
+        session.work.lanes_changed.connect(self.update)
+        session.work.in_step_changed.connect(self.update)
         roster.verticalScrollBar().valueChanged.connect(lambda _: self.update())
         roster.itemExpanded.connect(lambda _: self.update())
         roster.itemCollapsed.connect(lambda _: self.update())
@@ -83,11 +83,11 @@ class Lanes(Guarded, TimeAxis):
         painter.fillRect(self.rect(), QColor(ink.sheet))
         painter.setClipRect(QRectF(0, RULER, self.width(), self.height() - RULER))
         for thing, box in self.rows():
-            if thing.id == self.session.selected_id:
+            if thing.id == self.session.selection.selected_id:
                 painter.fillRect(box, QColor(ink.chosen))
             painter.setPen(QPen(QColor(ink.fold), 1))
             painter.drawLine(box.bottomLeft(), box.bottomRight())
-            lane = self.session.lanes.get(thing.id)
+            lane = self.session.work.lanes.get(thing.id)
             if lane is not None:
                 self._draw_reach(painter, box, lane, thing)
             if box.height() > ROW + 4:
@@ -141,7 +141,7 @@ class Lanes(Guarded, TimeAxis):
 
     def _draw_in_step(self, painter, box, thing):
         """Say so where copies or layers move as one."""
-        found = [f for f in self.session.in_step if f.thing == thing.id or thing.id in f.members]
+        found = [f for f in self.session.work.in_step if f.thing == thing.id or thing.id in f.members]
         if not found or (found[0].what == "layers" and found[0].thing == thing.id):
             return
         text = found[0].words(thing.name) if found[0].what == "copies" else "in step with others"
@@ -269,7 +269,7 @@ class Lanes(Guarded, TimeAxis):
             return
         if at.y() < RULER:
             self._drag = ("frame",)
-            self.session.go_to(self.frame_at(at.x()))
+            self.session.player.go_to(self.frame_at(at.x()))
             return
         hit = self.key_under(at)
         row = next(((t, b) for t, b in self.rows() if b.top() <= at.y() < b.bottom()), None)
@@ -278,13 +278,13 @@ class Lanes(Guarded, TimeAxis):
             self.update()
             return
         if row:
-            self.session.select(row[0].id)
+            self.session.selection.select(row[0].id)
         self.key_held = hit
         if hit:
             self._drag = ("key", hit[0], hit[1], at.y(), {n: k.value for n, k in self.keys_of(row[0])[hit[1]]}, row[1])
         else:
             self._drag = ("frame",)
-            self.session.go_to(self.frame_at(at.x()))
+            self.session.player.go_to(self.frame_at(at.x()))
         self.update()
 
     def mouseMoveEvent(self, event):
@@ -292,7 +292,7 @@ class Lanes(Guarded, TimeAxis):
         if self._drag is None:
             self._tell_about(event)
         elif self._drag[0] == "frame":
-            self.session.go_to(self.frame_at(at.x()))
+            self.session.player.go_to(self.frame_at(at.x()))
         else:
             self._drag_key(at, event.modifiers())
 
@@ -364,7 +364,7 @@ class Lanes(Guarded, TimeAxis):
                 lines.append(
                     f"{channel.label} {format_value(key.value, channel.unit)} at {key.frame:g}, then {key.segment}"
                 )
-        lane = self.session.lanes.get(thing.id)
+        lane = self.session.work.lanes.get(thing.id)
         i = int(round(self.frame_at(at.x()))) - self.session.doc.start
         if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
             moves = f"moves {format_length(lane.mean[i])} on average, at most {format_length(lane.reach[i])}"

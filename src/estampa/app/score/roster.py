@@ -60,7 +60,7 @@ class Roster(QTreeWidget):
         self.itemChanged.connect(self._edited)
         session.replaced.connect(self.refresh)
         session.doc_changed.connect(lambda *_: self.refresh())
-        session.selected.connect(self._show_selected)
+        session.selection.selected.connect(self._show_selected)
         self.refresh()
 
     def redraw(self):
@@ -203,14 +203,14 @@ class Roster(QTreeWidget):
     def _show_selected(self):
         if not self._filling:
             self._filling = True
-            item = self.item_for(self.session.selected_id)
+            item = self.item_for(self.session.selection.selected_id)
             folded = item is not None and item.parent() is not None and not item.parent().isExpanded()
             self.setAutoScroll(not folded)  # scrolling to it would unfold its subject
-            wanted = {self.session.selected_id, *self.session.also}
+            wanted = {self.session.selection.selected_id, *self.session.selection.also}
             if {self.id_of(i) for i in self.selectedItems()} != wanted:
                 self.setCurrentItem(item)
-                for other in self.items() if self.session.also else ():
-                    if self.id_of(other) in self.session.also:
+                for other in self.items() if self.session.selection.also else ():
+                    if self.id_of(other) in self.session.selection.also:
                         other.setSelected(True)
             self._filling = False
 
@@ -219,7 +219,7 @@ class Roster(QTreeWidget):
         ids = [self.id_of(i) for i in self.selectedItems() if self.id_of(i)]
         if not self._filling and ids:
             current = self.id_of(self.currentItem())
-            self.session.select(current if current in ids else ids[0], ids)
+            self.session.selection.select(current if current in ids else ids[0], ids)
 
     def _clicked(self, item, column):
         thing = self.session.doc.find(self.id_of(item))
@@ -259,7 +259,7 @@ class Roster(QTreeWidget):
         item = self.itemAt(at)
         if item is None or not self.id_of(item):
             return
-        self.session.select(self.id_of(item))
+        self.session.selection.select(self.id_of(item))
         menu = QMenu(self)
         for name in (
             "rename",

@@ -48,14 +48,14 @@ class Score(QWidget):
         split.setStretchFactor(1, 1)
         layout.addWidget(split, 1)
         s = session
-        s.playing_changed.connect(self.refresh)
-        s.frame_changed.connect(self.refresh)
+        s.player.playing_changed.connect(self.refresh)
+        s.player.frame_changed.connect(self.refresh)
         s.replaced.connect(self.refresh)
         s.doc_changed.connect(lambda *_: self.refresh())
-        s.lanes_changed.connect(self.refresh)
-        s.jobs.changed.connect(self.refresh)
-        s.jobs.progress.connect(self._progress)
-        s.preparing.changed.connect(self.refresh)
+        s.work.lanes_changed.connect(self.refresh)
+        s.work.jobs.changed.connect(self.refresh)
+        s.work.jobs.progress.connect(self._progress)
+        s.work.preparing.changed.connect(self.refresh)
         self.refresh()
 
     def _transport(self, actions):
@@ -68,7 +68,7 @@ class Score(QWidget):
             button = QToolButton(iconSize=QSize(16, 16))
             button.setDefaultAction(actions[name])
             row.addWidget(button)
-        self.frame_box = self._box(row, "Frame", lambda v: self.session.go_to(v))
+        self.frame_box = self._box(row, "Frame", lambda v: self.session.player.go_to(v))
         row.addSpacing(10)
         self.start_box = self._box(row, "From", lambda v: self._range(start=v))
         self.end_box = self._box(row, "To", lambda v: self._range(end=v))
@@ -120,27 +120,27 @@ class Score(QWidget):
     def refresh(self):
         doc, s = self.session.doc, self.session
         for box, value in (
-            (self.frame_box, s.frame),
+            (self.frame_box, s.player.frame),
             (self.start_box, doc.start),
             (self.end_box, doc.end),
             (self.rate_box, doc.frame_rate),
         ):
             box.show_value(value)
-        busy = s.jobs.busy
+        busy = s.work.jobs.busy
         self.solve_button.setVisible(not busy)
         self.cancel_button.setVisible(busy)
         self.bar.setVisible(busy)
-        states = [lane.state for lane in s.lanes.values() if lane.state is not None]
+        states = [lane.state for lane in s.work.lanes.values() if lane.state is not None]
         self.solve_button.setEnabled(any(not state.done for state in states))
-        if s.playing and s.play_rate and not busy:
-            words = f"plays {s.play_rate:.0f} of {doc.frame_rate:g} frames a second"
+        if s.player.playing and s.pictures.rate and not busy:
+            words = f"plays {s.pictures.rate:.0f} of {doc.frame_rate:g} frames a second"
         elif not states:
             words = ""
         elif all(state.done for state in states):
             words = "every frame is solved"
         else:
             words = "; ".join(dict.fromkeys(state.words() for state in states if not state.done))
-        self.status.setText("; ".join(filter(None, (words, s.preparing.words))))
+        self.status.setText("; ".join(filter(None, (words, s.work.preparing.words))))
 
     def _progress(self, share, text):
         self.bar.setValue(int(share * 1000))

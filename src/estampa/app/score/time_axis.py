@@ -14,7 +14,7 @@ class TimeAxis(QWidget):
     def __init__(self, session: Session):
         super().__init__()
         self.session = session
-        for signal in (session.frame_changed, session.selected, session.replaced):
+        for signal in (session.player.frame_changed, session.selection.selected, session.replaced):
             signal.connect(self.update)
         session.doc_changed.connect(lambda *_: self.update())
 
@@ -28,13 +28,13 @@ class TimeAxis(QWidget):
 
     def keyPressEvent(self, event):
         if event.key() in (Qt.Key_Left, Qt.Key_Right):
-            self.session.go_to(self.session.frame + (1 if event.key() == Qt.Key_Right else -1))
+            self.session.player.go_to(self.session.player.frame + (1 if event.key() == Qt.Key_Right else -1))
         else:
             super().keyPressEvent(event)
 
     def draw_frame(self, painter: QPainter):
         """The present frame, as a line with its number on top."""
-        ink, x = theme.ink, self.x_of(self.session.frame)
+        ink, x = theme.ink, self.x_of(self.session.player.frame)
         painter.setPen(QPen(QColor(ink.accent), 1.4))
         painter.drawLine(QPointF(x, RULER - 6), QPointF(x, self.height()))
         painter.setPen(Qt.NoPen)
@@ -43,7 +43,7 @@ class TimeAxis(QWidget):
         painter.drawRoundedRect(flag, 2, 2)
         painter.setPen(QColor(ink.on_accent))
         painter.setFont(theme.type_face(9, bold=True))
-        painter.drawText(flag, Qt.AlignCenter, f"{self.session.frame:g}")
+        painter.drawText(flag, Qt.AlignCenter, f"{self.session.player.frame:g}")
 
     def draw_ruler(self, painter):
         ink, doc = theme.ink, self.session.doc

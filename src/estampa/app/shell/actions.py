@@ -4,6 +4,7 @@ from PySide6.QtGui import QAction, QKeySequence
 
 from ...kinds.registry import GROUPS, kind_of, kinds_in, layers_for
 from ..panels.sheet import add_layer
+from ..view.tools.pick import choose_islands
 from . import theme
 
 PANELS = ("sheet", "maps", "joints", "loop", "press", "remarks")
@@ -137,18 +138,18 @@ def _table(w, s, files):
         *(("add_" + k.kind, "Press", f"Add {lowered(k.title)} print", k.shortcut, k.kind, k.summary(),
            lambda k=k.kind: (w.press.add_print(k), w.show_panel("press"))) for k in added(kinds_in("print"))),
         ("press_all", "Press", "Run all prints", "Ctrl+Return", "press", "Solve, write and read back every print", w.run_prints),
-        ("tool_hand", "Tools", "Hand", "H", "hand", "Turn the view, select things and take hold of grips", lambda: s.set_view(tool="hand")),
+        ("tool_hand", "Tools", "Hand", "H", "hand", "Turn the view, select things and take hold of grips", lambda: s.view.set_view(tool="hand")),
         ("tool_pick", "Tools", "Pick", "P", "pick", "Choose vertices by click or box; Shift adds, Ctrl takes away, a double click takes the island",
          lambda: w.use_tool("pick")),
         ("tool_gradient", "Tools", "Gradient", "G", "gradient", "Drag from 0 to 1 to lay a straight gradient in the active map",
          lambda: w.use_tool("gradient")),
         ("tool_place", "Tools", "Place", "L", "place", "Click to add a point to the selected path, or a copy by hand",
-         lambda: s.set_view(tool="place")),
+         lambda: s.view.set_view(tool="place")),
         ("tool_joint", "Tools", "Joint", "J", "joint", "Click joints into a mesh; each sits in the middle of what is under the pointer", lambda: k.use_tool("joint")),
         ("tool_paint", "Tools", "Paint weights", "T", "paint", "Paint the weights of the selected joint on the skin", lambda: k.use_tool("paint")),
         ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
         ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
-        ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: w.viewport.choose_islands()),
+        ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: choose_islands(s)),
         ("choose_uncovered", "Maps", "Choose uncovered", "U", "find", "Choose the vertices that no map covers yet", maps("choose", "uncovered")),
         ("map_new", "Maps", "New map", "Ctrl+M", "add", "Make a weight map of the chosen vertices", maps("new_map")),
         ("map_set", "Maps", "Set weight", "Shift+E", "key", "Set the weight of the chosen vertices", maps("change", "set")),
@@ -169,7 +170,7 @@ def _table(w, s, files):
         ("trails", "View", "Motion trails", "Shift+R", "path", "Draw where the selected thing goes, a tick a frame", lambda: w.toggle("trails")),
         ("ghosts", "View", "Ghosts", "Shift+G", "ghost", "Draw frames before and after the present one", lambda: w.toggle("ghosts")),
         ("shapes", "View", "Collision shapes", "Shift+B", "collider", "Draw what bodies run into, over the meshes", lambda: w.toggle("shapes")),
-        ("hold", "View", "Hold to compare", "B", "compare", "Hold the present result as a ghost and compare it while channels change; again lets it go", s.hold),
+        ("hold", "View", "Hold to compare", "B", "compare", "Hold the present result as a ghost and compare it while channels change; again lets it go", s.view.hold),
         ("shading", "View", "Shading", "S", "eye", "Smooth, then facets, then lines alone", w.next_shading),
         ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: w.toggle("wire")),
         ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: w.toggle("yarns")),
@@ -181,15 +182,15 @@ def _table(w, s, files):
         *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: w.show_panel(p))
           for i, p in enumerate(PANELS, 5)),
         ("find", "View", "Find a command…", "Ctrl+J", "find", "Every command by name, with its shortcut", w.find),
-        ("play", "Play", "Play", "Space", "play", "Play; solves what is not solved yet", lambda: s.play(not s.playing)),
-        ("live", "Play", "Play live", "Shift+Space", "live", "Let solvers run on from this frame while things are moved by hand", s.toggle_live),
-        ("first", "Play", "To the first frame", "Home", "first", "Go to the first frame", lambda: s.go_to(s.doc.start)),
-        ("last", "Play", "To the last frame", "End", "last", "Go to the last frame", lambda: s.go_to(s.doc.end)),
-        ("next", "Play", "Next frame", ".", "play", "Go to the next frame", lambda: s.go_to(s.frame + 1)),
-        ("previous", "Play", "Previous frame", ",", "play", "Go to the frame before", lambda: s.go_to(s.frame - 1)),
-        ("solve", "Play", "Solve", "Ctrl+Space", "solve", "Solve every frame of the range, beside the window", s.solve),
-        ("start_here", "Play", "Start from this frame", "Ctrl+Shift+Home", "solve", "The selected solver begins as it is solved here", s.start_here),
-        ("start_rest", "Play", "Start from rest", "Ctrl+Alt+Home", "reset", "The selected solver begins from rest again", s.start_from_rest),
-        ("cancel", "Play", "Cancel", "Escape", "stop", "Stop what is under way; what is solved stays", s.cancel),
+        ("play", "Play", "Play", "Space", "play", "Play; solves what is not solved yet", lambda: s.player.play(not s.player.playing)),
+        ("live", "Play", "Play live", "Shift+Space", "live", "Let solvers run on from this frame while things are moved by hand", s.player.toggle_live),
+        ("first", "Play", "To the first frame", "Home", "first", "Go to the first frame", lambda: s.player.go_to(s.doc.start)),
+        ("last", "Play", "To the last frame", "End", "last", "Go to the last frame", lambda: s.player.go_to(s.doc.end)),
+        ("next", "Play", "Next frame", ".", "play", "Go to the next frame", lambda: s.player.go_to(s.player.frame + 1)),
+        ("previous", "Play", "Previous frame", ",", "play", "Go to the frame before", lambda: s.player.go_to(s.player.frame - 1)),
+        ("solve", "Play", "Solve", "Ctrl+Space", "solve", "Solve every frame of the range, beside the window", s.work.solve),
+        ("start_here", "Play", "Start from this frame", "Ctrl+Shift+Home", "solve", "The selected solver begins as it is solved here", s.work.start_here),
+        ("start_rest", "Play", "Start from rest", "Ctrl+Alt+Home", "reset", "The selected solver begins from rest again", s.work.start_from_rest),
+        ("cancel", "Play", "Cancel", "Escape", "stop", "Stop what is under way; what is solved stays", s.work.cancel),
     ]
 # fmt: on

@@ -78,7 +78,7 @@ class Files:
             recovery.note_recent(path)
             self.offer_recovery()
 
-        self.leave_then(lambda: self.session.jobs.add(Job("Open", work, opened, alongside=True)))
+        self.leave_then(lambda: self.session.work.jobs.add(Job("Open", work, opened, alongside=True)))
 
     def save(self, then=lambda: None):
         """Save, beside the window; then() runs once it is saved."""
@@ -183,7 +183,7 @@ class Files:
 
             return ReadFile.of(path, step)
 
-        self.session.jobs.add(Job("Import", work, self._ask_about, alongside=True))
+        self.session.work.jobs.add(Job("Import", work, self._ask_about, alongside=True))
 
     def _ask_about(self, read: ReadFile):
         self.import_dialog = ImportDialog(self.window, read)
@@ -195,5 +195,5 @@ class Files:
         name, source = dialog.name.text() or "Subject", dialog.read.path.name
         subject = do.add_mesh(self.session.scene, dialog.result_mesh(), name, source)
         self.window.viewport.frame_when_shown()
-        self.session.select(subject.id)
+        self.session.selection.select(subject.id)
         self.window.show_panel("sheet")

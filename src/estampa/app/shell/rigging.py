@@ -25,7 +25,7 @@ class Rigging:
         self.window, self.session = window, window.session
 
     def _subject(self):
-        subject = self.session.subject
+        subject = self.session.selection.subject
         if subject is None:
             raise EstampaError("This", "needs a subject.", "Select a subject in the roster first.")
         return subject
@@ -47,7 +47,7 @@ class Rigging:
 
         def run(every):
             made = rig.maps_by_island(s.scene, subject.id, every)
-            s.use_map(made[0].id)
+            s.selection.use_map(made[0].id)
             self.window.show_panel("maps")
             s.notice.emit("done", f"{len(made)} maps of {mesh.island_count} islands.", "")
 
@@ -78,13 +78,13 @@ class Rigging:
             if grip == "new":
                 grip = dict(zip("xyz", s.scene.mesh(subject.mesh).foot.tolist(), strict=True))
             layers = rig.layer_by_map(s.scene, subject.id, kind, maps, grip, None, different, seed)
-            s.select(layers[0].id)
+            s.selection.select(layers[0].id)
 
         self._open("A layer on each map", f"The same layer on each map of {subject.name}.", fields, run)
 
     def make_different(self):
         s, subject = self.session, self._subject()
-        kind = s.thing.kind if s.thing.kind != "subject" else None
+        kind = s.selection.thing.kind if s.selection.thing.kind != "subject" else None
         layers = [l for l in subject.stack if l.declared is not None and l.kind == (kind or l.kind)]
         kinds = [l.kind for l in layers]
         kind = kind or max(set(kinds), key=kinds.count, default=None)
@@ -97,33 +97,33 @@ class Rigging:
     def add_copies(self):
         """Copies of the selected subject, along a line as wide as it is."""
         s = self.session
-        subject = s.subject
+        subject = s.selection.subject
         values = {}
         if subject is not None:
             size = s.scene.mesh(subject.mesh).size
             values = {"subject": subject.id, "step_x": float(max(1.25 * size[0], 0.01))}
         made = do.add_thing(s.scene, "copies", f"{subject.name} copies" if subject else None, values)
-        s.select(made.id)
+        s.selection.select(made.id)
 
     def by_hand(self):
         s = self.session
-        if s.thing is None or s.thing.kind != "copies":
+        if s.selection.thing is None or s.selection.thing.kind != "copies":
             raise EstampaError("This", "is for copies.", "Select copies in the roster first.")
-        rig.by_hand(s.scene, s.thing.id)
-        s.set_view(tool="place")
+        rig.by_hand(s.scene, s.selection.thing.id)
+        s.view.set_view(tool="place")
         s.notice.emit("note", "Drag a copy where it should stand, or click to place another (Place tool, L).", "")
 
     def capture_target(self):
         """Keep the shape after the selected layer (or the whole stack), as it is now, as a morph target."""
         s, subject = self.session, self._subject()
-        evaluator = s.evaluator("window")
+        evaluator = s.work.evaluator("window")
         layers = evaluator.layers(subject)
-        if s.thing.kind != "subject" and s.thing in layers:
-            layers = layers[: layers.index(s.thing) + 1]
-        shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.frame))
+        if s.selection.thing.kind != "subject" and s.selection.thing in layers:
+            layers = layers[: layers.index(s.selection.thing) + 1]
+        shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.player.frame))
         if not shape.true:
-            raise EstampaError(subject.name, f"is not solved at frame {s.frame}.", "Solve first (Ctrl+Space).")
-        made = do.add_target(s.scene, subject.id, shape.points[0], f"{subject.name} at {s.frame}")
+            raise EstampaError(subject.name, f"is not solved at frame {s.player.frame}.", "Solve first (Ctrl+Space).")
+        made = do.add_target(s.scene, subject.id, shape.points[0], f"{subject.name} at {s.player.frame}")
         s.notice.emit("done", f"Captured “{made.name}”. Add a morph layer to go towards it.", "")
 
     def import_target(self, path: str | None = None):
@@ -135,17 +135,17 @@ class Rigging:
             return
         work = lambda progress, cancelled: read_mesh(path, "m", progress=progress)
         then = lambda mesh: s.carry_out(lambda: do.add_target(s.scene, subject.id, mesh.points, Path(path).stem))
-        s.jobs.add(Job("Reading a target", work, then, alongside=True))
+        s.work.jobs.add(Job("Reading a target", work, then, alongside=True))
 
     # -- bodies ----------------------------------------------------------------------------------------------
     def split(self):
         s, subject = self.session, self._subject()
         parts = do.split(s.scene, subject.id)
-        s.select(parts[0].id)
+        s.selection.select(parts[0].id)
         s.notice.emit("done", f"{subject.name} is {len(parts)} subjects now.", "")
 
     def bake_bodies(self):
-        s, subject = self.session, self.session.subject
+        s, subject = self.session, self.session.selection.subject
         every = [t for t in s.doc.subjects if bodies.body_of(t) is not None]
         if not every:
             raise EstampaError("The bake", "finds no body.", "Add a Body layer to a subject first.")
@@ -171,7 +171,7 @@ class Rigging:
                     words = f"Baked: {baked.words()}. The bodies are off; “Bodies back to live” brings them back."
                     s.notice.emit("done", words, "")
 
-            s.jobs.add(Job("Bake bodies", work, then))
+            s.work.jobs.add(Job("Bake bodies", work, then))
 
         self._open("Bake bodies to keys", "What the solve does becomes keys that can be edited by hand.", fields, run)
 

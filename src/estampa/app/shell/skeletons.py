@@ -34,19 +34,19 @@ class Skeletons:
         self.dialog.open()
 
     def _skeleton(self):
-        found = self.session.skeleton
+        found = self.session.selection.skeleton
         if found is None:
             raise EstampaError("This", "needs a skeleton.", "Select one, or build one first (Joint tool, J).")
         return found
 
     def _joint(self):
-        joints = self.session.joints
+        joints = self.session.selection.joints
         if not joints:
             raise EstampaError("This", "needs a joint.", "Select one in the view or in the roster.")
         return joints[0]
 
     def _subject(self):
-        found = self.session.subject
+        found = self.session.selection.subject
         if found is None:
             subjects = self.session.doc.subjects
             if len(subjects) != 1:
@@ -61,16 +61,16 @@ class Skeletons:
     def use_tool(self, tool):
         if tool == "paint":
             self._fit_brush()
-        self.session.set_view(tool=tool)
+        self.session.view.set_view(tool=tool)
         self.show()
 
     def _fit_brush(self):
         """A brush that would paint nearly all at once, or next to nothing, is made to fit what it paints."""
-        s, layer = self.session, self.session.skin
+        s, layer = self.session, self.session.selection.skin
         if layer is not None:
             size = float(np.ptp(s.scene.mesh(s.doc.owner(layer.id).mesh).bounds, axis=0).max())
-            if not 0.01 * size < s.brush.radius < 0.3 * size:
-                s.brush.radius = float(f"{0.08 * size:.1g}")
+            if not 0.01 * size < s.view.brush.radius < 0.3 * size:
+                s.view.brush.radius = float(f"{0.08 * size:.1g}")
 
     def chain(self):
         """Taken by hand: a drag in the view from where it begins to where it ends."""
@@ -91,13 +91,13 @@ class Skeletons:
         def run(joints, **v):
             line = build.straight([v[f"from_{a}"] for a in "xyz"], [v[f"to_{a}"] for a in "xyz"], joints)
             self._made(build.add_skeleton(s.scene, [line], "Chain"))
-            s.set_view(tool="hand")
+            s.view.set_view(tool="hand")
 
         self._open("A chain of joints", "A straight chain between the two points.", fields, run)
 
     def along_path(self):
         s = self.session
-        path = s.thing if s.thing is not None and s.thing.kind == "path" else None
+        path = s.selection.thing if s.selection.thing is not None and s.selection.thing.kind == "path" else None
         paths = [t for t in s.doc.things if t.kind == "path"]
         path = path or (paths[0] if len(paths) == 1 else None)
         if path is None:
@@ -105,7 +105,7 @@ class Skeletons:
         fields = {"joints": COUNT}
 
         def run(joints):
-            line = s.evaluator("window").stage.in_world(path)
+            line = s.work.evaluator("window").stage.in_world(path)
             if line is None:
                 raise EstampaError(path.name, "has no length.", "Give it at least two points in different places.")
             self._made(build.add_skeleton(s.scene, [build.along_path(line, joints)], f"{path.name} chain"))
@@ -131,7 +131,7 @@ class Skeletons:
         self._open("Strings of beads", told, {"every": every, "swing": swing}, run)
 
     def _made(self, skeleton):
-        self.session.select(skeleton.id)
+        self.session.selection.select(skeleton.id)
         self.window.viewport.frame_when_shown()
         self.show()
 
@@ -144,14 +144,14 @@ class Skeletons:
     def mirror(self):
         s, joint = self.session, self._joint()
         across = choice("x", "The plane through the skeleton's origin.", AXES, title="Mirror")
-        run = lambda across: s.select(build.mirror(s.scene, joint.id, across)[0].id)
+        run = lambda across: s.selection.select(build.mirror(s.scene, joint.id, across)[0].id)
         self._open("Mirror", f"{joint.name} and all that hang on it, to the other side.", {"across": across}, run)
 
     def rename(self):
         s, joint = self.session, self._joint()
-        chosen = [j.id for j in s.joints]
+        chosen = [j.id for j in s.selection.joints]
         if len(chosen) == 1:
-            bones = s.scene.values.bones(s.skeleton)
+            bones = s.scene.values.bones(s.selection.skeleton)
             chosen = [bones.joints[i].id for i in bones.below(bones.where[joint.id])]
         fields = {
             "base": text("Tail", "The name before the number.", title="Base name"),
@@ -161,11 +161,11 @@ class Skeletons:
         self._open("Rename joints", f"{len(chosen)} joints, in their order down the skeleton.", fields, run)
 
     def to_rest(self):
-        joints = [j.id for j in self.session.joints] or None
+        joints = [j.id for j in self.session.selection.joints] or None
         build.to_rest(self.session.scene, self._skeleton().id, joints)
 
     def rest_here(self):
-        build.rest_here(self.session.scene, self._skeleton().id, self.session.frame)
+        build.rest_here(self.session.scene, self._skeleton().id, self.session.player.frame)
 
     # -- binding ---------------------------------------------------------------------------------------------
     def bind(self):
@@ -195,14 +195,14 @@ class Skeletons:
                     words = f"{int(cold.sum()):,} vertices see no joint from inside; they follow the nearest one."
                     s.notice.emit("note", words, "")
 
-            s.jobs.add(Job("Bind", work, then, alongside=True))
+            s.work.jobs.add(Job("Bind", work, then, alongside=True))
 
         self._open("Bind", f"{subject.name} will follow {skeleton.name} from its rest on.", fields, run)
 
     def _bound(self, subject, skeleton, dense, most, method, held):
         s = self.session
         layer = build.put_skin(s.scene, subject.id, skeleton.id, dense, most, method, held)
-        s.select(layer.id)
+        s.selection.select(layer.id)
         self.show()
 
     def bind_cage(self):
@@ -220,9 +220,9 @@ class Skeletons:
                 return build.cage_coordinates(scene, subject.id, cage)
 
             def then(found):
-                s.carry_out(lambda: s.select(build.put_cage(scene, subject.id, cage, found).id))
+                s.carry_out(lambda: s.selection.select(build.put_cage(scene, subject.id, cage, found).id))
 
-            s.jobs.add(Job("Bind", work, then, alongside=True))
+            s.work.jobs.add(Job("Bind", work, then, alongside=True))
 
         told = f"{subject.name} will be carried by it. Joints can be baked to keys, a cage cannot."
         self._open("Bind to a cage", told, fields, run)
@@ -230,7 +230,7 @@ class Skeletons:
     # -- keys and clips --------------------------------------------------------------------------------------
     def bake(self):
         s, skeleton = self.session, self._skeleton()
-        doc, chosen = s.doc, [j.id for j in s.joints]
+        doc, chosen = s.doc, [j.id for j in s.selection.joints]
         first, last = baking.default_frames(doc)
         frames = lambda v, t: whole(v, t, title=t, unit="frames", soft=(1, 500))
         which = {"all": f"All {len(skeleton.joints):,}"} | ({"chosen": f"The {len(chosen)} selected"} if chosen else {})
@@ -262,7 +262,9 @@ class Skeletons:
 
             there = into == "new" and clips.named(skeleton, name) is not None
             words = f"{skeleton.name} has a clip “{name}”. Its keys would be replaced; undo brings them back."
-            ask_to_replace(self.window, words if there else "", lambda: s.jobs.add(Job("Bake to keys", work, then)))
+            ask_to_replace(
+                self.window, words if there else "", lambda: s.work.jobs.add(Job("Bake to keys", work, then))
+            )
             self.show()
 
         told = f"What the layers of {skeleton.name} do becomes keys that can be edited by hand."
@@ -318,12 +320,12 @@ class Skeletons:
         def then(read):
             s.carry_out(lambda: self._brought_in(read, Path(path).name))
 
-        s.jobs.add(Job("Import", work, then, alongside=True))
+        s.work.jobs.add(Job("Import", work, then, alongside=True))
 
     def _brought_in(self, read, source):
         s = self.session
         subject, skeleton = add_rigged(s.scene, read, source)
-        s.select((skeleton or subject).id)
+        s.selection.select((skeleton or subject).id)
         self.window.viewport.frame_when_shown()
         self.show()
         clips_ = f", {len(read.animations)} clip(s)" if read.animations else ""

@@ -79,11 +79,11 @@ class Window(QMainWindow):
         s.notice.connect(self._show_notice)
         s.doc_changed.connect(lambda *_: self._refresh())
         s.replaced.connect(self._scene_replaced)
-        s.selected.connect(self._refresh)
-        s.lanes_changed.connect(self._refresh)
-        s.view_changed.connect(self._refresh)
-        s.playing_changed.connect(self._refresh)
-        s.jobs.changed.connect(self._refresh)
+        s.selection.selected.connect(self._refresh)
+        s.work.lanes_changed.connect(self._refresh)
+        s.view.view_changed.connect(self._refresh)
+        s.player.playing_changed.connect(self._refresh)
+        s.work.jobs.changed.connect(self._refresh)
         self._refresh()
 
     def _watch_focus(self, old, now):
@@ -186,31 +186,31 @@ class Window(QMainWindow):
         a["redo"].setText(f"Redo {scene.redo_label}" if scene.redo_label else "Redo")
         a["undo"].setEnabled(scene.undo_label is not None)
         a["redo"].setEnabled(scene.redo_label is not None)
-        a["play"].setIcon(theme.icon("pause" if s.playing else "play"))
-        a["play"].setText("Pause" if s.playing else "Play")
+        a["play"].setIcon(theme.icon("pause" if s.player.playing else "play"))
+        a["play"].setText("Pause" if s.player.playing else "Play")
         for tool in ("hand", "pick", "gradient", "place", "joint", "paint"):
-            a[f"tool_{tool}"].setChecked(s.tool == tool)
-        look = s.look_of_pane
+            a[f"tool_{tool}"].setChecked(s.view.tool == tool)
+        look = s.view.look_of_pane
         for name in ("wire", "yarns", "meshes", "controls", "trails", "ghosts", "shapes", "joints"):
             a[name].setChecked(getattr(look, name))
         a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[look.shading])
         a["look_through"].setChecked(s.doc.find(look.camera) is not None)
-        a["auto_key"].setChecked(s.auto_key)
-        a["hold"].setChecked(s.held is not None)
-        a["live"].setChecked(s.live is not None)
-        a["isolate"].setChecked(bool(s.isolated))
+        a["auto_key"].setChecked(s.view.auto_key)
+        a["hold"].setChecked(s.view.held is not None)
+        a["live"].setChecked(s.player.live is not None)
+        a["isolate"].setChecked(bool(s.selection.isolated))
         a["second_pane"].setChecked(self.second is not None and self.second.isVisible())
         a["curves"].setChecked(self.score.stack.currentWidget() is self.score.curves)
         a["pin"].setChecked(self.pinned is not None)
-        a["cancel"].setEnabled(s.jobs.busy or s.playing)
-        thing = s.thing
+        a["cancel"].setEnabled(s.work.jobs.busy or s.player.playing)
+        thing = s.selection.thing
         for word in ("rename", "duplicate", "switch", "remove"):
             a[word].setEnabled(thing is not None)
         for word in ("layer_up", "layer_down"):
             a[word].setEnabled(thing is not None and s.doc.owner(thing.id) is not None)
-        count = len(s.remarks)
+        count = len(s.work.remarks)
         self.panels.setTabText(PANELS.index("remarks"), f"Remarks ({count})" if count else "Remarks")
-        worst = any(r.severity == "error" for r in s.remarks)
+        worst = any(r.severity == "error" for r in s.work.remarks)
         self.panels.tabBar().setTabTextColor(PANELS.index("remarks"), theme.ink.accent if worst else theme.ink.soft)
 
     def open_demo(self, name: str):
@@ -218,13 +218,13 @@ class Window(QMainWindow):
 
         def go():
             self.session.replace(demo.build(name))
-            self.session.play_once()
+            self.session.player.play_once()
 
         self.files.leave_then(go)
 
     # -- what commands do ------------------------------------------------------------------------------------
     def use_tool(self, tool: str):
-        self.session.set_view(tool=tool)
+        self.session.view.set_view(tool=tool)
         self.show_panel("maps")
 
     def show_panel(self, word: str):
@@ -232,25 +232,25 @@ class Window(QMainWindow):
 
     def next_shading(self):
         order = ("smooth", "facets", "none")
-        now = self.session.look_of_pane.shading
-        self.session.set_view(shading=order[(order.index(now) + 1) % 3])
+        now = self.session.view.look_of_pane.shading
+        self.session.view.set_view(shading=order[(order.index(now) + 1) % 3])
 
     def toggle(self, name: str):
         """Turn a switch of the active pane, or of the window, on or off."""
         s = self.session
-        held = s.look_of_pane if hasattr(s.look_of_pane, name) else s
-        s.set_view(**{name: not getattr(held, name)})
+        held = s.view.look_of_pane if hasattr(s.view.look_of_pane, name) else s.view
+        s.view.set_view(**{name: not getattr(held, name)})
 
     # -- panes ---------------------------------------------------------------------------------------------
     @property
     def active_pane(self) -> Viewport:
         shown = self.second is not None and self.second.isVisible()
-        return self.second if self.session.pane == 1 and shown else self.viewport
+        return self.second if self.session.view.pane == 1 and shown else self.viewport
 
     def _use_pane(self, pane: int):
-        if self.session.pane != pane:
-            self.session.pane = pane
-            self.session.view_changed.emit()
+        if self.session.view.pane != pane:
+            self.session.view.pane = pane
+            self.session.view.view_changed.emit()
 
     def toggle_pane(self):
         """Show another view beside the first, or put it away."""
@@ -268,23 +268,23 @@ class Window(QMainWindow):
 
     def look_through(self):
         """The active pane looks through the selected camera, the only one there is, or itself again."""
-        s, look = self.session, self.session.look_of_pane
+        s, look = self.session, self.session.view.look_of_pane
         cameras = [t for t in s.doc.things if t.kind == "camera"]
         if s.doc.find(look.camera) is not None:
-            s.set_view(camera=None)
-        elif s.thing is not None and s.thing.kind == "camera":
-            s.set_view(camera=s.thing.id)
+            s.view.set_view(camera=None)
+        elif s.selection.thing is not None and s.selection.thing.kind == "camera":
+            s.view.set_view(camera=s.selection.thing.id)
         elif cameras:
-            s.set_view(camera=cameras[0].id)
+            s.view.set_view(camera=cameras[0].id)
         else:
             s.notice.emit("note", "There is no camera yet. Add one from the Add menu.", "")
         self._refresh()
 
     def isolate(self):
         s = self.session
-        thing = s.subject or s.thing
-        s.isolated = set() if s.isolated or thing is None else {thing.id}
-        s.view_changed.emit()
+        thing = s.selection.subject or s.selection.thing
+        s.selection.isolated = set() if s.selection.isolated or thing is None else {thing.id}
+        s.view.view_changed.emit()
 
     def film(self):
         self.movie_dialog = MovieDialog(self, self.active_pane)
@@ -302,8 +302,8 @@ class Window(QMainWindow):
             self.pinned.setParent(None)
             self.pinned.deleteLater()
             self.pinned = None
-        elif self.session.thing is not None:
-            self.pinned = Sheet(self.session, pinned=self.session.selected_id)
+        elif self.session.selection.thing is not None:
+            self.pinned = Sheet(self.session, pinned=self.session.selection.selected_id)
             self.sheets.addWidget(self.pinned)
             self.show_panel("sheet")
         self._refresh()
@@ -323,8 +323,10 @@ class Window(QMainWindow):
 
     def unfold(self):
         roster = self.score.roster
-        if self.session.selected_id:
-            roster.set_unfolded(self.session.selected_id, self.session.selected_id not in roster.unfolded)
+        if self.session.selection.selected_id:
+            roster.set_unfolded(
+                self.session.selection.selected_id, self.session.selection.selected_id not in roster.unfolded
+            )
             self.score.lanes.update()
 
     def find(self):
@@ -337,42 +339,42 @@ class Window(QMainWindow):
         Finder(self, [a for _, a in ranked], "Add", "Type what you want: bend, wind, follow a path…", told=True).open()
 
     def rename(self):
-        item = self.score.roster.item_for(self.session.selected_id)
+        item = self.score.roster.item_for(self.session.selection.selected_id)
         if item is not None:
             self.score.roster.setFocus()
             self.score.roster.editItem(item, 0)
 
     def duplicate(self):
-        if self.session.thing is not None:
-            self.session.select(do.duplicate(self.session.scene, self.session.selected_id).id)
+        if self.session.selection.thing is not None:
+            self.session.selection.select(do.duplicate(self.session.scene, self.session.selection.selected_id).id)
 
     def switch(self):
-        thing = self.session.thing
+        thing = self.session.selection.thing
         if thing is not None:
             do.set_on(self.session.scene, thing.id, not thing.on)
 
     def remove(self):
-        if self.session.thing is not None:
-            if self.session.thing.kind == "joint":
-                build.remove_joint(self.session.scene, self.session.selected_id)
+        if self.session.selection.thing is not None:
+            if self.session.selection.thing.kind == "joint":
+                build.remove_joint(self.session.scene, self.session.selection.selected_id)
             else:
-                do.remove(self.session.scene, self.session.selected_id)
+                do.remove(self.session.scene, self.session.selection.selected_id)
 
     def move_layer(self, by: int):
-        owner = self.session.doc.owner(self.session.selected_id)
-        if owner is not None and self.session.thing in owner.stack:
-            place = owner.stack.index(self.session.thing)
-            do.move_layer(self.session.scene, self.session.selected_id, place + by)
+        owner = self.session.doc.owner(self.session.selection.selected_id)
+        if owner is not None and self.session.selection.thing in owner.stack:
+            place = owner.stack.index(self.session.selection.thing)
+            do.move_layer(self.session.scene, self.session.selection.selected_id, place + by)
 
     def key_all(self):
-        s, thing = self.session, self.session.thing
+        s, thing = self.session, self.session.selection.thing
         keyed = [n for n in thing.declared.channels if thing.curve(n)] if thing is not None and thing.declared else []
         if not keyed:
             s.notice.emit(
                 "note", "No channel of the selection is keyed yet. Click the key beside a channel in the sheet.", ""
             )
         for name in keyed:
-            do.set_key(s.scene, thing.id, name, s.frame)
+            do.set_key(s.scene, thing.id, name, s.player.frame)
 
     def add_thing(self, kind: str):
         s = self.session
@@ -393,13 +395,13 @@ class Window(QMainWindow):
             middle, size = (low + high) / 2, float((high - low).max())
             place = {"x": float(middle[0]), "y": float(middle[1]), "z": float(low[2] - 0.4 * size), "size": 0.3 * size}
             values = {"grip": do.add_thing(s.scene, "grip", "Wind direction", place).id}
-        s.select(do.add_thing(s.scene, kind, values=values, spots=spots).id)
+        s.selection.select(do.add_thing(s.scene, kind, values=values, spots=spots).id)
         if kind == "path":
-            s.set_view(tool="place")
+            s.view.set_view(tool="place")
 
     def _middle(self):
         """(middle (3,), size) of what is shown, metres."""
-        points = [x.points for x in self.session.picture.shapes.values() if x.stand is None]
+        points = [x.points for x in self.session.pictures.picture.shapes.values() if x.stand is None]
         if not points:
             return np.zeros(3), 1.0
         low, high = np.min([p.min(axis=0) for p in points], axis=0), np.max([p.max(axis=0) for p in points], axis=0)

@@ -29,7 +29,7 @@ def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled
         if camera is not None and held is None:
             names = ", ".join(t.name for t in doc.things if t.kind == "camera") or "none"
             raise EstampaError(f"The camera “{camera}”", "is not in the scene.", f"Cameras: {names}.")
-        session.panes[0].camera = held.id if held is not None else None
+        session.view.panes[0].camera = held.id if held is not None else None
         frames = list(frames) if frames is not None else list(range(doc.start, doc.end + 1))
         if not frames:
             raise EstampaError("The movie", "would have no frames.", "Give a last frame that is not before the first.")
@@ -42,7 +42,7 @@ def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled
         viewport.resize(width, height)
         evaluator = Evaluator(doc, scene, session.store)
         evaluator.solve_through(max(frames), progress, cancelled)
-        session.picture = look(evaluator, frames[len(frames) // 2])
+        session.pictures.picture = look(evaluator, frames[len(frames) // 2])
         viewport.frame_moving()
         order = Order(path, (width, height), frames, False, path.suffix.lower() == ".png")
         return film(order, viewport, evaluator, progress or (lambda share, text: None), cancelled)

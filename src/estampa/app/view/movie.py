@@ -265,4 +265,4 @@ class MovieDialog(QDialog):
             )
 
         work = lambda progress, cancelled: film(order, viewport, evaluator, progress, cancelled)
-        s.jobs.add(Job("Preview movie", work, then))
+        s.work.jobs.add(Job("Preview movie", work, then))

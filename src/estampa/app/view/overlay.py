@@ -20,18 +20,15 @@ class Overlay:
 
     def _draw_over(self, painter: QPainter):
         s, view, look = self.session, self.view(), self.look
-        active, selected = self.active_grip(), s.thing
-        if s.playing:  # the eye is on the motion
+        active, selected = self.active_grip(), s.selection.thing
+        if s.player.playing:  # the eye is on the motion
             if not look.meshes:
                 self.draw_skeletons(painter, view)
             self._draw_words(painter)
             return
         if look.joints:
             self.draw_skeletons(painter, view)
-        self.draw_brush(painter)
-        if self._strand_from is not None and s.tool == "joint":
-            marks.dot(painter, view, self._strand_from, 5, marks.AMBER)
-        if s.tool in ("hand", "place") and look.controls:
+        if s.view.tool in ("hand", "place") and look.controls:
             for thing in s.doc.things:
                 if thing.on and thing.declared is not None:
                     self._draw_mark(painter, view, thing, active, selected)
@@ -43,31 +40,11 @@ class Overlay:
             if handles:
                 handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
         if look.shapes:
-            marks.segments(painter, view, s.picture.outlines)
-        if look.trails and active is not None and active.id in s.trails and look.controls:
+            marks.segments(painter, view, s.pictures.picture.outlines)
+        if look.trails and active is not None and active.id in s.work.trails and look.controls:
             keys = {k.frame for n in Grip.channels for k in (active.curve(n).keys if active.curve(n) else ())}
-            marks.trail(painter, view, s.trails[active.id], s.doc.start, s.frame, keys)
-        if self._band and s.tool == "pick":
-            painter.setPen(QPen(QColor("#fffaf0"), 1, Qt.DashLine))
-            painter.setBrush(QColor(255, 250, 240, 40))
-            painter.drawRect(QRectF(QPointF(*self._band[0]), QPointF(*self._band[1])).normalized())
-        if self._band and s.tool == "chain":
-            a, b = (QPointF(*p) for p in self._band)
-            for colour, wide in ((marks.DARK, 5), (marks.AMBER, 2.5)):
-                painter.setPen(QPen(colour, wide, Qt.SolidLine, Qt.RoundCap))
-                painter.drawLine(a, b)
-            for p in (a, b):
-                painter.setBrush(marks.PAPER)
-                painter.drawEllipse(p, 5, 5)
-        if self._band and s.tool == "gradient":
-            a, b = (QPointF(*p) for p in self._band)
-            painter.setPen(QPen(QColor("#2a2420"), 4))
-            painter.drawLine(a, b)
-            painter.setPen(QPen(QColor("#fcd673"), 2))
-            painter.drawLine(a, b)
-            for p, word in ((a, "0"), (b, "1")):
-                painter.setBrush(theme.ramp_colour(float(word)))
-                painter.drawEllipse(p, 7, 7)
+            marks.trail(painter, view, s.work.trails[active.id], s.doc.start, s.player.frame, keys)
+        self.tool.draw(painter)
         self._draw_words(painter)
 
     def _draw_mark(self, painter, view, thing, active, selected):
@@ -119,13 +96,13 @@ class Overlay:
             painter.drawText(QRectF(18, y - 4, width + 4, 21), Qt.AlignVCenter, text)
             y += 25
 
-        subject = s.subject
+        subject = s.selection.subject
         if not s.doc.subjects and not s.doc.skeletons:
             return
-        looked = [*s.picture.shapes.items(), *s.picture.joints.items()]
+        looked = [*s.pictures.picture.shapes.items(), *s.pictures.picture.joints.items()]
         waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
         waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
-        at = s.picture.frame
+        at = s.pictures.picture.frame
         for thing, shape in waiting[: TOLD if len(waiting) <= TOLD else TOLD - 1]:
             if shape.shown_frame is None:
                 text = "shown without its solved layers"
@@ -135,43 +112,42 @@ class Overlay:
             say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
         if len(waiting) > TOLD:
             say(f"and {len(waiting) - TOLD + 1} more that are not solved here", "#fcd673", bold=True)
-        painted = self.painted() if s.tool in ("paint", "gradient") else None
-        if painted is not None and s.joints:
-            self._draw_ramp(painter, f"{s.joints[0].name}")
-            say(f"weights of {s.joints[0].name} on {painted[0].name}; others give way, but for the locked ones")
-        elif s.tool == "chain":
-            say("drag from where the chain begins to where it ends")
-        elif s.tool == "joint":
-            say("click into the mesh: a joint sits in the middle of what is under the pointer")
-        elif s.tool in ("pick", "gradient") and subject is not None:
-            found = subject.map(s.map_id)
-            chosen = int(s.chosen_of(subject).sum())
+        painted = self.painted() if s.view.tool in ("paint", "gradient") else None
+        if painted is not None and s.selection.joints:
+            joint = s.selection.joints[0].name
+            self._draw_ramp(painter, joint)
+            say(f"weights of {joint} on {painted[0].name}; others give way, but for the locked ones")
+        elif self.tool.hint:
+            say(self.tool.hint)
+        elif s.view.tool in ("pick", "gradient") and subject is not None:
+            found = subject.map(s.selection.map_id)
+            chosen = int(s.selection.chosen_of(subject).sum())
             say(f"{subject.name} · {chosen:,} of {s.scene.mesh(subject.mesh).count:,} vertices chosen")
             if found and self.look.show_map:
                 self._draw_ramp(painter, found.name)
-        if s.held and self.look.meshes:
-            shape = s.picture.shapes.get(s.watched.id) if s.watched is not None else None
-            held = s.picture.held.get(s.watched.id) if s.watched is not None else None
+        if s.view.held and self.look.meshes:
+            shape = s.pictures.picture.shapes.get(s.selection.watched.id) if s.selection.watched is not None else None
+            held = s.pictures.picture.held.get(s.selection.watched.id) if s.selection.watched is not None else None
             apart = difference(shape, held) if shape is not None and held is not None else None
             words = (
                 "another mesh now"
                 if apart is None
                 else f"{1000 * apart[0]:.1f} mm apart on average, at most {1000 * apart[1]:.1f} mm"
             )
-            say(f"teal: held result of {s.watched.name if s.watched else 'nothing'}, {words}")
-        if s.thing is not None and s.tool in ("hand", "place") and self.look.controls:
-            if s.thing.kind == "copies" and s.thing.constant("arrange") == "hand":
+            say(f"teal: held result of {s.selection.watched.name if s.selection.watched else 'nothing'}, {words}")
+        if s.selection.thing is not None and s.view.tool in ("hand", "place") and self.look.controls:
+            if s.selection.thing.kind == "copies" and s.selection.thing.constant("arrange") == "hand":
                 say("drag a dot to move its copy; Shift turns it, Ctrl sizes it, Delete takes it away")
-            elif s.thing.kind == "path":
+            elif s.selection.thing.kind == "path":
                 say("drag a point to move it; Delete takes it away; the Place tool (L) adds one")
-        if self.look.ghosts and s.picture.ghosts:
-            say(f"plum: {s.ghost_step} and more frames before; amber: after")
+        if self.look.ghosts and s.pictures.picture.ghosts:
+            say(f"plum: {s.view.ghost_step} and more frames before; amber: after")
         if self.look.camera and s.doc.find(self.look.camera):
             say(f"through {s.doc.find(self.look.camera).name}")
-        if s.isolated:
-            say(f"isolated: {len(s.isolated)} of {len(s.doc.things)} things shown")
-        if s.beside:
-            say(f"blue-grey: {s.beside.title}, played back from its file")
+        if s.selection.isolated:
+            say(f"isolated: {len(s.selection.isolated)} of {len(s.doc.things)} things shown")
+        if s.view.beside:
+            say(f"blue-grey: {s.view.beside.title}, played back from its file")
         self._draw_scale(painter)
         self._draw_axes(painter)
 

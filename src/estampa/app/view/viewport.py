@@ -23,9 +23,10 @@ from .jointing import Jointing
 from .overlay import Overlay
 from .picking import Picking
 from .render import Drawn, Renderer
+from .tools import TOOLS, Orbit, Pan, Tool
+from .tools.hand import held_at
 
 CLOTH, FILE = (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
-CLICK = 4  # pixels that still count as a click
 STRIPES = 12  # over the width of the texture
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
 SLOW = 0.08  # s that a picture with smooth edges may keep the window
@@ -67,28 +68,27 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         self._image: QImage | None = None
         self._dirty, self._fine_now = True, False
         self._fine_up_to = FINE_UP_TO
-        self._press = None  # (what is dragged, start position, more)
-        self._hot: str | None = None
-        self._band: tuple | None = None
-        self._strand_from: np.ndarray | None = None  # where a strand of joints begins that has no joint yet
-        self._stroke: np.ndarray | None = None  # weights while they are painted
-        self._brush_at: tuple | None = None  # (pixel, point of the mesh there or None)
+        self._tools = {name: kind(self) for name, kind in TOOLS.items()}
+        self._orbit, self._pan = Orbit(self), Pan(self)
+        self._held: Tool | None = None  # what the pressed button drives
+        self._hot: str | int | None = None  # the handle or the spot under the pointer
         self._spread: tuple | None = None
         self._framed_for, self._frame_with_beside = None, False
         self._fine_later = QTimer(self, singleShot=True, interval=180)
-        self._fine_later.timeout.connect(lambda: self._redraw(fine=True))
+        self._fine_later.timeout.connect(lambda: self.redraw(fine=True))
         s = session
-        for signal in (s.looked, s.chosen_changed, s.view_changed, s.selected):
-            signal.connect(lambda *_: self._redraw())
+        for signal in (s.pictures.looked, s.selection.chosen_changed, s.view.view_changed, s.selection.selected):
+            signal.connect(lambda *_: self.redraw())
+        s.view.view_changed.connect(self._put_away)
         s.doc_changed.connect(lambda *_: self.update())  # handles move at once, the shapes when they are there
-        s.looked.connect(self._frame_first)
+        s.pictures.looked.connect(self._frame_first)
         s.replaced.connect(self.frame_when_shown)
-        s.frame_changed.connect(self.update)
+        s.player.frame_changed.connect(self.update)
 
     @property
     def look(self):
         """How this pane looks."""
-        return self.session.panes[self.pane]
+        return self.session.view.panes[self.pane]
 
     @property
     def camera(self) -> Camera:
@@ -96,7 +96,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         held = self.session.doc.find(self.look.camera)
         if held is not None and held.kind == "camera":
             s = self.session
-            return Camera.through(self.place(held), s.scene.values.at(held, "view", s.frame))
+            return Camera.through(self.place(held), s.scene.values.at(held, "view", s.player.frame))
         return self._own_camera
 
     @camera.setter
@@ -110,7 +110,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     def shooter(self, evaluator):
         """A function that draws a frame as this pane looks now, on another thread: (renderer, looked, frame, width,
         height) -> RGBA bytes."""
-        look, own, isolated = replace(self.look), self._own_camera, set(self.session.isolated)
+        look, own, isolated = replace(self.look), self._own_camera, set(self.session.selection.isolated)
         doc = evaluator.doc
 
         def shoot(renderer, picture, frame, width, height):
@@ -132,10 +132,10 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     def to_draw(self) -> list[Drawn]:
         """What is drawn: still subjects as one where there are many, unless one of them is looked at by itself."""
         s = self.session
-        batches = [] if s.isolated or not self.look.meshes else s.picture.batches
-        own = {s.subject.id} if s.subject is not None and s.tool != "hand" else set()
-        own |= {s.beside.subject} if s.beside else set()
-        own |= set(s.picture.held)
+        batches = [] if s.selection.isolated or not self.look.meshes else s.pictures.picture.batches
+        own = {s.selection.subject.id} if s.selection.subject is not None and s.view.tool != "hand" else set()
+        own |= {s.view.beside.subject} if s.view.beside else set()
+        own |= set(s.pictures.picture.held)
         batches = [b for b in batches if not (b.ids & own)]
         skip = frozenset().union(*(b.ids for b in batches))
         items = [
@@ -146,24 +146,24 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
 
     def drawn(self, skip: frozenset = frozenset()) -> list[Drawn]:
         s, look, items = self.session, self.look, []
-        active, at_work, painted = s.subject, s.tool in ("pick", "gradient"), self.painted()
-        painted = painted if s.tool in ("paint", "gradient") else None
+        active, at_work, painted = s.selection.subject, s.view.tool in ("pick", "gradient"), self.painted()
+        painted = painted if s.view.tool in ("paint", "gradient") else None
         active = None if painted is not None else active
         if not look.meshes:
             return items
         for thing in s.doc.things:
-            shape = s.picture.shapes.get(thing.id)
-            if shape is None or thing.id in skip or (s.isolated and thing.id not in s.isolated):
+            shape = s.pictures.picture.shapes.get(thing.id)
+            if shape is None or thing.id in skip or (s.selection.isolated and thing.id not in s.selection.isolated):
                 continue
             subject = s.doc.shape_of(thing)
             if subject is None:
                 continue
             more = {"tint": tints(shape.mesh)}
             if active is not None and active.id == thing.id and at_work:
-                found = subject.map(s.map_id)
+                found = subject.map(s.selection.map_id)
                 if found and look.show_map and shape.base is None:
                     more["weights"] = s.scene.arrays.get(found.weights)
-                chosen = s.chosen_of(subject)
+                chosen = s.selection.chosen_of(subject)
                 more["chosen"] = chosen if len(chosen) == len(shape.points) else None
             if painted is not None and painted[0].id == thing.id and look.show_map:
                 dense = self.weights_shown(painted[1])
@@ -171,16 +171,16 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
             if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
                 more["yarn"] = self._yarn(shape.mesh)
             items.append(_drawn(thing.id, shape, CLOTH if subject.stack else STALL, **more))
-            if s.beside and s.beside.subject == thing.id and "beside" in s.picture.shapes:
-                other = s.picture.shapes["beside"]
+            if s.view.beside and s.view.beside.subject == thing.id and "beside" in s.pictures.picture.shapes:
+                other = s.pictures.picture.shapes["beside"]
                 moved = replace(other, points=other.points + [self.beside_shift(other.mesh), 0, 0])
                 items.append(_drawn("beside", moved, FILE, yarn=more.get("yarn")))
-            held = s.picture.held.get(thing.id)
+            held = s.pictures.picture.held.get(thing.id)
             if held is not None:
                 items.append(_drawn(f"held {thing.id}", held, HELD, opacity=0.38))
         if look.ghosts:
-            for away, shape in s.picture.ghosts:
-                fade = 0.42 - 0.10 * (abs(away) / s.ghost_step - 1)
+            for away, shape in s.pictures.picture.ghosts:
+                fade = 0.42 - 0.10 * (abs(away) / s.view.ghost_step - 1)
                 items.append(_drawn(f"ghost {away}", shape, BEFORE if away < 0 else AFTER, opacity=max(fade, 0.12)))
         return items
 
@@ -196,7 +196,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     def beside_shift(mesh) -> float:
         return float(mesh.size[0]) * 1.15 + 0.05 * float(mesh.size.max())
 
-    def _redraw(self, fine: bool = False):
+    def redraw(self, fine: bool = False):
         self._dirty, self._fine_now = True, fine
         self.update()
         if not fine:
@@ -214,7 +214,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         fine = self._fine_now and triangles < self._fine_up_to
         look, behind = self.look, None
         try:
-            behind = backdrops.at(s.doc, s.frame)
+            behind = backdrops.at(s.doc, s.player.frame)
         except EstampaError as err:
             if str(err) != self._told_backdrop:
                 s.tell(err)
@@ -261,15 +261,17 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
             values = self.session.scene.values
             held = self.session.doc.find(thing.constant("parent")) if "parent" in thing.declared.channels else None
             if held is not None and held.kind == "joint":  # it rides on the joint as that is seen
-                own = values.place(thing.with_(values={**thing.values, "parent": None}), Rows.one(self.session.frame))
+                own = values.place(
+                    thing.with_(values={**thing.values, "parent": None}), Rows.one(self.session.player.frame)
+                )
                 return self.joint_place(held) @ own
-            return values.place(thing, Rows.one(self.session.frame))
+            return values.place(thing, Rows.one(self.session.player.frame))
         except EstampaError:
             return Place.still()
 
     def value(self, thing, name):
         try:
-            return self.session.scene.values.at(thing, name, self.session.frame)
+            return self.session.scene.values.at(thing, name, self.session.player.frame)
         except EstampaError:
             return thing.declared.channels[name].default
 
@@ -280,7 +282,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     def active_grip(self):
         """The placed thing whose handles are shown: the selected one, or the grip of the selected layer or force."""
         s = self.session
-        thing = s.thing
+        thing = s.selection.thing
         if thing is None or thing.declared is None:
             return None
         if "parent" not in thing.declared.channels:
@@ -291,7 +293,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
 
     def handles(self) -> Handles | None:
         grip = self.active_grip()
-        if grip is None or self.session.tool != "hand" or not self.look.controls:
+        if grip is None or self.session.view.tool != "hand" or not self.look.controls:
             return None
         if grip.id == self.look.camera:
             return None
@@ -299,7 +301,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
 
     def path_points(self, path) -> tuple[np.ndarray | None, np.ndarray]:
         """((m, 3) a path as a fine line, (k, 3) its points), in the world."""
-        sampled = self.session.evaluator("window").stage.sampled(path)
+        sampled = self.session.work.evaluator("window").stage.sampled(path)
         place = self.place(path)
         spots = np.array([s[:3] for s in path.spots], float).reshape(-1, 3)
         fine = place.apply(sampled.points[None])[0] if sampled is not None else None
@@ -307,23 +309,23 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
 
     def spots(self):
         """((k, 3) points in the world that can be dragged one by one, the thing they are of)."""
-        thing = self.session.thing
+        thing = self.session.selection.thing
         if thing is not None and thing.kind == "path":
             return self.path_points(thing)[1], thing
         if thing is not None and thing.kind == "copies" and thing.constant("arrange") == "hand":
             return np.array([s[:3] for s in thing.spots], float).reshape(-1, 3), thing
         keys = self.trail_keys()
         if len(keys):
-            return self.session.trails[thing.id][(np.array(keys) - self.session.doc.start).astype(int)], thing
+            return self.session.work.trails[thing.id][(np.array(keys) - self.session.doc.start).astype(int)], thing
         return np.zeros((0, 3)), None
 
     def trail_keys(self) -> list[float]:
         """Frames of the keys on the trail of what is selected, but the present one, which has its handles."""
-        s, thing = self.session, self.session.thing
-        if thing is None or thing.id not in s.trails or not self.look.trails or s.tool != "hand":
+        s, thing = self.session, self.session.selection.thing
+        if thing is None or thing.id not in s.work.trails or not self.look.trails or s.view.tool != "hand":
             return []
         frames = {k.frame for n in "xyz" for k in (thing.curve(n).keys if thing.curve(n) else ())}
-        inside = lambda f: s.doc.start <= f <= s.doc.end and f == int(f) and f != s.frame
+        inside = lambda f: s.doc.start <= f <= s.doc.end and f == int(f) and f != s.player.frame
         return sorted(f for f in frames if inside(f))
 
     def spot_under(self, x, y) -> int | None:
@@ -337,14 +339,14 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     def look_from(self, yaw: float, pitch: float):
         """Turn to a plain view, keeping what is looked at."""
         self.camera = replace(self.camera, yaw=yaw, pitch=pitch)
-        self._redraw()
+        self.redraw()
 
     # -- framing -------------------------------------------------------------------------------------------
     def _frame_first(self):
-        if self._frame_with_beside and "beside" in self.session.picture.shapes:
+        if self._frame_with_beside and "beside" in self.session.pictures.picture.shapes:
             self._frame_with_beside = False
             self.frame_all()
-        if self._framed_for is not self.session.scene and self.session.picture.shapes:
+        if self._framed_for is not self.session.scene and self.session.pictures.picture.shapes:
             self._framed_for = self.session.scene
             self.frame_moving()
 
@@ -381,138 +383,78 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
 
     def frame_beside(self):
         """Make room for the played-back file, once it is there."""
-        self._frame_with_beside = self.session.beside is not None
+        self._frame_with_beside = self.session.view.beside is not None
 
     def frame_selection(self):
         """Bring the chosen vertices, the selected subject or grip into view."""
         s = self.session
-        grip, subject = self.active_grip(), s.subject
-        thing = s.thing
-        if thing is not None and thing.kind == "copies" and thing.id in s.picture.shapes:
+        grip, subject = self.active_grip(), s.selection.subject
+        thing = s.selection.thing
+        if thing is not None and thing.kind == "copies" and thing.id in s.pictures.picture.shapes:
             self._frame_points(np.concatenate([self._world(d) for d in self.drawn() if d.id == thing.id]))
         elif subject is None and grip is not None:
             origin, _, size = Grip.frame(self.grip_values(grip))
             self._frame_points(np.array([origin - size, origin + size]))
-        elif subject is not None and subject.id in s.picture.shapes:
-            points, chosen = s.picture.shapes[subject.id].own, s.chosen_of(subject)
-            self._frame_points(points[chosen] if chosen.any() and s.tool != "hand" else points)
+        elif subject is not None and subject.id in s.pictures.picture.shapes:
+            points, chosen = s.pictures.picture.shapes[subject.id].own, s.selection.chosen_of(subject)
+            self._frame_points(points[chosen] if chosen.any() and s.view.tool != "hand" else points)
         else:
             self.frame_all()
 
     def _frame_points(self, points, share: float = 0.9):
         self.camera = self.camera.framing(np.asarray(points, float), self.width() / max(self.height(), 1), share)
-        self._redraw()
+        self.redraw()
 
     # -- mouse and keys ------------------------------------------------------------------------------------
+    @property
+    def tool(self) -> Tool:
+        """The tool in hand."""
+        return self._tools[self.session.view.tool]
+
+    def _put_away(self):
+        for tool in self._tools.values():
+            if tool is not self.tool:
+                tool.put_away()
+
     def mousePressEvent(self, event):
         at = (event.position().x(), event.position().y())
         self.setFocus()
         self.activated.emit(self.pane)
-        if event.button() == Qt.RightButton:
-            self._press = ("orbit", at, at)
-        elif event.button() == Qt.MiddleButton:
-            self._press = ("pan", at, at)
-        elif event.button() == Qt.LeftButton:
-            handles = self.handles()
-            hold = handles.under(*at) if handles else None
-            spot = self.spot_under(*at)
-            if spot is not None:
-                frames, (points, of) = self.trail_keys(), self.spots()
-                held = event.modifiers() if of is not None and of.kind == "copies" else Qt.NoModifier
-                word = "Size" if held & Qt.ControlModifier else "Turn" if held & Qt.ShiftModifier else ""
-                frame = frames[spot] if spot < len(frames) else None
-                self._press = ("spot", at, (spot, points[spot], frame, (word, of.spots[spot]) if word else None))
-            elif hold:
-                self._press = ("handle", at, (hold, handles))
-            elif self.session.tool in ("place", "joint"):
-                self._press = (self.session.tool, at, at)
-            elif self.session.tool == "chain":
-                self._press = ("chain", at, self.middle_under(*at))
-            elif self.session.tool == "paint":
-                self._press = ("paint", at, at)
-                self.begin_stroke(*at)
-            elif self.session.tool == "hand":
-                self._press = ("orbit", at, at)
-            else:
-                self._press = ("band", at, at)
+        if event.button() == Qt.LeftButton:
+            self._held = held_at(self, at) or self.tool
+        else:
+            self._held = {Qt.RightButton: self._orbit, Qt.MiddleButton: self._pan}.get(event.button())
+        if self._held is not None:
+            self._held.press(at, event.modifiers())
 
     def mouseMoveEvent(self, event):
         at = (event.position().x(), event.position().y())
-        if self.session.tool == "paint":
-            self.move_brush(*at)
-        if self._press is None:
-            handles = self.handles()
-            hot = self.spot_under(*at)
-            hot = handles.under(*at) if handles and hot is None else hot
-            if hot != self._hot:
-                self._hot = hot
-                self.setCursor(Qt.PointingHandCursor if hot is not None else Qt.ArrowCursor)
-                self.update()
+        if self._held is not None:
+            self._held.move(at)
             return
-        what, start, more = self._press
-        if what in ("orbit", "pan"):
-            dx, dy = at[0] - more[0], at[1] - more[1]
-            self.camera = self.camera.orbited(dx, dy) if what == "orbit" else self.camera.panned(dx, dy, self.height())
-            self._press = (what, start, at)
-            self._redraw()
-        elif what == "handle":
-            hold, handles = more
-            self._set_grip(handles.dragged(hold, start, at), hold)
-        elif what == "spot" and more[3] is not None:
-            self._turn_copy(more[0], *more[3], at[0] - start[0], at[1] - start[1])
-        elif what == "spot":
-            self._drag_spot(more[0], more[1], at)
-        elif what == "paint":
-            self.stroke()
-        elif what in ("place", "joint"):
-            pass
-        else:
-            self._band = (start, at)
+        self.tool.hover(at)
+        handles = self.handles()
+        hot = self.spot_under(*at)
+        hot = handles.under(*at) if handles and hot is None else hot
+        if hot != self._hot:
+            self._hot = hot
+            self.setCursor(Qt.PointingHandCursor if hot is not None else Qt.ArrowCursor)
             self.update()
 
     def mouseReleaseEvent(self, event):
-        if self._press is None:
-            return
-        what, start, more = self._press
-        at = (event.position().x(), event.position().y())
-        self._press, band, self._band = None, self._band, None
-        still = abs(at[0] - start[0]) + abs(at[1] - start[1]) <= CLICK
-        if what in ("handle", "spot"):
-            self.session.scene.end_merge()
-        elif what == "paint":
-            self.end_stroke()
-        elif what == "place":
-            if still:
-                self._place_at(*at)
-        elif what == "joint":
-            if still:
-                self.click_joint(*at)
-        elif what == "chain":
-            if not still:
-                self.chain_dragged.emit(more, self.middle_under(*at))
-        elif what == "orbit" and still and event.button() == Qt.LeftButton:
-            self._select_at(*at)
-        elif what == "band" and self.session.tool == "pick":
-            how = self._how(event.modifiers())
-            self.pick_at(*at, how) if still else self.pick_box(start, at, how)
-        elif what == "band" and self.session.tool == "gradient" and band and not still:
-            if not (self.session.joints and self.lay_joint_gradient(start, at)):
-                self.lay_gradient(start, at)
-        self.update()
+        held, self._held = self._held, None
+        if held is not None:
+            held.release((event.position().x(), event.position().y()), event.modifiers())
+            self.update()
 
     def mouseDoubleClickEvent(self, event):
-        if self.session.tool == "pick" and event.button() == Qt.LeftButton:
-            self.pick_at(event.position().x(), event.position().y(), self._how(event.modifiers()))
-            self.choose_islands()
-
-    @staticmethod
-    def _how(modifiers) -> str:
-        return "add" if modifiers & Qt.ShiftModifier else "take" if modifiers & Qt.ControlModifier else "set"
+        if event.button() == Qt.LeftButton:
+            self.tool.double((event.position().x(), event.position().y()), event.modifiers())
 
     def wheelEvent(self, event):
         notches = event.angleDelta().y() / 120 or event.pixelDelta().y() / 60
         self.camera = self.camera.zoomed(notches)
-        self._redraw()
+        self.redraw()
 
     def keyPressEvent(self, event):
         step = {Qt.Key_Left: (-24, 0), Qt.Key_Right: (24, 0), Qt.Key_Up: (0, 24), Qt.Key_Down: (0, -24)}.get(
@@ -521,54 +463,14 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         if step:
             moved = event.modifiers() & Qt.ShiftModifier
             self.camera = self.camera.panned(-step[0], step[1], self.height()) if moved else self.camera.orbited(*step)
-            self._redraw()
+            self.redraw()
         elif event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and self.remove_spot():
             pass
         elif event.key() in (Qt.Key_Plus, Qt.Key_Minus, Qt.Key_Equal):
             self.camera = self.camera.zoomed(-1 if event.key() == Qt.Key_Minus else 1)
-            self._redraw()
+            self.redraw()
         else:
             super().keyPressEvent(event)
-
-    def _set_grip(self, values, hold):
-        """Values are in the world; the thing's own are within what it rides on."""
-        s, grip = self.session, self.active_grip()
-        word = hold.split()[0].capitalize()
-        if grip.kind == "joint":
-            values = {n: v for n, v in self.joint_values(grip, values).items() if n not in grip.locked}
-            s.carry_out(lambda: s.set(grip.id, values, merge=f"grip {grip.id}", label=f"{word} {grip.name}"))
-            return
-        parent = s.doc.find(grip.constant("parent"))
-        if parent is not None:
-            world = Place.of({**self.grip_values(grip), **values})
-            values = {n: v for n, v in (self.place(parent).inverse() @ world).values.items() if n in values}
-        values = {n: v for n, v in values.items() if n not in grip.locked}
-        try:
-            s.set(grip.id, values, merge=f"grip {grip.id}", label=f"{word} {grip.name}")
-        except EstampaError as err:
-            s.tell(err)
-
-    def _move_trail_key(self, thing, frame, to):
-        """Put the keys of a thing's position at a frame where the hand is; channels without keys stay."""
-        s, rows = self.session, Rows.one(frame)
-        parent = s.doc.find(thing.constant("parent"))
-        if parent is not None:
-            to = s.scene.values.place(parent, rows).inverse().apply(to[None, None])[0, 0]
-        values = {n: float(v) for n, v in zip("xyz", to, strict=True) if thing.curve(n) is not None}
-        do.set_values(s.scene, thing.id, values, frame, f"trail {thing.id} {frame}", f"Move a key of {thing.name}")
-
-    def _turn_copy(self, index, word, before, dx, dy):
-        """Turn a copy placed by hand as the hand goes sideways (Shift), or size it as the hand goes up (Ctrl)."""
-        thing = self.spots()[1]
-        if thing is None or thing.kind != "copies":
-            return
-        x, y, z, turn, size = before
-        if word == "Size":
-            size = float(np.clip(size * np.exp(-0.008 * dy), 0.01, 100))
-        else:
-            turn = float(turn + 0.012 * dx)
-        spots = [*thing.spots[:index], (x, y, z, turn, size), *thing.spots[index + 1 :]]
-        do.set_spots(self.session.scene, thing.id, spots, f"{word} a copy of {thing.name}", f"spot {thing.id} {index}")
 
     def remove_spot(self) -> bool:
         """Take away the point of a path, or the copy, under the pointer."""
@@ -580,24 +482,3 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         do.set_spots(self.session.scene, thing.id, left, f"Take a point from {thing.name}")
         return True
 
-    def _drag_spot(self, index, from_, at):
-        """Move a path's point, a copy or a key on a trail in the plane that faces the camera; copies stay at their
-        height."""
-        _, thing = self.spots()
-        if thing is None:
-            return
-        eye, direction = self.camera.ray(*at, self.width(), self.height())
-        level = thing.kind == "copies"
-        normal = np.array([0.0, 1, 0]) if level else self.camera.axes[2]
-        slope = direction @ normal
-        if abs(slope) < 1e-3:
-            return
-        to = eye + direction * ((from_ - eye) @ normal) / slope
-        if thing.kind not in ("path", "copies"):
-            self._move_trail_key(thing, self._press[2][2], to)
-            return
-        if thing.kind == "path":
-            to = self.place(thing).inverse().apply(to[None, None])[0, 0]
-        spots = [list(s) for s in thing.spots]
-        spots[index][:3] = map(float, to)
-        do.set_spots(self.session.scene, thing.id, spots, f"Move a point of {thing.name}", f"spot {thing.id} {index}")

@@ -1,0 +1,87 @@
+"""Pictures: the present frame, worked out beside the window; the last true one stays until the next is there."""
+
+import time
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from ...evaluate.evaluator import Evaluator
+from .looks import Looked, LookedShape, look, look_at, outlines
+from .tasks import Latest, told
+
+
+class Pictures(QObject):
+    """Works out what the panes draw."""
+
+    looked = Signal()
+
+    def __init__(self, session):
+        super().__init__(session)
+        self.session, self.looker = session, Latest("look")
+        self.picture = Looked(1)
+        self._shown_at: list[float] = []  # when the last pictures came while playing
+
+    def look(self) -> None:
+        """Work out the present frame."""
+        s = self.session
+        if s.player.live is not None:
+            return  # the next step shows it
+        evaluator, frame, beside, held = self._looking(), s.player.frame, s.view.beside, s.view.held
+        watched, panes = s.selection.watched, s.view.panes
+        step, count = s.view.ghost_step, s.view.ghost_count
+        ghosts = [k * step for k in range(-count, count + 1) if k]
+        ghosts = ghosts if any(p.ghosts for p in panes) and not s.player.playing else []
+        shapes = any(p.shapes for p in panes)
+
+        def work():
+            result = look(evaluator, frame)
+            if shapes:
+                result.outlines = outlines(evaluator, frame)
+            if beside is not None and beside.subject in result.shapes:
+                result.shapes["beside"] = _played_back(evaluator, beside, result.shapes[beside.subject], frame)
+            if watched is None:
+                return result
+            for away in ghosts:
+                if evaluator.doc.start <= frame + away <= evaluator.doc.end:
+                    found = look_at(evaluator, watched, frame + away)
+                    result.ghosts += [(away, found)] if found is not None and found.true else []
+            then = held.doc.find(watched.id) if held else None
+            if then is not None:
+                held.evaluator = held.evaluator or Evaluator(held.doc, evaluator.scene, evaluator.store)
+                found = look_at(held.evaluator, then, frame)
+                if found is not None:
+                    result.held[watched.id] = found
+            return result
+
+        self.looker.ask(work, self.show)
+
+    def _looking(self) -> Evaluator:
+        """What is looked at: the scene, with the selected joint bent while weights are tried."""
+        s, joint = self.session, self.session.selection.thing
+        if not s.view.test_turn or joint is None or joint.kind != "joint":
+            return s.work.evaluator("look")
+        bent = joint.with_(values={**joint.values, "turn_x": s.view.test_turn})
+        return Evaluator(s.doc.replace(bent), s.scene, s.store)
+
+    def show(self, result, trouble=None) -> None:
+        """Show what was worked out, or tell what was in the way."""
+        if trouble is not None:
+            self.session.tell(told(trouble))
+            return
+        self.picture = result
+        self._shown_at = [*self._shown_at[-12:], time.monotonic()] if self.session.player.playing else []
+        self.looked.emit()
+
+    @property
+    def rate(self) -> float | None:
+        """Pictures a second while playing, once there are enough to tell."""
+        times = self._shown_at
+        return (len(times) - 1) / max(times[-1] - times[0], 1e-6) if len(times) > 6 else None
+
+
+def _played_back(evaluator, beside, shape, frame) -> LookedShape:
+    """A printed file's shape at a frame, held at its ends."""
+    at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
+    points = np.asarray(beside.reader.points(at), np.float64)
+    smooth = evaluator.values.at(evaluator.doc.find(beside.subject), "smooth", frame)
+    return LookedShape.of(points, shape.mesh, smooth, shown_frame=at)

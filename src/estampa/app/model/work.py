@@ -1,0 +1,280 @@
+"""Work beside the window: solving, and what the lanes and remarks show."""
+
+import time
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from ... import edits as do
+from ...baking.keys import clip_remarks
+from ...errors import EstampaError
+from ...evaluate import starts
+from ...evaluate.evaluator import Evaluator
+from ...inspect import sync
+from ...inspect.lanes import LaneMemory, LaneState
+from ...inspect.remarks.scene import remarks
+from ...inspect.sync import InStep
+from ...scene.document import Thing
+from .looks import trail
+from .preparing import Preparing
+from .tasks import Job, Jobs, Latest, told
+
+QUICK_TO_LISTEN = 8_000_000  # vertices
+
+
+@dataclass
+class Lane:
+    """What a lane shows. reach -- (frames,) largest travel in metres, nan where it is not known; of an ensemble the
+    share of its things that are awake."""
+
+    reach: np.ndarray
+    mean: np.ndarray
+    state: LaneState | None = None
+    awake: bool = False  # whether it is a share of things and not a distance
+
+
+class Work(QObject):
+    """Solves the scene of a session, and plans its lanes."""
+
+    lanes_changed = Signal()
+    in_step_changed = Signal()
+
+    def __init__(self, session):
+        super().__init__(session)
+        self.session = session
+        self.jobs, self.planner, self.listener = Jobs(), Latest("plan"), Latest("sync")
+        self.preparing = Preparing(session)
+        self.jobs.trouble.connect(session.tell)
+        self.jobs.progress.connect(lambda share, text: self._solved_more())
+        self._last_plan, self._plan_took = 0.0, 0.0  # when lanes were last worked out, and how many seconds it took
+        # lanes are worked out once a drag rests, so that the picture follows the hand
+        self._plan_soon = QTimer(self, singleShot=True, interval=120)
+        self._plan_soon.timeout.connect(self._settled)
+        self.clear()
+
+    def clear(self) -> None:
+        """Forget what is of one scene."""
+        self.lanes: dict[str, Lane] = {}
+        self.trails: dict[str, np.ndarray] = {}
+        self.remarks = []
+        self.in_step: list[InStep] = []  # copies and layers that move in step
+        self._listened_to = None  # the document they were looked for in
+        self.wants_solved = False  # a solve was asked for and goes on when the scene changes
+        self._solving = None  # the document that is being solved
+        self._evaluators: dict[str, Evaluator] = {}
+        self._lane_memory = LaneMemory()
+
+    @property
+    def doc(self):
+        return self.session.doc
+
+    def _evaluator(self) -> Evaluator:
+        """One of its own for a piece of work that may outlast the document."""
+        return Evaluator(self.doc, self.session.scene, self.session.store)
+
+    def evaluator(self, purpose: str) -> Evaluator:
+        """One evaluator a thread, kept as long as the document is the same."""
+        scene, kept = self.session.scene, self._evaluators.get(purpose)
+        if kept is None or kept.doc is not scene.doc or kept.scene is not scene:
+            kept = self._evaluators[purpose] = self._evaluator()
+            kept.stale_keys = self._lane_memory.keys
+        return kept
+
+    # -- lanes ---------------------------------------------------------------------------------------------
+    def plan_soon(self) -> None:
+        """Work out lanes once edits rest."""
+        self._plan_soon.start()
+
+    def _settled(self):
+        """The scene rests after edits: work out the lanes, and go on solving if that is what the person watches."""
+        self.plan()
+        if self.wants_solved or (self.session.player.playing and self.needs_solve()):
+            self.solve()
+
+    def plan(self) -> None:
+        """Work out what the lanes show, beside the window."""
+        scene, memory = self.session.scene, self._lane_memory
+        evaluator, snapshot = self.evaluator("plan"), scene.snapshot()
+        self._last_plan = time.monotonic()
+
+        def work():
+            doc, lanes = evaluator.doc, {}
+            if scene.doc is doc:
+                evaluator.pin()  # what the open scene needs stays in the store
+            copied = {t.constant("subject") for t in doc.things if t.kind == "copies" and t.on}
+            for owner in (*doc.subjects, *doc.skeletons):
+                for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
+                    state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
+                    lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state)
+            for run in evaluator.runs.every():
+                if not run.is_solo:
+                    lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
+            frames = np.arange(doc.start, doc.end + 1, dtype=float)
+            trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
+            found = [*remarks(snapshot), *_worked_out(evaluator)]
+            return doc, lanes, {i: p for i, p in trails.items() if p is not None}, found
+
+        self.planner.ask(work, self._on_planned)
+
+    def _envelope(self, evaluator, subject, layer):
+        doc = evaluator.doc
+        count = doc.end - doc.start + 1
+        reach, mean = np.full(count, np.nan), np.full(count, np.nan)
+        points = evaluator.scene.arrays.get(subject.mesh.points) if subject.mesh else ()
+        vertices = len(points) or 200 * len(subject.joints)
+        step = max(1, int(count * vertices / 4_000_000))  # a heavy subject is sampled, so that lanes keep up
+        for i in range(0, count, step):
+            if self.planner.superseded:
+                break
+            found = evaluator.travel_of(subject, layer, doc.start + i)
+            if found:
+                mean[i : i + step], reach[i : i + step] = found
+        return reach, mean
+
+    def _on_planned(self, result, trouble):
+        if trouble is not None:
+            if not isinstance(trouble, EstampaError):
+                self.session.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at
+            return
+        doc, lanes, trails, found = result
+        self._plan_took = time.monotonic() - self._last_plan
+        if doc is self.doc:
+            self.lanes, self.trails, self.remarks = lanes, trails, found
+            self._listen_for_sync()
+            self.lanes_changed.emit()
+
+    def _listen_for_sync(self, always: bool = False):
+        """Look for what moves in step once the scene rests, when it is soon done; a heavy scene only when asked."""
+        evaluator = self._evaluator()
+        if self.session.player.playing or (evaluator.doc is self._listened_to and not always):
+            return
+        self._listened_to = evaluator.doc
+
+        def work():
+            return sync.in_step(evaluator) if always or sync.cost(evaluator) < QUICK_TO_LISTEN else None
+
+        def then(found, trouble):
+            if trouble is None and found is not None and evaluator.doc is self.doc:
+                self.in_step = found
+                self.in_step_changed.emit()
+
+        self.listener.ask(work, then)
+
+    def find_in_step(self) -> None:
+        """Look for what moves in step now, whatever it takes."""
+        self._listen_for_sync(always=True)
+
+    def _solved_more(self):
+        # what is worked out beside a solve takes its time from it, so the more it takes the rarer it is done
+        pictures = self.session.pictures
+        if time.monotonic() - self._last_plan > max(0.4, 4 * self._plan_took) and not self.planner.busy:
+            self.plan()
+            if not all(s.true for s in pictures.picture.shapes.values()) and not pictures.looker.busy:
+                pictures.look()
+
+    # -- solving -------------------------------------------------------------------------------------------
+    def needs_solve(self) -> bool:
+        runs, has = self.evaluator("window").runs, self.session.store.has
+        return any(not has(key) for run in runs.every() for key in runs.keys(run, self.doc.solved_to))
+
+    def is_solved_at(self, frame: float) -> bool:
+        """Whether everything that is solved has this frame."""
+        runs, has = self.evaluator("window").runs, self.session.store.has
+        return all(has(runs.key(run, frame)) for run in runs.every())
+
+    def solve(self) -> None:
+        """Solve the whole range beside the window, and go on when the scene changes, until done or cancelled."""
+        self.wants_solved = True
+        if self._solving is self.doc:
+            return  # it is under way
+        evaluator, self._solving = self._evaluator(), self.doc
+
+        def ended():
+            if self._solving is evaluator.doc:
+                self._solving = None
+
+        def failed(err):
+            ended()
+            self.wants_solved = False
+            self.session.player.play(False)
+            self.session.tell(err)
+            self.plan()
+
+        def then(made):
+            ended()
+            if evaluator.doc is self.doc:
+                self.wants_solved = False
+            self.plan()
+            self.session.pictures.look()
+
+        def work(progress, cancelled):
+            return evaluator.solve_through(evaluator.doc.solved_to, progress, cancelled)
+
+        self.jobs.replace(Job("Solve", work, then, failed))
+
+    def cancel(self) -> None:
+        self.wants_solved, self._solving = False, None
+        self.session.player.stop()
+        self.jobs.cancel()
+        self.plan()
+
+    # -- start states --------------------------------------------------------------------------------------
+    @property
+    def solver(self) -> Thing | None:
+        """The selected solver, or the only one on what is selected, or in the scene."""
+        thing = self.session.selection.thing
+        every = {run.id: run.thing for run in self.evaluator("window").runs.every()}
+        if thing is not None and thing.id in every:
+            return thing
+        owner = self.doc.owner(thing.id) or thing if thing is not None else None
+        own = [every[l.id] for l in owner.stack if l.id in every] if owner is not None else []
+        found = own or list(every.values())
+        return found[0] if len(found) == 1 else None
+
+    def start_here(self) -> None:
+        """Let the selected solver begin from the present frame, which is solved first where it has to be."""
+        s, layer, evaluator = self.session, self._solver(), self._evaluator()
+        scene, frame = s.scene, s.player.frame
+
+        def then(adopted):
+            if s.carry_out(lambda: do.set_start(scene, layer.id, adopted)):
+                s.notice.emit("done", f"{layer.name} now begins from frame {frame}, settled as it is here.", "")
+
+        self.jobs.add(Job("Start state", lambda progress, cancelled: starts.adopt(evaluator, layer.id, frame), then))
+
+    def start_from_rest(self) -> None:
+        do.set_start(self.session.scene, self._solver().id, None)
+
+    def _solver(self) -> Thing:
+        if self.solver is None:
+            raise EstampaError("A start state", "is of one solver.", "Select a cloth or another solver in the roster.")
+        return self.solver
+
+    @property
+    def busy(self) -> bool:
+        return self.jobs.busy or self.planner.busy or self.listener.busy or self._plan_soon.isActive()
+
+    def end(self) -> None:
+        self._plan_soon.stop()
+        for worker in (self.jobs, self.planner, self.listener, self.preparing):
+            worker.end()
+
+
+def _worked_out(evaluator):
+    """Remarks on baked clips and start states; none while what they read cannot be worked out."""
+    try:
+        return [*clip_remarks(evaluator), *starts.remarks_on(evaluator)]
+    except EstampaError:
+        return []
+
+
+def _report(evaluator, run, state) -> Lane:
+    """The lane of an ensemble: how many of its things are awake."""
+    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
+    awake = np.full(len(frames), np.nan)
+    for i, frame in enumerate(frames):
+        found = evaluator.runs.kept(run, frame)
+        if found is not None and "report" in found.tables:
+            awake[i] = found["report"]["awake"][0]
+    return Lane(awake, awake, state, awake=True)

@@ -1,0 +1,21 @@
+"""The tools that act in a pane. Each is an object with press, move, release and draw."""
+
+from .gradient import Gradient
+from .hand import Hand
+from .joints import Chain, Joints
+from .paint import Paint
+from .pick import Pick
+from .place import Placing
+from .tool import Orbit, Pan, Tool
+
+TOOLS: dict[str, type[Tool]] = {
+    "hand": Hand,
+    "pick": Pick,
+    "gradient": Gradient,
+    "place": Placing,
+    "joint": Joints,
+    "chain": Chain,
+    "paint": Paint,
+}
+
+__all__ = ["TOOLS", "Orbit", "Pan", "Tool"]
