@@ -32,6 +32,7 @@ class Lane:
     mean: np.ndarray
     state: LaneState | None = None
     awake: bool = False  # whether it is a share of things and not a distance
+    size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
 
 
 class Work(QObject):
@@ -106,7 +107,8 @@ class Work(QObject):
             for owner in (*doc.subjects, *doc.skeletons):
                 for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
                     state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
-                    lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state)
+                    size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
+                    lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state, size=size)
             for run in evaluator.runs.every():
                 if not run.is_solo:
                     lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)

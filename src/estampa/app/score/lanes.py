@@ -17,6 +17,7 @@ from .time_axis import LEFT, RIGHT, RULER, TimeAxis
 
 BAND = 5
 TOUCH = 11  # pixels: marks nearer than this would touch
+SMALL = 0.02  # share of a thing's size: what travels less does not fill its lane
 STILL = 1e-6  # m; less is how numbers are rounded, not motion
 
 
@@ -111,6 +112,7 @@ class Lanes(Guarded, TimeAxis):
         ink, doc = theme.ink, self.session.doc
         top = np.nanmax(lane.reach) if np.isfinite(lane.reach).any() else 0.0
         top = top if top > STILL else 0.0
+        full = max(top, SMALL * lane.size)
         frames = np.arange(len(lane.reach)) + doc.start
         floor = box.top() + min(box.height(), ROW) - BAND - 2
         tall = min(box.height(), ROW) - BAND - 6
@@ -118,7 +120,7 @@ class Lanes(Guarded, TimeAxis):
             for values, share in ((lane.reach, 0.45), (lane.mean, 0.72)):
                 known = np.isfinite(values)
                 if known.any():
-                    xs, ys = self.x_of(frames[known]), floor - values[known] / top * tall
+                    xs, ys = self.x_of(frames[known]), floor - values[known] / full * tall
                     shape = QPolygonF(
                         [
                             QPointF(xs[0], floor),
