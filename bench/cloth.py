@@ -6,7 +6,9 @@ import numpy as np
 from estampa.fields.force import World
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
-from estampa.solve.cloth.kind import Cloth, Parts, kernels
+from estampa.solve.cloth import kernels
+from estampa.solve.cloth.fabric import Parts
+from estampa.solve.cloth.kind import Cloth
 from estampa.solve.cloth.schedule import block_vertices, schedule
 from estampa.solve.solver import Inputs
 
@@ -61,7 +63,7 @@ def ours():
     inverse_mass[parts.place[[0, SIDE - 1]]] = 0
     none = np.zeros(mesh.count)
     holds = kernels.Holds(none, np.full(mesh.count, -1), none)
-    air = kernels.Air(0.0, 0.0, 0.0, np.zeros_like(x))
+    air = kernels.Air(0.0, np.zeros(len(parts.faces.at)), np.zeros(len(parts.faces.at)), np.zeros_like(x))
     v, begin, blocks = np.zeros_like(x), x.copy(), block_vertices(mesh.count)
     pull = np.tile(GRAVITY, (mesh.count, 1))
 

@@ -10,8 +10,9 @@ from estampa.fields.force import AIR_DENSITY, World
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
+from estampa.solve.cloth.fabric import Parts, tethers
 from estampa.solve.cloth.kernels import dihedral
-from estampa.solve.cloth.kind import Cloth, Parts, tethers
+from estampa.solve.cloth.kind import Cloth
 from estampa.solve.frame import Frame
 from estampa.solve.solver import Inputs
 

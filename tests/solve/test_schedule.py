@@ -6,7 +6,7 @@ import trimesh
 
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined, sheet
-from estampa.solve.cloth.kind import Parts
+from estampa.solve.cloth.fabric import Parts
 from estampa.solve.cloth.schedule import block_vertices, schedule, vertex_order
 
 

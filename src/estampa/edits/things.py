@@ -94,7 +94,7 @@ def add_layer(
     if grip is not None:
         holder = Thing(kind="grip", name=unique_name(doc, f"{layer_name} grip"), values=grip)
         doc, values["grip"] = doc.with_(things=(*doc.things, holder)), holder.id
-    if getattr(declared, "ensemble", "") and not values.get("together"):
+    if declared.ensemble and not declared.solo and not values.get("together"):
         doc, values["together"] = _ensemble(doc, declared.ensemble)
     layer = Thing(kind=kind, name=layer_name, values=values)
     scene.apply(f"Add {layer.name}", doc.replace(subject.with_(stack=(*subject.stack, layer))))

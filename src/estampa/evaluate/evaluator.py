@@ -55,11 +55,23 @@ class Evaluator:
         if not getattr(layer.declared, "ensemble", ""):
             return True
         together = self.values.find(member_of(layer))
+        if together is None and layer.declared.solo:
+            return True
         return together is not None and together.on and together.kind == layer.declared.ensemble
 
     def layers_above(self, owner: Thing, layer: Thing) -> list[Thing]:
         layers = self.layers(owner)
         return layers[: [l.id for l in layers].index(layer.id)]
+
+    def aids(self, owner: Thing, layer: Thing) -> list[Thing]:
+        """The layers below one with memory that tell it something, down to the next one with memory."""
+        layers, found = self.layers(owner), []
+        for below in layers[[l.id for l in layers].index(layer.id) + 1 :]:
+            if below.declared.memory:
+                break
+            if getattr(below.declared, "helps", "") == layer.kind:
+                found.append(below)
+        return found
 
     def shape_name(self, owner: Thing, frame: float, layers: list[Thing] | None = None) -> bytes:
         """Digest of everything that decides an owner's shape or pose in the world after the given layers (all of them

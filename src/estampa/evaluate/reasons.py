@@ -34,6 +34,9 @@ def reads(evaluator, owner: Thing, layer: Thing, frame: float) -> list[Read]:
             continue
         found.append(Read(f"layer/{above.kind}", f"{above.name} {MOVED}", True))
         found += _of_layer(evaluator, owner, above, frame)
+    for aid in evaluator.aids(owner, layer) if layer.declared.memory else ():
+        found.append(Read(f"layer/{aid.kind}", f"{aid.name} {MOVED}", True))
+        found += _of_layer(evaluator, owner, aid, frame)
     if layer.declared.memory:
         solved = evaluator.runs.of(owner, layer).thing
         if solved is not layer:

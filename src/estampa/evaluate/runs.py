@@ -19,6 +19,7 @@ from ..hashing import SIZE, digest
 from ..lazy import spatial
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
+from ..solve.aid import Told
 from ..solve.ensemble import Crowd, Entering, Seen, member_number
 from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
@@ -197,10 +198,30 @@ class Runs:
             return known
         evaluator = self.evaluator
         entering = evaluator.shape_name(owner, frame, evaluator.layers_above(owner, layer))
-        told = digest(entering, self.reader.told(layer, self.scope(owner, layer, frame)))
+        scope = self.scope(owner, layer, frame)
+        told = digest(entering, self.reader.told(layer, scope), self._aids_told(owner, layer, scope))
         if self._member_is_still(owner, layer):
             self._member_told[layer.id] = told
         return told
+
+    def _aids_told(self, owner, layer, scope) -> list:
+        """What the layers tell that help a solver, now and, of those that follow something, at first."""
+        found = []
+        for aid in self.evaluator.aids(owner, layer):
+            found.append((aid.kind, aid.id, self.reader.told(aid, scope)))
+            if aid.declared.follows:
+                found.append(self.reader.told(aid, self.scope(owner, layer, self.doc.solved_from)))
+        return found
+
+    def aids(self, owner: Thing, layer: Thing, frame: int) -> tuple[Told, ...]:
+        """What those layers tell at a frame."""
+        first, found = self.doc.solved_from, []
+        read = lambda aid, f: self.reader.resolved(aid, self.scope(owner, layer, f))
+        for aid in self.evaluator.aids(owner, layer):
+            before = (read(aid, max(frame - 1, first)), read(aid, first)) if aid.declared.follows else ()
+            name = f"{aid.name} on {owner.name}"
+            found.append(Told(aid.id, name, aid.declared, read(aid, frame), *(before or (None, None)), frame))
+        return tuple(found)
 
     def _is_still(self, run) -> bool:
         """Whether all that a run reads but forces is the same at every frame."""
@@ -215,6 +236,8 @@ class Runs:
             above = self.evaluator.layers_above(owner, layer)
             found = still(owner) and all(map(still, owner.joints)) and not self.reader.on_joint(owner) and still(layer)
             found = found and not any(l.declared.memory or l.declared.reads_frames or not still(l) for l in above)
+            # one that lets go at a frame is not the same at all frames
+            found = found and not any(a.declared.follows or not still(a) for a in self.evaluator.aids(owner, layer))
             self._still_members[layer.id] = found
         return found
 
@@ -260,7 +283,11 @@ class Runs:
         above = evaluator.layers_above(owner, layer)
         if owner.kind != "skeleton":
             before, now = (evaluator.through(owner, above, f).points for f in (max(frame - 1, first), frame))
-            return Inputs(evaluator.topology.sized(owner, layer), before, now, v, world)
+            aids = self.aids(owner, layer, frame)
+            at_first = None
+            if any(a.aid.follows for a in aids):
+                at_first = self._first_of(owner, layer, above)
+            return Inputs(evaluator.topology.sized(owner, layer), before, now, v, world, at_first, aids)
         poses, frames = evaluator.poses, (max(frame - 2, first), max(frame - 1, first), frame)
         bones, entering = poses.bones(owner), [poses.world(owner, f, above) for f in frames]
         hang = self.reader.values.find(layer.constant("hang_on")) if "hang_on" in layer.declared.channels else None
@@ -283,7 +310,8 @@ class Runs:
         first, before = self._firsts[layer.id], now if still else at(max(frame - 1, start))
         v = self.reader.resolved(layer, self.scope(owner, layer, frame))
         mesh = evaluator.topology.sized(owner, layer)
-        found = Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v)
+        aids = self.aids(owner, layer, frame)
+        found = Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v, aids)
         if still:
             self._still_seen[layer.id] = found
         return found
@@ -294,13 +322,15 @@ class Runs:
         above = evaluator.layers_above(owner, layer)
         at = lambda f: evaluator.through(owner, above, f).points
 
-        def first():
-            if layer.id not in self._firsts:
-                self._firsts[layer.id] = at(self.doc.solved_from)
-            return self._firsts[layer.id]
-
+        first = lambda: self._first_of(owner, layer, above)
         now = first if self._member_is_still(owner, layer) else lambda: at(frame)
         return Entering(layer.id, evaluator.topology.sized(owner, layer), first, now)
+
+    def _first_of(self, owner: Thing, layer: Thing, above: list[Thing]) -> np.ndarray:
+        """(n, 3) m in the world, what enters a layer at the first frame that is solved."""
+        if layer.id not in self._firsts:
+            self._firsts[layer.id] = self.evaluator.through(owner, above, self.doc.solved_from).points
+        return self._firsts[layer.id]
 
     def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
         """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""

@@ -53,6 +53,8 @@ class Obstacle:
     places: tuple[Place, Place]
     points: tuple[np.ndarray, np.ndarray] | None = None
     triangles: np.ndarray | None = None
+    dims_before: tuple[float, float, float] | None = None  # where they animate
+    margin: float = 0.0  # m, how far from it cloth is kept
 
 
 class Force(Kind):

@@ -1,4 +1,4 @@
-"""Collider: something solid that chains run into."""
+"""Collider: something solid that cloths, bodies and chains run into."""
 
 from ..kinds.channels import choice, number, ref
 from ..scene.things import Placed
@@ -14,7 +14,7 @@ SHAPES = {
 
 
 class Collider(Placed, Force):
-    """Something solid that stands or moves: swinging chains are pushed by it and rub against it.
+    """Something solid that stands or moves: cloths, bodies and swinging chains are pushed by it and rub against it.
 
     It may ride on a joint or a grip, and be moved by hand while the scene plays.
     """
@@ -79,6 +79,11 @@ class Collider(Placed, Force):
         hard=(0, None),
     )  # fmt: skip
 
+    margin = number(
+        0, "How far cloth is kept off it, beside the cloth's own thickness.", title="Keeps cloth off by", unit="m",
+        soft=(0, 0.02), hard=(0, None),
+    )  # fmt: skip
+
     def act(self, world, v):
         places = (v.before.here, v.here)
         if v.shape == "mesh":
@@ -86,7 +91,8 @@ class Collider(Placed, Force):
             if None not in solid:
                 points = tuple(s.points[0] for s in solid)
                 triangles = v.subject.mesh.triangles
-                world.colliders.append(Obstacle(v.id, "mesh", (0, 0, 0), v.friction, places, points, triangles))
+                world.colliders.append(Obstacle(v.id, "mesh", (0, 0, 0), v.friction, places, points, triangles,
+                margin=v.margin))
             return
-        dims = (v.wide, v.tall, v.deep) if v.shape == "box" else (v.radius, v.reach, 0.0)
-        world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places))
+        was, dims = ((w.wide, w.tall, w.deep) if v.shape == "box" else (w.radius, w.reach, 0.0) for w in (v.before, v))
+        world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places, None, None, was, v.margin))

@@ -128,7 +128,7 @@ def mass_of(points: np.ndarray, triangles: np.ndarray, own: np.ndarray | None = 
     six = np.einsum("ij,ij->i", a, np.cross(b, c))  # six times the volume of each tetrahedron with the middle
     volume = six.sum() / 6
     boxed = float(np.prod(size))
-    if _is_closed(triangles) and volume > 1e-6 * max(boxed, 1e-300):
+    if is_closed(triangles) and volume > 1e-6 * max(boxed, 1e-300):
         centre = (six[:, None] * (a + b + c)).sum(axis=0) / 24 / volume
         total = a + b + c
         spread = lambda p: np.einsum("i,ij,ik->jk", six, p, p)
@@ -143,7 +143,7 @@ def mass_of(points: np.ndarray, triangles: np.ndarray, own: np.ndarray | None = 
     return Mass(volume, middle, inertia, False)
 
 
-def _is_closed(triangles: np.ndarray) -> bool:
+def is_closed(triangles: np.ndarray) -> bool:
     """Whether every side is used once each way."""
     if not len(triangles):
         return False

@@ -80,6 +80,7 @@ _FOLDERS = (
     "motion.posing",
     "fields",
     "solve.cloth",
+    "solve.cloth.aids",
     "solve.rods",
     "solve.stems",
     "solve.bodies",
@@ -126,9 +127,12 @@ def layers_for(owner: str) -> list[type[Kind]]:
     return [k for k in kinds_in("layer") if k.moves == ("joints" if owner == "skeleton" else "points")]
 
 
-def layers_feel(kind: type[Kind]) -> tuple[str, ...]:
-    """Words of the forces that a layer feels; none for a layer without memory."""
-    return tuple(getattr(kind, "feels", ())) if getattr(kind, "memory", False) else ()
+def layers_feel(thing) -> tuple[str, ...]:
+    """Words of the forces that a layer feels, as it is set; none for a layer without memory."""
+    kind = thing.declared
+    if not getattr(kind, "memory", False):
+        return ()
+    return tuple(kind.feels_in(thing) if hasattr(kind, "feels_in") else kind.feels)
 
 
 def kinds_in(family: str) -> list[type[Kind]]:

@@ -104,6 +104,8 @@ class Layer(Kind):
     family = "layer"
     moves = "points"  # or "joints"
     memory = False  # True: each frame needs the one before
+    ensemble = ""  # kind of the ensemble that it plays in
+    solo = False  # True: it may also be solved alone
     reads_frames = False  # True: it reads what enters at other frames than the present one
     remeshes = False  # True: what comes out has another topology than what goes in
 

@@ -79,7 +79,7 @@ class Graph:
                 if channel.type != "ref" or channel.to in ("map", "target", "target_map", "ensemble"):
                     continue
                 self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
-            feels = layers_feel(thing.declared) if owner.stack and thing is not owner else ()
+            feels = layers_feel(thing) if owner.stack and thing is not owner else ()
             if thing.declared.family == "ensemble":
                 feels = thing.declared.feels
             for force in self._forces if feels else ():
@@ -135,11 +135,13 @@ class Graph:
 
 
 def is_own_obstacle(doc: Document, ensemble: Thing, force: Thing) -> bool:
-    """Whether a force is the solid mesh of one of the things that an ensemble moves: others meet it, they do not."""
-    if ensemble.declared.family != "ensemble" or "subject" not in force.declared.channels:
+    """Whether a force is the solid mesh of one of the things that an ensemble (or a layer that is one by itself) moves:
+    others meet it, they do not."""
+    if "subject" not in force.declared.channels or force.constant("shape") != "mesh":
         return False
     subject = doc.find(force.constant("subject"))
-    return subject is not None and any(member_of(layer) == ensemble.id for layer in subject.stack)
+    own = (ensemble.id, member_of(ensemble) if ensemble.declared.family == "layer" else None)
+    return subject is not None and any((member_of(layer) or layer.id) in own for layer in subject.stack)
 
 
 def member_of(layer: Thing) -> str | None:

@@ -18,6 +18,7 @@ from ..hashing import digest
 from ..kinds.channels import ref
 from ..kinds.registry import Kind
 from ..motion.layer import Layer, Resolved
+from .aid import Told
 from .frame import Column, Frame
 
 
@@ -37,6 +38,7 @@ class Seen:
     before: np.ndarray  # (n, 3) m, at the frame before
     now: np.ndarray  # (n, 3) m
     v: Resolved
+    aids: tuple[Told, ...] = ()  # what stands below its layer to tell the solver something
 
 
 @dataclass(frozen=True)

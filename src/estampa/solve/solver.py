@@ -15,6 +15,7 @@ from ..geometry.pose import Pose
 from ..motion.layer import Layer, Resolved
 from ..scene.bones import Bones
 from ..scene.parts import OnPart
+from .aid import Told
 from .ensemble import Entering
 from .frame import Column, Frame
 
@@ -28,6 +29,8 @@ class Inputs:
     now: np.ndarray  # (n, 3) the same at this frame
     v: Resolved
     world: World
+    first: np.ndarray | None = None  # (n, 3) the same at the first frame that is solved
+    aids: tuple[Told, ...] = ()  # what stands below it to tell it something
 
 
 @dataclass(frozen=True)
@@ -58,6 +61,11 @@ class Solver(Layer):
     feels = ("gravity", "wind", "ground")  # the forces that it reads; others stale nothing
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {"points": PLACED}
     shown: ClassVar[tuple[str, ...]] = ("place",)  # columns that are enough to look at a frame
+
+    @classmethod
+    def feels_in(cls, thing) -> tuple[str, ...]:
+        """Kinds of the forces that a layer of this kind reads, as it is set."""
+        return cls.feels
 
     def start(self, inputs: Inputs) -> Frame:
         """The first frame: the shape from the layers above, at rest."""

@@ -90,7 +90,7 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        told = self.session.player.frame if thing and thing.declared and thing.declared.family == "ensemble" else None
+        told = self.session.player.frame if thing and thing.declared and _tells(thing) else None
         solved = self.session.work.lanes.get(thing.id) if told is not None else None
         told = (told, solved is not None and solved.state is not None and solved.state.done)
         wanted = (thing.id, thing.kind, thing.adopted, told, computed, folded, self._all) if thing else None
@@ -144,7 +144,7 @@ class Sheet(QWidget):
                 self._skeleton(grid, thing)
             elif thing.kind == "stems":
                 self._frequencies(grid, thing)
-            elif thing.declared.family == "ensemble":
+            elif _tells(thing):
                 self._report(grid, thing)
             if thing.adopted is not None:
                 self._start(grid, thing)
@@ -220,11 +220,11 @@ class Sheet(QWidget):
             grid.addWidget(self._empty(str(err)), 0, 0, 1, 4)
             return
         if frame is None:
-            nobody = "It has no members yet. Add a Body to a subject."
+            nobody = "It has no members yet. Add a layer that plays in it to a subject."
             words = "Not solved at this frame." if run is not None else nobody
             grid.addWidget(self._empty(words), 0, 0, 1, 4)
             return
-        members = [("Members", f"{len(run.members):,}")]
+        members = [] if run.is_solo else [("Members", f"{len(run.members):,}")]
         self._facts(grid, [*members, *thing.declared().facts(frame)])
 
     def _start(self, grid, thing):
@@ -400,3 +400,8 @@ class Head(QFrame):
         thing = self.sheet.thing
         if thing is not None and thing.unknown is None:
             do.rename(self.session.scene, thing.id, self.name.text())
+
+
+def _tells(thing) -> bool:
+    """Whether a solved frame of it has facts to tell: an ensemble, or a layer that is one by itself."""
+    return hasattr(thing.declared, "facts") and not (thing.declared.family == "layer" and thing.constant("together"))

@@ -7,6 +7,7 @@ import numpy as np
 from ...geometry.pieces import Pieces
 from ...scene.curves import Curve
 from ...scene.document import Thing
+from ...kinds.registry import kinds_in
 from ...scene.graph import member_of
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
@@ -32,6 +33,8 @@ def solved_in_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
         for layer in subject.stack:
             if layer.declared is None or not getattr(layer.declared, "ensemble", "") or not layer.on:
                 continue
+            if layer.declared.solo and not layer.constant("together"):
+                continue
             together = scene.doc.find(member_of(layer))
             played.add(together.id if together is not None else None)
             if together is None or not together.on:
@@ -46,7 +49,13 @@ def solved_in_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing in scene.doc.things:
         if thing.declared is not None and thing.declared.family == "ensemble" and thing.on and thing.id not in played:
             words = f"{thing.name} has nothing to solve."
-            yield Remark("note", thing.id, words, "It does nothing.", "Add a Body layer to a subject, or remove it.")
+            yield Remark("note", thing.id, words, "It does nothing.", f"Add a {_member(thing)} to a subject, or remove it.")
+
+
+def _member(ensemble: Thing) -> str:
+    """The title of the layer that plays in an ensemble."""
+    kinds = (k for k in kinds_in("layer") if getattr(k, "ensemble", "") == ensemble.kind)
+    return next((k.title for k in kinds), "layer")
 
 
 def of_no_volume(scene: Scene | Snapshot) -> Iterator[Remark]:

@@ -7,10 +7,10 @@ import numpy as np
 
 from ...errors import EstampaError
 from ...fields.force import AIR_DENSITY
-from ...kinds.registry import BROKEN
+from ...kinds.registry import BROKEN, layers_feel
 from ...scene.document import Opaque, Thing
 from ...scene.scene import Scene, Snapshot
-from ...solve.cloth.kind import MOST_ADDED
+from ...solve.cloth.sheets import MOST_ADDED
 from ...units import format_length
 from . import bodies as remarks_bodies
 from . import joints as remarks_joints
@@ -175,7 +175,7 @@ def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
     solid = [t for t in scene.doc.things if t.on and t.declared is not None and t.kind == "collider"]
     for owner in scene.doc.things:
         for layer in owner.stack if solid and owner.on else ():
-            if not layer.on or not getattr(layer.declared, "memory", False) or "collider" in layer.declared.feels:
+            if not layer.on or not getattr(layer.declared, "memory", False) or "collider" in layers_feel(layer):
                 continue
             names = solid[0].name + (f" and {len(solid) - 1} more" if len(solid) > 1 else "")
             yield Remark(

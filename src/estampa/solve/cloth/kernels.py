@@ -56,8 +56,8 @@ class Holds(NamedTuple):
 
 class Air(NamedTuple):
     density: float  # kg/m3
-    drag: float
-    lift: float
+    drag: np.ndarray  # (t,) of each triangle
+    lift: np.ndarray  # (t,)
     velocity: np.ndarray  # (n, 3) m/s
 
 
@@ -140,6 +140,13 @@ def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, i):
             x[i, a] += h * (v[i, a] + h * gravity[i, a])
         else:
             x[i, a] = begin[i, a] + (end[i, a] - begin[i, a]) * t
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def predict(x, v, old, inverse_mass, begin, end, t, gravity, h, count):
+    """Where the first `count` vertices would be at the end of a small step if nothing held them together."""
+    for i in range(count):
+        _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, np.uint64(i))
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
@@ -318,13 +325,14 @@ def _solve_hinge(x, inverse_mass, at, rest, soft, k, per_hh):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _blow(x, v, inverse_mass, at, f, density, drag, lift, air, h):
+def _blow(x, v, inverse_mass, at, f, density, drags, lifts, air, h):
     """Drag and lift of one triangle from the relative wind, shared among its corners.
 
     Drag = 1/2 rho A |w|^2 Cd cos(a) along the wind, lift = 1/2 rho A |w|^2 Cl sin(a) cos(a) across it, with `a` the
     angle between the wind and the normal. Taken implicitly along the wind, so that no storm flings a light cloth.
     """
     i, j, k = at[f, 0], at[f, 1], at[f, 2]
+    drag, lift = drags[f], lifts[f]
     w = (inverse_mass[i] + inverse_mass[j] + inverse_mass[k]) / 3
     if w == 0:
         return

@@ -1,0 +1,112 @@
+"""Hold to: a part of a cloth follows something else, until it is let go."""
+
+import numpy as np
+
+from ....kinds.channels import choice, number, ref, switch
+from ....lazy import spatial
+from ...aid import Aid, Told
+
+WHAT = {"grip": "A grip or joint", "surface": "A subject's surface", "path": "A path, free to slide along it"}
+
+
+class HoldTo(Aid):
+    """A part of the cloth above it follows a grip, a joint or a subject's surface, or slides along a path.
+
+    Where the cloth is held by its own map too, this one wins. It holds as the vertices stood at the first frame that is
+    solved.
+    """
+
+    kind, title = "hold_to", "Hold to"
+    icon = "M3 3 H13 V6 H3 Z M5 6 V9.5 C5 12 8 12 8 14 M11 6 V9.5 C11 12 8 12 8 14"
+    group = "fall"
+    rank = 3
+    helps = "cloth"
+    follows = True
+
+    to = choice("grip", "What it follows.", WHAT, title="Held to")
+    grip = ref("placed", "The grip or joint that it follows.", title="Grip", when=(("to", ("grip",)),))
+    subject = ref(
+        "subject", "The subject whose surface it follows, deformed and all.", title="Surface of",
+        when=(("to", ("surface",)),),
+    )  # fmt: skip
+    path = ref("path", "The path that it slides along, as rings do on a rail.", when=(("to", ("path",)),))
+    ends = switch(False, "It lets go at a frame, and the cloth goes on with the speed that it has.", title="Lets go")
+    at = number(60, "The first frame at which it holds no longer.", title="At frame", unit="frames", soft=(1, 240),
+                fixed=True, when=(("ends", (True,)),))  # fmt: skip
+
+
+def weights_of(told: Told, points: np.ndarray) -> np.ndarray:
+    """(n,) how strongly each vertex is held now, 0 to 1."""
+    v = told.v
+    if v.ends and told.frame >= v.at:
+        return np.zeros(len(points))
+    weight = np.ones(len(points)) if v.map is None else v.map.astype(float)
+    if v.zone is not None:
+        weight = weight * v.zone(points[None])[0]
+    return np.clip(weight * float(np.ravel(v.strength)[0]), 0, 1)
+
+
+def targets(told: Told, first: np.ndarray, x: np.ndarray, held: np.ndarray, surfaces: dict):
+    """Where vertices are drawn to: (before (k, 3), now (k, 3), free way (k, 3)) of those `held`, or None where it
+    names nothing.
+
+    first (n, 3) m -- the cloth as it enters at the first frame; x (n, 3) m -- as it is; surfaces -- a cache
+    """
+    v, own = told.v, np.zeros((int(held.sum()), 3))
+    if v.to == "path":
+        if v.path is None:
+            return None
+        to, along = _on_path(v.path, x[held])
+        return to, to, along
+    if v.to == "surface":
+        parts = (told.first.subject, told.before.subject, v.subject)
+        if any(p is None for p in parts):
+            return None
+        return (*_on_surface(parts, first[held], surfaces), own)
+    parts = (told.first.grip, told.before.grip, v.grip)
+    if any(p is None for p in parts):
+        return None
+    at_first = parts[0].inverse().apply(first[held][None])
+    return parts[1].apply(at_first)[0], parts[2].apply(at_first)[0], own
+
+
+def _on_path(course, points):
+    """((k, 3) the nearest places on a path, (k, 3) its way there)."""
+    sampled, place = course
+    line = place.apply(sampled.points[None])[0]
+    a, way = line[:-1], np.diff(line, axis=0)
+    long2 = np.maximum((way**2).sum(axis=1), 1e-300)
+    share = np.clip(np.einsum("kmj,mj->km", points[:, None] - a[None], way) / long2, 0, 1)
+    at = a[None] + share[..., None] * way[None]
+    best = ((at - points[:, None]) ** 2).sum(axis=2).argmin(axis=1)
+    rows = np.arange(len(points))
+    along = way[best] / np.sqrt(long2[best])[:, None]
+    ends = ((best == 0) & (share[rows, best] <= 0)) | ((best == len(a) - 1) & (share[rows, best] >= 1))
+    along[ends & (not sampled.closed)] = 0  # it does not slide off the end
+    return at[rows, best], along
+
+
+def _on_surface(parts, first, surfaces):
+    """Points that keep their place over the nearest triangle, in its own axes: (before, now)."""
+    at_first, mesh = parts[0].points[0], parts[0].mesh
+    key = first.tobytes()
+    if key not in surfaces:
+        middles = at_first[mesh.triangles].mean(axis=1)
+        corners = mesh.triangles[spatial.cKDTree(middles).query(first)[1]]
+        origin, axes = _frames(at_first, corners)
+        surfaces[key] = corners, np.einsum("kij,ki->kj", axes, first - origin)
+    corners, local = surfaces[key]
+    found = []
+    for part in parts[1:]:
+        origin, axes = _frames(part.points[0], corners)
+        found.append(origin + np.einsum("kij,kj->ki", axes, local))
+    return found
+
+
+def _frames(points, corners):
+    """((k, 3) middles, (k, 3, 3) axes as columns) of triangles."""
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    unit = lambda w: w / np.maximum(np.linalg.norm(w, axis=1, keepdims=True), 1e-300)
+    x = unit(b - a)
+    z = unit(np.cross(b - a, c - a))
+    return (a + b + c) / 3, np.stack([x, np.cross(z, x), z], axis=2)

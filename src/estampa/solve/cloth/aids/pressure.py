@@ -1,0 +1,77 @@
+"""Pressure: a cloth that is blown up, or that keeps what it holds."""
+
+import numpy as np
+
+from ....geometry.mesh import Mesh
+from ....geometry.pieces import is_closed
+from ....kinds.channels import choice, number, switch
+from ...aid import Aid, Told
+
+
+class Pressure(Aid):
+    """Air within the cloth above it: so many pascals more than outside, or as much as it holds at first, which it
+    keeps.
+
+    A mesh with open borders leaks, unless they are sealed: then each is closed by a lid that is not cloth.
+    """
+
+    kind, title = "pressure", "Pressure"
+    icon = "M8 2.5 A5.5 5.5 0 1 0 8.1 2.5 M8 5 V8 M8 11 V8 M5 8 H11"
+    group = "fall"
+    rank = 5
+    helps = "cloth"
+
+    keeps = choice(
+        "pressure", "What is given.", {"pressure": "The pressure", "volume": "The volume, whatever presses on it"},
+        title="Given",
+    )  # fmt: skip
+    pressure = number(
+        50, "How much more it presses from within than from without; less than 0 sucks.", unit="Pa", soft=(-200, 500),
+        when=(("keeps", ("pressure",)),),
+    )  # fmt: skip
+    volume = number(
+        1, "Volume that is kept, of the volume in the mesh.", title="Volume kept", unit="factor", soft=(0.2, 2),
+        hard=(0.01, 20), when=(("keeps", ("volume",)),),
+    )  # fmt: skip
+    sealed = switch(True, "Open borders are closed by lids.", title="Seal borders")
+
+
+def bag_of(told: Told, mesh: Mesh, first: int):
+    """(triangles (t, 3) outwards with lids, lid (t,), Pa, m3 to be kept) of a cloth whose vertices begin at `first`, or
+    None where it holds nothing."""
+    v, strength = told.v, float(np.ravel(told.v.strength)[0])
+    lids = lids_of(mesh) if v.sealed else np.zeros((0, 3), np.int64)
+    at = np.concatenate([mesh.triangles.astype(np.int64), lids])
+    if not len(at) or strength <= 0:
+        return None
+    lid = np.arange(len(at)) >= len(mesh.triangles)
+    held = volume_of(mesh.points, at) if is_closed(at) else 0.0
+    if held < 0:
+        at, held = at[:, ::-1], -held
+    if v.keeps == "volume":
+        return (at + first, lid, 0.0, held * float(np.ravel(v.volume)[0])) if held > 0 else None
+    return at + first, lid, strength * float(np.ravel(v.pressure)[0]), 0.0
+
+
+def volume_of(points: np.ndarray, triangles: np.ndarray) -> float:
+    """m3, signed: positive where triangles go round counter-clockwise seen from outside."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return float(np.einsum("ij,ij->", a, np.cross(b, c))) / 6
+
+
+def lids_of(mesh: Mesh) -> np.ndarray:
+    """(t, 3) fans that close the borders of a mesh, each from one of its own vertices."""
+    t = mesh.triangles.astype(np.int64)
+    sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
+    code, back = sides[:, 0] * mesh.count + sides[:, 1], sides[:, 1] * mesh.count + sides[:, 0]
+    following = {int(b): int(a) for a, b in sides[~np.isin(code, back)]}  # the lid goes round the other way
+    found = []
+    while following:
+        start = at = next(iter(following))
+        loop = []
+        while at in following:
+            loop.append(at)
+            at = following.pop(at)
+        if at == start:
+            found += [(loop[0], loop[k], loop[k + 1]) for k in range(1, len(loop) - 1)]
+    return np.array(found, np.int64).reshape(-1, 3)

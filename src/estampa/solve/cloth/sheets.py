@@ -1,0 +1,400 @@
+"""A frame of one cloth, or of several that touch: what they read made into the numbers that the kernels take."""
+
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+
+from ...errors import EstampaError
+from ...fields.force import AIR_DENSITY, World
+from ...geometry.mesh import Mesh
+from ...geometry.primitives import joined
+from ..aid import Told
+from ..contact.soup import Solid, edges_of, planes_of, solid_of, soup_of
+from ..contact.tree import Tree
+from . import kernels, touching
+from .aids import hold_to, pressure, tension, wetness, wind_shadow
+from .fabric import Parts, Stuff, tethers
+from .levels import Levels
+from .schedule import block_vertices
+
+HARD = 0.999  # a weight from here on holds without give
+MOST_ADDED = 400  # substeps that a load or a collider may ask for by itself
+STEPS_OVER = 3  # edges of the cloth that a collider goes between two contacts, at the most
+COARSE_FROM = 2  # times the wanted small steps, from which coarser sheets hold the stretch instead
+SHARE_OF_LOAD = 0.25  # of the stretch that it would make if all of it pulled at one end, away from what is held
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One cloth over a frame, as it is read."""
+
+    name: str  # for a person
+    mesh: Mesh
+    first: np.ndarray  # (n, 3) m, as it enters at the first frame
+    before: np.ndarray  # (n, 3) m
+    now: np.ndarray  # (n, 3) m
+    v: dict
+    aids: tuple[Told, ...] = ()
+
+
+class Report(NamedTuple):
+    """What is told of a solved frame."""
+
+    substeps: int
+    stretch: float  # the longest yarn, over its rest, less 1
+    touching: int  # pairs that were near each other
+    through: int  # pairs that are through each other
+
+
+@dataclass
+class Cloths:
+    """What cloths are at rest: made once for the same meshes, and kept by the first of them."""
+
+    meshes: tuple[Mesh, ...]
+    mesh: Mesh
+    parts: Parts
+    spans: list[tuple[int, int]]
+    triangles: np.ndarray  # (t, 3) int32, in the order of the parts
+    edges: np.ndarray
+    kept: dict = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, sheets: list[Sheet]) -> "Cloths":
+        meshes = tuple(_at_rest(s) for s in sheets)
+        home = sheets[0].mesh.__dict__
+        found = home.get("cloths")
+        if found is None or tuple(map(id, found.meshes)) != tuple(map(id, meshes)):
+            mesh = meshes[0] if len(meshes) == 1 else joined(list(meshes))
+            parts = mesh.cached("cloth", lambda: Parts.of(mesh))
+            ends = np.cumsum([0, *(m.count for m in meshes)]).tolist()
+            triangles = parts.faces.at.astype(np.int32)
+            spans = list(zip(ends[:-1], ends[1:], strict=True))
+            found = home["cloths"] = cls(meshes, mesh, parts, spans, triangles, edges_of(triangles))
+        return found
+
+    def cached(self, what, make, key=None):
+        if what not in self.kept or self.kept[what][0] != key:
+            self.kept[what] = (key, make())
+        return self.kept[what][1]
+
+
+def _at_rest(sheet: Sheet) -> Mesh:
+    """The mesh of a cloth, in the shape that it was told to rest in."""
+    rest = sheet.v.get("rest")
+    if rest is None or len(rest) != sheet.mesh.count:
+        return sheet.mesh
+    return sheet.mesh.cached("at rest", lambda: sheet.mesh.with_points(rest), rest.tobytes())
+
+
+def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: World, dt: float):
+    """A frame of cloths that are solved together.
+
+    place, speed (n, 3) -- of all their vertices, one cloth after the other. Returns (place, speed, Report).
+    """
+    cloths = Cloths.of(sheets)
+    parts, o = cloths.parts, cloths.parts.order
+    every = lambda make: np.concatenate([np.broadcast_to(make(s), (s.mesh.count,)) for s in sheets])[o].astype(float)
+    x, velocity = place[o].astype(np.float64), speed[o].astype(np.float64)
+
+    held_now, before, now, ties = _held(sheets, cloths, place)
+    weight = held_now[o]
+    held = held_now >= HARD
+    anchor, distance = cloths.cached("tethers", lambda: tethers(cloths.mesh, held), held.tobytes())
+    mass = (every(lambda s: s.v.density) + _water(sheets)[o]) * parts.area
+    free = (weight < HARD) & (mass > 0)
+    inverse_mass = np.divide(1.0, mass, out=np.zeros(len(mass)), where=free)
+    swing = (2 * np.pi * every(lambda s: s.v.hold)) ** 2
+    soft_hold = np.where(free, swing * weight / np.maximum(1 - weight, 1e-9), 0.0)
+    reach = distance[o] * (1 + every(lambda s: s.v.tether))
+    holds = kernels.Holds(soft_hold, parts.place_of(anchor), reach)
+    floor, friction = max(world.floors, default=(-1e30, 0.0))
+    gravity = world.acceleration(x)
+    air = _air(sheets, cloths, world, x, every)
+    taut = _taut(sheets, o)
+    stuff = _stuff(sheets, every, taut)
+    strain, links, hinges = _constraints(cloths, stuff, sheets, taut)
+
+    far = float(distance.max(initial=0.0)) or max(float(s.mesh.size.max()) for s in sheets)
+    wind = air.velocity - velocity if air.density > 0 else None
+    wanted = max(wanted_substeps(s.v, loaded(gravity, wind, s.v), far, parts.step, dt) for s in sheets)
+    least = max(int(s.v.substeps) for s in sheets)
+    limit = 1 + min(float(s.v.limit) for s in sheets)
+    if taut is not None:
+        limit = max(limit, limit / float(taut.min()))
+    given = [loaded(gravity, wind, s.v) * s.v.density * far / max(min(s.v.warp, s.v.weft), 1e-9) for s in sheets]
+    slack = min(1 + float(sheets[0].v.excess) + SHARE_OF_LOAD * max(given), limit)
+    close = min(1 + float(sheets[0].v.excess) + max(given), limit)
+    solids = _solids(sheets, world, cloths)
+    planes = planes_of(world.colliders) if any(s.v.meets for s in sheets) else np.zeros((0, 13))
+    itself = any(s.v.itself for s in sheets) or len(sheets) > 1
+    bags = _bags(sheets, cloths)
+    is_rich = itself or len(solids) or len(planes) or len(ties.at) or len(bags.pressure)
+    if not is_rich and wanted <= COARSE_FROM * least:
+        kernels.advance(
+            x, velocity, inverse_mass, before[o], now[o], wanted, dt, gravity, float(sheets[0].v.damping), holds,
+            strain,
+            links, hinges, parts.faces, block_vertices(len(x)), air, floor, friction, limit,
+        )  # fmt: skip
+        found = Report(wanted, *_stretch(cloths, x, taut), 0, 0)
+    else:
+        levels = Levels.none()
+        if wanted > least:  # what coarser sheets hold needs fewer small steps
+            levels = _levels(cloths, taut, held)
+            wanted = min(wanted, COARSE_FROM * least)
+        wanted = max(wanted, _by_colliders(solids, parts.step, least))
+        quality = least // 2 if all(s.v.quality == "draft" for s in sheets) else wanted
+        found = _touch(
+            sheets, cloths, solids, planes, x, velocity, inverse_mass, before[o], now[o], max(quality, 1), dt, gravity,
+            every(lambda s: s.v.damping), holds, strain, links, hinges, air, floor, friction, limit, levels, slack,
+            close, ties, bags, taut,
+        )  # fmt: skip
+    _check(x, velocity, sheets)
+    points, speeds = np.empty(x.shape), np.empty(x.shape)
+    points[o], speeds[o] = x, velocity
+    return points, speeds, found
+
+
+def _touch(
+    sheets, cloths, solids, planes, x, velocity, inverse_mass, before, now, substeps, dt, gravity, damping, holds,
+    strain, links, hinges, air, floor, friction, limit, levels, slack, close, ties, bags, taut,
+) -> Report:  # fmt: skip
+    parts = cloths.parts
+    soup, tree, was, here = _soup(sheets, cloths, solids)
+    grown = np.zeros(len(soup.radius))
+    at = len(x)
+    for solid in solids:
+        grown[at : at + len(solid.now)] = solid.grown
+        at += len(solid.now)
+    every, speeds = np.concatenate([x, was]), np.concatenate([velocity, np.zeros_like(was)])
+    masses = np.concatenate([inverse_mass, np.zeros(len(was))])
+    _, watched, through = touching.advance(
+        every, speeds, masses, np.concatenate([before, was]), np.concatenate([now, here]), substeps, dt, gravity,
+        damping, holds, strain, links, hinges, parts.faces, block_vertices(len(x)), air, floor, friction, limit,
+        levels, slack, close, ties, bags, soup, tree, grown, planes,
+    )  # fmt: skip
+    x[:], velocity[:] = every[: len(x)], speeds[: len(x)]
+    return Report(substeps, *_stretch(cloths, x, taut), watched, through)
+
+
+# -- what is read ----------------------------------------------------------------------------------------------
+def _held(sheets, cloths, place):
+    """((n,) how strongly vertices are held, (n, 3) where they are drawn to before, and now, Ties of those that may
+    slide), in the order of the meshes. A hold below the cloth wins over the cloth's own map, a later one over both."""
+    weights, before, now, ties = [], [], [], []
+    for sheet, (first, last) in zip(sheets, cloths.spans, strict=True):
+        v = sheet.v
+        weight = np.zeros(sheet.mesh.count) if v.pins is None else v.pins.astype(float)
+        was, here = sheet.before.copy(), sheet.now.copy()
+        for told in sheet.aids:
+            if told.aid is not hold_to.HoldTo:
+                continue
+            own = hold_to.weights_of(told, sheet.first)
+            held = own > 0
+            surfaces = cloths.cached(told.id, dict)
+            found = hold_to.targets(told, sheet.first, place[first:last], held, surfaces) if held.any() else None
+            if found is None:
+                continue
+            a, b, along = found
+            if told.v.to == "path":
+                weight[held] = 0  # they are held by what ties them
+                grip = np.where(
+                    own[held] >= HARD,
+                    np.inf,
+                    (2 * np.pi * v.hold) ** 2 * own[held] / (1 - np.minimum(own[held], 0.9999)),
+                )
+                ties.append((np.flatnonzero(held) + first, a, b, grip, along))
+                continue
+            weight[held] = own[held]
+            was[held], here[held] = a, b
+        weights.append(weight)
+        before.append(was)
+        now.append(here)
+    tied = touching.Ties.none()
+    if ties:
+        at, a, b, grip, along = (np.concatenate(c) for c in zip(*ties, strict=True))
+        tied = touching.Ties(cloths.parts.place[at], a, b, grip, along)
+    return np.concatenate(weights), np.concatenate(before), np.concatenate(now), tied
+
+
+def _water(sheets) -> np.ndarray:
+    """(n,) kg/m2"""
+    found = [np.zeros(s.mesh.count) for s in sheets]
+    for own, sheet in zip(found, sheets, strict=True):
+        for told in sheet.aids:
+            if told.aid is wetness.Wetness:
+                own += wetness.water(told, sheet.now)
+    return np.concatenate(found)
+
+
+def _taut(sheets, o) -> np.ndarray | None:
+    """(n, 2) how long yarns rest against the mesh, in the order of the parts; None where all do as in the mesh."""
+    found = [np.ones((s.mesh.count, 2)) for s in sheets]
+    for own, sheet in zip(found, sheets, strict=True):
+        for told in sheet.aids:
+            if told.aid is tension.Tension:
+                own *= tension.rests(told, sheet.now)
+    taut = np.maximum(np.concatenate(found), 0.05)
+    return None if (taut == 1).all() else taut[o]
+
+
+def _bags(sheets, cloths) -> touching.Bags:
+    rows = []
+    for sheet, mesh, (first, _) in zip(sheets, cloths.meshes, cloths.spans, strict=True):
+        for told in sheet.aids:
+            if told.aid is pressure.Pressure:
+                found = pressure.bag_of(told, mesh, first)
+                rows += [found] if found is not None else []
+    if not rows:
+        return touching.Bags.none()
+    at, lid, pascals, volume = zip(*rows, strict=True)
+    starts = np.cumsum([0, *map(len, at)]).astype(np.int64)
+    return touching.Bags(
+        np.ascontiguousarray(cloths.parts.place[np.concatenate(at)]), starts, np.array(pascals, float),
+        np.array(volume, float),
+        np.concatenate(lid),
+    )  # fmt: skip
+
+
+def _air(sheets, cloths, world, x, every) -> kernels.Air:
+    """The air as each vertex meets it; what it cannot move does not ask for the wind."""
+    at = cloths.parts.faces.at
+    drag, lift = (np.ascontiguousarray(every(lambda s, n=n: s.v[n])[at[:, 0]]) for n in ("drag", "lift"))
+    if not (drag.any() or lift.any()):
+        return kernels.Air(0.0, drag, lift, np.zeros_like(x))
+    air = np.ascontiguousarray(world.air(x))
+    place = cloths.parts.place
+    for sheet, (first, last) in zip(sheets, cloths.spans, strict=True):
+        for told in sheet.aids:
+            if told.aid is wind_shadow.WindShadow:
+                rows = place[first:last]
+                shields = np.concatenate([np.zeros((0, 3)), *(_spread(o) for o in world.colliders)])
+                air[rows] *= wind_shadow.felt(told, x[rows], air[rows], shields)[:, None]
+    return kernels.Air(AIR_DENSITY, drag, lift, air)
+
+
+def _spread(obstacle) -> np.ndarray:
+    """(m, 3) m, points all over an obstacle; a plane shields nothing."""
+    if obstacle.shape == "plane":
+        return np.zeros((0, 3))
+    if obstacle.shape == "mesh":
+        points = np.asarray(obstacle.points[1], float)
+        return np.concatenate([points, points[obstacle.triangles].mean(axis=1)])
+    turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+    up = np.linspace(-1, 1, 33)
+    if obstacle.shape == "box":
+        sides = np.stack(np.meshgrid(up, up, up), axis=-1).reshape(-1, 3)
+        sides = sides[np.abs(sides).max(axis=1) >= 1] * np.array(obstacle.dims)
+    else:
+        ring = np.sqrt(1 - up**2)
+        ball = np.stack(
+            [np.outer(ring, np.cos(turn)), np.outer(up, np.ones(48)), np.outer(ring, np.sin(turn))], axis=-1
+        )
+        half = obstacle.dims[1] if obstacle.shape == "capsule" else 0.0
+        sides = ball.reshape(-1, 3) * obstacle.dims[0]
+        sides = np.concatenate([sides + [0, s * half, 0] for s in ((-1, -0.5, 0, 0.5, 1) if half else (0,))])
+    return obstacle.places[1].apply(sides[None])[0]
+
+
+def _stuff(sheets, every, taut) -> Stuff:
+    if len(sheets) == 1:
+        v = sheets[0].v
+        return Stuff((v.weave,), v.warp, v.weft, v.shear, v.bend, taut)
+    weave = tuple(sorted({s.v.weave for s in sheets}))
+    return Stuff(weave, *(every(lambda s, n=n: s.v[n]) for n in ("warp", "weft", "shear", "bend")), taut)
+
+
+def _constraints(cloths, stuff, sheets, taut):
+    names = ("weave", "warp", "weft", "shear", "bend")
+    key = (tuple(tuple(s.v[n] for n in names) for s in sheets), None if taut is None else taut.tobytes())
+    return cloths.cached("fabric", lambda: cloths.parts.constraints(stuff), key)
+
+
+def _levels(cloths, taut, held) -> Levels:
+    mesh, o = cloths.mesh, cloths.parts.order
+    make = lambda: Levels.of(mesh.points[o], mesh.normals()[o], cloths.edges.astype(np.int64), held[o])
+    levels = cloths.cached("levels", make, held.tobytes())
+    if taut is None:
+        return levels
+    along = taut.mean(axis=1)
+    shorter = lambda rest, at: rest * along[at].mean(axis=1) if len(at) else rest
+    return levels._replace(
+        rest=shorter(levels.rest, levels.at), close_rest=shorter(levels.close_rest, levels.close)
+    )
+
+
+# -- what is met -----------------------------------------------------------------------------------------------
+def _solids(sheets, world, cloths) -> list[Solid]:
+    if not any(s.v.meets for s in sheets):
+        return []
+    meshes = cloths.cached("solid meshes", dict)
+    found = (solid_of(o, meshes) for o in world.colliders)
+    return [s for s in found if s is not None and len(s.now)]
+
+
+def _soup(sheets, cloths, solids):
+    """(soup, tree, (m, 3) m where the points of solids were, and are). The tree is kept while their topology stays."""
+    p = cloths.mesh.points[cloths.parts.order]
+    whose = np.concatenate([np.full(b - a, k) for k, (a, b) in enumerate(cloths.spans)])[cloths.parts.order]
+    values = lambda make: np.array([make(s) for s in sheets], float)
+    soup, was, here = soup_of(
+        p, cloths.triangles, cloths.edges, whose, values(lambda s: s.v.thickness), values(lambda s: s.v.friction),
+        np.array([not s.v.itself for s in sheets]), solids,
+    )  # fmt: skip
+    key = tuple((len(s.now), s.triangles.tobytes(), s.edges.tobytes()) for s in solids)
+    make = lambda: Tree.of(np.concatenate([p, here]), soup.triangles, soup.edges, soup.owner)
+    return soup, cloths.cached("tree", make, key), was, here
+
+
+def _by_colliders(solids, step, least) -> int:
+    """Small steps in a frame in which no collider goes further than a few edges of the cloth between contacts."""
+    far = max((float(np.linalg.norm(s.now - s.before, axis=1).max()) + abs(s.grown) for s in solids), default=0.0)
+    if far <= 0 or step <= 0:
+        return least
+    return int(min(max(least, np.ceil(touching.TOGETHER * far / (STEPS_OVER * step))), MOST_ADDED))
+
+
+# -- what is asked of a frame ------------------------------------------------------------------------------------
+def loaded(gravity: np.ndarray, wind: np.ndarray | None, v) -> float:
+    """m/s2: how hard gravity (n, 3) and the wind past the cloth (n, 3) pull at it, in the mean."""
+    pull = float(np.linalg.norm(gravity, axis=1).mean()) if len(gravity) else 0.0
+    if wind is not None and len(wind):
+        pull += 0.5 * AIR_DENSITY * (v.drag + v.lift) * float((wind**2).sum(axis=1).mean()) / v.density
+    return pull
+
+
+def wanted_substeps(v, pull: float, reach: float, step: float, dt: float) -> int:
+    """Small steps in a frame that keep the stretch beyond what the stiffness says within `excess`.
+
+    One step passes a pull on by about a row of vertices, so `rows` of them, `reach` = rows x step metres, stretch too
+    far by about rows^2 / 2 x pull x h^2 / reach (docs/solver.md). Never fewer than the channel says.
+    """
+    if step <= 0 or reach <= 0 or v.excess >= 1 or v.quality == "draft":
+        return int(v.substeps)
+    rows = reach / step
+    wanted = dt * np.sqrt(rows**2 * pull / (2 * v.excess * reach))
+    return max(int(v.substeps), int(min(np.ceil(wanted), MOST_ADDED)))
+
+
+def _stretch(cloths, x, taut) -> tuple[float]:
+    """(the longest stretch of an edge,)"""
+    e = cloths.edges
+    if not len(e):
+        return (0.0,)
+    p = cloths.cached("edge lengths", lambda: _lengths(cloths.mesh.points[cloths.parts.order], e))
+    rest = p if taut is None else p * taut.mean(axis=1)[e].mean(axis=1)
+    return (float((_lengths(x, e) / np.maximum(rest, 1e-12)).max() - 1),)
+
+
+def _lengths(x, e):
+    return np.linalg.norm(x[e[:, 1]] - x[e[:, 0]], axis=1)
+
+
+def _check(x, velocity, sheets):
+    if np.isfinite(x).all() and np.abs(x).max() < 1e7 and np.abs(velocity).max() < 1e5:
+        return
+    raise EstampaError(
+        "Cloth",
+        f"flew apart: {max(int(s.v.substeps) for s in sheets)} substeps are too few for its channels.",
+        "Raise Substeps, or lower the channel that you changed last (stiffness, pressure or wind speed).",
+    )
