@@ -14,6 +14,7 @@ os.environ.setdefault("GOMP_SPINCOUNT", "4000")
 from . import target
 
 target.settle()
+target.forget_stale_kernels()
 
 # Things ride on one another and channels read one another up to graph.MOST_DEEP deep, some calls for each.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 6000))

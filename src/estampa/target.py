@@ -29,6 +29,33 @@ def settle() -> None:
         os.environ.setdefault("NPY_DISABLE_CPU_FEATURES", _WIDER)
 
 
+# Kernels of these folders are compiled into one another, across files
+TOGETHER = (("solve/contact", "solve/cloth"), ("motion",), ("geometry",), ("solve/rods",), ("solve/stems",))
+
+
+def forget_stale_kernels() -> None:
+    """Remove compiled kernels of a group of folders in which a file has changed since.
+
+    Numba looks at the file of a kernel alone, and not at those of the kernels that it was compiled with: a changed
+    one would go on in its old form, and be called in its new one.
+    """
+    home = Path(__file__).parent
+    for folders in TOGETHER:
+        files = sorted(f for folder in folders for f in (home / folder).glob("*.py"))
+        mark = "\n".join(f"{f.name} {f.stat().st_size} {f.stat().st_mtime_ns}" for f in files)
+        note = home / folders[0] / "__pycache__" / "kernels.mark"
+        try:
+            if note.exists() and note.read_text() == mark:
+                continue
+            for folder in folders:
+                for index in (home / folder / "__pycache__").glob("*.nbi"):
+                    index.unlink(missing_ok=True)
+            note.parent.mkdir(exist_ok=True)
+            note.write_text(mark)
+        except OSError:  # a folder that is only read: nothing was compiled into it
+            continue
+
+
 @cache
 def name() -> str:
     """What kernels and NumPy work for, as "x86-64-v3"; with more words where a script had loaded them before."""

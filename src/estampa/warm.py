@@ -24,11 +24,11 @@ from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
-SHARES = (("layers",), ("skeletons", "cloth"))  # of about the same size, one for each process
+SHARES = (("layers", "contact"), ("skeletons", "cloth"))  # of about the same size, one for each process
 NOTED = "prepared"
 
 
-def warm(parts=("layers", "skeletons", "cloth")) -> float:
+def warm(parts=("layers", "skeletons", "cloth", "contact")) -> float:
     """Compile the kernels of those parts; returns the seconds it took."""
     begun = time.perf_counter()
     for part in parts:
@@ -66,6 +66,15 @@ def warm_cloth() -> None:
         do.add_layer(scene, subject.id, "noise")
         do.add_layer(scene, subject.id, "cloth", values={"weave": weave})
     do.add_thing(scene, "wind")
+    with tempfile.TemporaryDirectory() as folder:
+        scene.evaluate(scene.doc.start + 1, FrameStore(folder))
+
+
+def warm_contact() -> None:
+    scene = Scene()
+    subject = do.add_mesh(scene, sheet(1, 1, 5, 5), "Touching")
+    do.add_layer(scene, subject.id, "cloth", values={"itself": True})
+    do.add_thing(scene, "collider", values={"y": -0.3})
     with tempfile.TemporaryDirectory() as folder:
         scene.evaluate(scene.doc.start + 1, FrameStore(folder))
 
@@ -128,7 +137,9 @@ def warm_skeletons() -> None:
         keys.bake(scene, skeleton.id, tolerance=Tolerance(), store=store)
 
 
-PARTS = {"layers": warm_layers, "skeletons": warm_skeletons, "cloth": warm_cloth}
+PARTS = {
+    "layers": warm_layers, "skeletons": warm_skeletons, "cloth": warm_cloth, "contact": warm_contact,
+}  # fmt: skip
 
 
 def main(parts: list[str]) -> int:

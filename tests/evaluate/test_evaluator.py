@@ -154,4 +154,6 @@ def test_remarks_name_the_culprit_and_the_cure(flag):
     found = [r for r in remarks(flag) if r.thing == sail.id and "very fine for the load" in r.wrong]
     assert found and "31 m/s" in found[0].wrong and "substeps" in found[0].mend
     do.add_thing(flag, "collider", "Bollard")
+    assert not any("does not meet" in r.wrong for r in remarks(flag))
+    do.set_value(flag, cloth.id, "meets", False)
     assert any(r.thing == cloth.id and "does not meet Bollard" in r.wrong for r in remarks(flag))

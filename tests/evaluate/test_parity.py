@@ -121,6 +121,9 @@ def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
     owner = stage.skeleton if kind.moves == "joints" else stage.subject
     if kind.memory and "collider" in kind.feels:
         do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
+    if getattr(kind, "helps", ""):  # a cloth above it, that is held and blown and meets something
+        do.add_layer(stage.scene, owner, kind.helps, values={"pins": stage.named["map"][0]})
+        do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
     layer = do.add_layer(stage.scene, owner, word, values=stage.base(kind))
     assert stage.try_all(layer.id, owner), "some channel does something"
 

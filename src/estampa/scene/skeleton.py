@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..kinds.channels import number, ref
+from ..kinds.channels import choice, number, ref
 from ..kinds.registry import Kind
 from .things import Placed
 
@@ -10,6 +10,11 @@ _METRES = {"unit": "m", "soft": (-1, 1), "group": "Away from rest"}
 _TURN = {"unit": "rad", "soft": (-np.pi, np.pi), "group": "Turn from rest"}
 _STRETCH = {"unit": "factor", "soft": (0.2, 2), "group": "Stretch"}
 _OWN = {"unit": "factor", "soft": (0, 3), "hard": (0, None)}
+
+
+LOOKS = {"needle": "A joint", "ring": "A ring", "square": "A square", "arc": "An arc", "arrow": "An arrow",
+         "hidden": "Nothing"}  # fmt: skip
+INKS = {"amber": "Amber", "plum": "Plum", "sea": "Sea green", "paper": "Paper"}
 
 
 class Skeleton(Placed):
@@ -43,6 +48,13 @@ class Joint(Kind):
     influence = number(
         1, "How much of a layer it feels.", title="Own influence", unit="fraction", soft=(0, 1), hard=(0, 1)
     )
+    look = choice("needle", "How it is drawn, for whoever poses: a shape to take hold of, or not at all.", LOOKS,
+                  title="Shown as", drawn=True, fixed=True, group="Look")  # fmt: skip
+    look_size = number(0.15, "How large its shape is.", title="Size", drawn=True, fixed=True, unit="m", soft=(0.02, 1),
+                       hard=(1e-3, None), group="Look")  # fmt: skip
+    look_up = number(0, "How far along the joint its shape stands.", title="Along", drawn=True, fixed=True, unit="m",
+                     soft=(-1, 1), group="Look")  # fmt: skip
+    look_ink = choice("amber", "Its ink.", INKS, title="Ink", drawn=True, fixed=True, group="Look")
     parent = ref("joint", "The joint that it hangs on.", title="Hangs on")
 
 

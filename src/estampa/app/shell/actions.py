@@ -110,6 +110,8 @@ def _table(w, s, files):
         ("make_different", "Rig", "Make them a bit different…", "Ctrl+Shift+D", "different", "Vary angle, axis and phase of the layers of one kind, by a seed", w.rigging.make_different),
         ("copies_by_hand", "Rig", "Place copies by hand", "Ctrl+Shift+H", "place", "Turn copies arranged by rule into copies that are each placed by hand", w.rigging.by_hand),
         ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
+        ("keep_as_rest", "Rig", "Keep this shape as rest", "Ctrl+Alt+R", "cloth", "The shape at this frame becomes the one in which the selected cloth rests", w.rigging.keep_as_rest),
+        ("hold_along", "Rig", "Hold along joints…", "Ctrl+Alt+J", "hold_to", "The selected cloth is held where its mesh runs along the joints of a skeleton", w.rigging.hold_along),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
         ("split", "Rig", "Split into subjects", "Ctrl+Alt+S", "piece_nodes", "Each island of the selected subject becomes a subject of its own", w.rigging.split),
         ("bake_bodies", "Rig", "Bake bodies to keys…", "Ctrl+Alt+K", "bake", "The selected bodies, or all of them, become keys on their subjects", w.rigging.bake_bodies),

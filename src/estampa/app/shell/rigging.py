@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QFileDialog
 from ... import edits as do
 from ...baking import bodies
 from ...baking.reduce import Tolerance
-from ...edits import rig
+from ...edits import cloth, rig
 from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES, read_mesh
 from ...kinds.channels import choice, number, whole
@@ -125,6 +125,39 @@ class Rigging:
             raise EstampaError(subject.name, f"is not solved at frame {s.player.frame}.", "Solve first (Ctrl+Space).")
         made = do.add_target(s.scene, subject.id, shape.points[0], f"{subject.name} at {s.player.frame}")
         s.notice.emit("done", f"Captured “{made.name}”. Add a morph layer to go towards it.", "")
+
+    def keep_as_rest(self):
+        """The shape at this frame becomes the one in which the selected cloth (or the only one) rests."""
+        s, subject = self.session, self._subject()
+        cloths = [l for l in subject.stack if l.kind == "cloth"]
+        layer = s.selection.thing if s.selection.thing in cloths else (cloths[0] if len(cloths) == 1 else None)
+        if layer is None:
+            raise EstampaError(subject.name, "has no cloth that is selected.", "Select a cloth layer first.")
+        evaluator = s.work.evaluator("window")
+        layers = evaluator.layers(subject)
+        layers = layers[: [l.id for l in layers].index(layer.id) + 1]
+        shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.player.frame))
+        if not shape.true:
+            raise EstampaError(subject.name, f"is not solved at frame {s.player.frame}.", "Solve first (Ctrl+Space).")
+        cloth.keep_as_rest(s.scene, subject.id, layer.id, shape.points[0])
+        s.notice.emit("done", f"{layer.name} rests as it is at frame {s.player.frame}. Its frames are solved anew.", "")
+
+    def hold_along(self):
+        """Hold the selected cloth along the joints of a skeleton."""
+        s, subject = self.session, self._subject()
+        skeletons = {t.id: t.name for t in s.doc.skeletons}
+        if not skeletons:
+            raise EstampaError("The scene", "has no skeleton to hold along.", "Add joints first (J).")
+        skinned = next((l.constant("skeleton") for l in subject.stack if l.kind == "skin"), None)
+        first = skinned if skinned in skeletons else next(iter(skeletons))
+        fields = {"skeleton": choice(first, "The skeleton whose joints the mesh runs along.", skeletons)}
+
+        def run(skeleton):
+            layer = cloth.hold_along_joints(s.scene, subject.id, skeleton)
+            s.selection.select(layer.id)
+
+        text = f"{subject.name} is held where its mesh runs along the joints: a map is made, and put on its cloth."
+        self._open("Hold along joints", text, fields, run)
 
     def import_target(self, path: str | None = None):
         s, subject = self.session, self._subject()

@@ -28,9 +28,11 @@ class Jointing:
             if looked is None or (s.selection.isolated and skeleton.id not in s.selection.isolated):
                 continue
             active = s.selection.skeleton is not None and s.selection.skeleton.id == skeleton.id
+            looks = looks_of(skeleton)
+            marks.joint_shapes(painter, view, looked, chosen, looks)
             if not active and s.view.tool != "joint" and self.look.meshes:
                 continue  # over the meshes, only those of what is worked on
-            marks.skeleton(painter, view, looked, chosen, active)
+            marks.skeleton(painter, view, looked, chosen, active, looks)
             if active and s.view.tool in ("joint", "paint"):
                 for joint in s.selection.joints[:1]:
                     where = looked.bones.where.get(joint.id)
@@ -46,6 +48,15 @@ class Jointing:
                 continue
             pixels, depth = self.camera.project(looked.world[:, :3, 3], self.width(), self.height())
             gap = np.where(depth > 0, np.linalg.norm(pixels - [x, y], axis=1), np.inf)
+            for joint, (look, size, up, _) in looks_of(skeleton).items():
+                where = looked.bones.where.get(joint)
+                if where is None:
+                    continue
+                gap[where] = np.inf
+                if look != "hidden":  # a shape is taken by its line
+                    line = marks.shape_of(look, size, up) @ looked.world[where, :3, :3].T + looked.world[where, :3, 3]
+                    on, far = self.camera.project(line, self.width(), self.height())
+                    gap[where] = _to_line(np.array([x, y]), on) if (far > 0).all() else np.inf
             if gap.min() < best:
                 best, found = float(gap.min()), looked.bones.joints[int(gap.argmin())].id
         return found
@@ -134,3 +145,16 @@ class Jointing:
             self._spread = (layer.bind, build.weights_of(self.session.scene, layer))
         return self._spread[1]
 
+
+def looks_of(skeleton) -> dict[str, tuple]:
+    """Joint id -> (look, size m, how far along m, ink) of those that are not drawn as joints."""
+    names = ("look", "look_size", "look_up", "look_ink")
+    found = {j.id: tuple(j.constant(n) for n in names) for j in skeleton.joints if j.declared is not None}
+    return {i: look for i, look in found.items() if look[0] != "needle"}
+
+
+def _to_line(point, line) -> float:
+    """Pixels from a point to a polyline (n, 2)."""
+    a, way = line[:-1], np.diff(line, axis=0)
+    share = np.clip(((point - a) * way).sum(axis=1) / np.maximum((way**2).sum(axis=1), 1e-12), 0, 1)
+    return float(np.linalg.norm(a + share[:, None] * way - point, axis=1).min())

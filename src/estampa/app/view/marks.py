@@ -168,16 +168,53 @@ def name(painter: QPainter, view, point, words: str) -> None:
     painter.drawText(box, Qt.AlignCenter, words)
 
 
-def skeleton(painter: QPainter, view, looked, chosen: set, active: bool) -> None:
-    """Joints as needles from each to what hangs on it, with a ring where it turns."""
+INK_OF = {"amber": AMBER, "plum": QColor(150, 78, 128), "sea": QColor(64, 146, 138), "paper": PAPER}
+
+
+def shape_of(look: str, size: float, up: float) -> np.ndarray:
+    """(n, 3) m, the line by which a joint is drawn, in the joint's own axes: across it, but for the arrow."""
+    r = 0.5 * size
+    flat = np.zeros(len(CIRCLE))
+    if look == "ring":
+        line = r * np.stack([CIRCLE[:, 0], flat, CIRCLE[:, 1]], axis=1)
+    elif look == "square":
+        line = r * np.array([[1, 0, 1], [-1, 0, 1], [-1, 0, -1], [1, 0, -1], [1, 0, 1]], float)
+    elif look == "arc":
+        turn = np.linspace(-2.0, 2.0, 25)
+        head = np.array([[-0.22, 0, 0.02], [0, 0, 0], [0.06, 0, 0.22]])
+        line = r * np.stack([np.sin(turn), 0 * turn, np.cos(turn)], axis=1)
+        line = np.concatenate([line, line[-1:] + r * head])
+    else:
+        line = r * np.array([[0, 0, 0], [0, 2, 0], [0.3, 1.5, 0], [0, 2, 0], [-0.3, 1.5, 0], [0, 2, 0]], float)
+    return line + [0, up, 0]
+
+
+def joint_shapes(painter: QPainter, view, looked, chosen: set, looks: dict) -> None:
+    """Joints that are shown as shapes to take hold of."""
+    for joint, (look, size, up, ink) in looks.items():
+        where = looked.bones.where.get(joint)
+        if where is None or look in ("needle", "hidden"):
+            continue
+        line = shape_of(look, size, up) @ looked.world[where, :3, :3].T + looked.world[where, :3, 3]
+        pixels, depth = view.camera.project(line, view.width, view.height)
+        if not ((depth > 0).all() and (np.abs(pixels) < 20_000).all()):
+            continue
+        for colour, wide in ((DARK, 4.6), (PAPER if joint in chosen else INK_OF[ink], 2.4)):
+            painter.setPen(QPen(colour, wide, Qt.SolidLine, Qt.RoundCap, Qt.RoundJoin))
+            painter.drawPolyline(polygon_of(pixels))
+
+
+def skeleton(painter: QPainter, view, looked, chosen: set, active: bool, looks: dict) -> None:
+    """Joints as needles from each to what hangs on it, with a ring where it turns; but for those of another look."""
     if not len(looked.world):
         return
+    shaped = np.array([j.id in looks for j in looked.bones.joints])
     starts, ends = looked.ends()
     joint, _ = looked.bones.segments
     held = np.array([j.id in chosen for j in looked.bones.joints])
     a, depth_a = view.camera.project(starts, view.width, view.height)
     b, depth_b = view.camera.project(ends, view.width, view.height)
-    seen = (depth_a > 0) & (depth_b > 0) & (np.abs(np.hstack([a, b])) < 20_000).all(axis=1)
+    seen = (depth_a > 0) & (depth_b > 0) & (np.abs(np.hstack([a, b])) < 20_000).all(axis=1) & ~shaped[joint]
     way = b - a
     length = np.linalg.norm(way, axis=1)
     many = len(joint) > 600
@@ -207,7 +244,7 @@ def skeleton(painter: QPainter, view, looked, chosen: set, active: bool) -> None
     if many:
         return
     pixels, depth = view.camera.project(looked.world[:, :3, 3], view.width, view.height)
-    seen = (depth > 0) & (np.abs(pixels) < 20_000).all(axis=1)
+    seen = (depth > 0) & (np.abs(pixels) < 20_000).all(axis=1) & ~shaped
     for group, colour, more in ((~held, PAPER, 0.0), (held, AMBER, 1.6)):
         places = polygon_of(pixels[seen & group])
         for ink, wide in ((DARK, 9.2 + 1.5 * more), (colour, 6.6 + more), (DARK, 3.0 + more)):  # a ring, edged

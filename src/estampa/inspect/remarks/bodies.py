@@ -5,9 +5,9 @@ from collections.abc import Iterator
 import numpy as np
 
 from ...geometry.pieces import Pieces
+from ...kinds.registry import kinds_in
 from ...scene.curves import Curve
 from ...scene.document import Thing
-from ...kinds.registry import kinds_in
 from ...scene.graph import member_of
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
@@ -49,7 +49,8 @@ def solved_in_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing in scene.doc.things:
         if thing.declared is not None and thing.declared.family == "ensemble" and thing.on and thing.id not in played:
             words = f"{thing.name} has nothing to solve."
-            yield Remark("note", thing.id, words, "It does nothing.", f"Add a {_member(thing)} to a subject, or remove it.")
+            mend = f"Add a {_member(thing)} to a subject, or remove it."
+            yield Remark("note", thing.id, words, "It does nothing.", mend)
 
 
 def _member(ensemble: Thing) -> str:

@@ -3,16 +3,13 @@
 from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
-
 from ...errors import EstampaError
-from ...fields.force import AIR_DENSITY
-from ...kinds.registry import BROKEN, layers_feel
+from ...kinds.registry import BROKEN
 from ...scene.document import Opaque, Thing
 from ...scene.scene import Scene, Snapshot
-from ...solve.cloth.sheets import MOST_ADDED
 from ...units import format_length
 from . import bodies as remarks_bodies
+from . import cloth as remarks_cloth
 from . import joints as remarks_joints
 from . import motion as remarks_motion
 from .remark import Remark
@@ -21,7 +18,8 @@ from .remark import Remark
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = []
-    for check in (*CHECKS, *remarks_motion.CHECKS, *remarks_joints.CHECKS, *remarks_bodies.CHECKS):
+    parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth)
+    for check in (*CHECKS, *(check for part in parts for check in part.CHECKS)):
         try:
             found += check(scene)
         except EstampaError:
@@ -59,34 +57,6 @@ def not_understood(scene: Scene | Snapshot) -> Iterator[Remark]:
                     "Its default is used instead.",
                     "Set the channel, or open it in a newer Estampa.",
                 )
-
-
-def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
-    grounds = any(t.kind == "ground" and t.on for t in scene.doc.things)
-    for subject, layer in _layers(scene):
-        if layer.kind != "cloth" or not layer.on or grounds:
-            continue
-        held = subject.map(layer.constant("pins"))
-        weights = scene.arrays.get(held.weights) if held else None
-        if weights is not None and weights.any():
-            mesh = scene.mesh(subject.mesh)
-            loose = mesh.island_count - len(np.unique(mesh.islands[weights > 0]))
-            if loose:
-                yield Remark(
-                    "warning",
-                    layer.id,
-                    f"{loose} of the {mesh.island_count} islands of {subject.name} are held by nothing.",
-                    "They fall or are blown away.",
-                    f"Give them weights in “{held.name}”, weld the mesh, or add a ground.",
-                )
-        else:
-            yield Remark(
-                "error",
-                layer.id,
-                f"{layer.name} is held by nothing, and there is no ground beneath it.",
-                "It falls out of the picture.",
-                "Choose a weight map under “Held by”, or add a ground.",
-            )
 
 
 def empty_map(scene: Scene | Snapshot) -> Iterator[Remark]:
@@ -138,64 +108,12 @@ def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
             )
 
 
-def too_fine_for_its_load(scene: Scene | Snapshot) -> Iterator[Remark]:
-    """A cloth adds small steps until its stiffness holds in the wind and weight that it bears (see docs/solver.md), up
-    to a limit; beyond that it stretches too far, and says so."""
-    at, doc = lambda t, n: scene.values.at(t, n, doc.start), scene.doc
-    on = lambda kind: [t for t in doc.things if t.kind == kind and t.on]
-    for subject, layer in _layers(scene):
-        if layer.kind != "cloth" or not layer.on:
-            continue
-        mesh = scene.mesh(subject.mesh)
-        air = sum(at(w, "speed") * (1 + at(w, "gustiness")) for w in on("wind"))
-        pull = sum(at(g, "pull") for g in on("gravity"))
-        drag = at(layer, "drag") + at(layer, "lift")
-        pull += 0.5 * AIR_DENSITY * drag * air**2 / at(layer, "density")
-        edges = mesh.points[mesh.edges]
-        step = float(np.median(np.linalg.norm(edges[:, 1] - edges[:, 0], axis=1))) if len(edges) else 0.0
-        size = float(mesh.size.max())
-        if step <= 0 or size <= 0 or pull <= 0:
-            continue
-        taken = max(at(layer, "substeps"), MOST_ADDED)
-        h = 1 / (doc.frame_rate * taken)
-        excess = 0.5 * size * pull * h * h / step**2
-        if excess > max(2 * at(layer, "excess"), 0.02):
-            wanted = int(taken * (excess / at(layer, "excess")) ** 0.5) + 1
-            yield Remark(
-                "note",
-                layer.id,
-                f"{layer.name} is very fine for the load that it bears: {mesh.count:,} vertices, "
-                f"{air:.0f} m/s of wind.",
-                f"It may stretch some {100 * min(excess, at(layer, 'limit')):.0f} % more than its stiffness says.",
-                f"About {wanted:,} substeps would hold it; a coarser mesh that is refined below needs fewer.",
-            )
-
-
-def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
-    solid = [t for t in scene.doc.things if t.on and t.declared is not None and t.kind == "collider"]
-    for owner in scene.doc.things:
-        for layer in owner.stack if solid and owner.on else ():
-            if not layer.on or not getattr(layer.declared, "memory", False) or "collider" in layers_feel(layer):
-                continue
-            names = solid[0].name + (f" and {len(solid) - 1} more" if len(solid) > 1 else "")
-            yield Remark(
-                "note",
-                layer.id,
-                f"{layer.name} does not meet {names}: it passes through colliders.",
-                "It comes to rest on the ground only." if layer.kind == "cloth" else "It meets nothing.",
-                "Hold it away with a layer above it, or let a swinging chain meet them.",
-            )
-
-
 CHECKS = (
     broken_plug_ins,
     not_understood,
-    cloth_held_by_nothing,
     empty_map,
     strange_size,
     crowded_edges,
-    too_fine_for_its_load,
-    passes_through_colliders,
 )
 
 

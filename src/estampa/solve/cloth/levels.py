@@ -138,15 +138,18 @@ def surface_distance(points: np.ndarray, normals: np.ndarray, at: np.ndarray) ->
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def coarse_masses(inverse_mass, levels):
-    """(n,) 1/kg: of each vertex in the coarsest sheet that it is in, with its share of the vertices between."""
+    """(l, n) 1/kg: of each vertex in each coarser sheet, with its share of the vertices between. So what is handed down
+    keeps the momentum."""
+    count = len(levels.given) - 1
+    found = np.zeros((count, len(inverse_mass)))
     mass = np.where(inverse_mass > 0, 1 / np.maximum(inverse_mass, 1e-30), 0.0)
-    for k in range(len(levels.child) - 1, -1, -1):  # the finest first
-        for q in range(levels.parents.shape[1]):
-            mass[levels.parents[k, q]] += levels.share[k, q] * mass[levels.child[k]]
-    found = np.zeros(len(mass))
-    for i in range(len(mass)):
-        if inverse_mass[i] > 0:
-            found[i] = 1 / mass[i]
+    for level in range(count - 1, -1, -1):  # the finest first
+        for k in range(levels.given[level], levels.given[level + 1]):
+            for q in range(levels.parents.shape[1]):
+                mass[levels.parents[k, q]] += levels.share[k, q] * mass[levels.child[k]]
+        for i in range(len(mass)):
+            if inverse_mass[i] > 0:
+                found[level, i] = 1 / mass[i]
     return found
 
 
@@ -179,7 +182,7 @@ def hold_close(x, inverse_mass, levels, most):
 def hold_together(x, was, inverse_mass, heavy, levels, most):
     """Keep coarser sheets from stretching beyond `most` times their rest, the coarsest first, and hand down what moved.
 
-    x (n, 3) m; was (n, 3) room for what they are at first; heavy (n,) of `coarse_masses`
+    x (n, 3) m; was (n, 3) room for what they are at first; heavy (l, n) of `coarse_masses`
     """
     count = len(levels.spans) - 1
     for i in range(len(was)):
@@ -191,7 +194,7 @@ def hold_together(x, was, inverse_mass, heavy, levels, most):
             for q in range(first, last):
                 k = q if sweep % 2 == 0 else first + last - 1 - q
                 i, j = levels.at[k, 0], levels.at[k, 1]
-                wi, wj = heavy[i], heavy[j]
+                wi, wj = heavy[level, i], heavy[level, j]
                 dx, dy, dz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
                 d2, far = dx * dx + dy * dy + dz * dz, most * levels.rest[k]
                 if d2 <= far * far or wi + wj == 0:

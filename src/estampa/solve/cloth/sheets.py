@@ -20,7 +20,7 @@ from .schedule import block_vertices
 
 HARD = 0.999  # a weight from here on holds without give
 MOST_ADDED = 400  # substeps that a load or a collider may ask for by itself
-STEPS_OVER = 3  # edges of the cloth that a collider goes between two contacts, at the most
+STEPS_OVER = 3  # edges of the cloth that a collider goes in a small step, at the most
 COARSE_FROM = 2  # times the wanted small steps, from which coarser sheets hold the stretch instead
 SHARE_OF_LOAD = 0.25  # of the stretch that it would make if all of it pulled at one end, away from what is held
 
@@ -117,18 +117,21 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
 
     far = float(distance.max(initial=0.0)) or max(float(s.mesh.size.max()) for s in sheets)
     wind = air.velocity - velocity if air.density > 0 else None
-    wanted = max(wanted_substeps(s.v, loaded(gravity, wind, s.v), far, parts.step, dt) for s in sheets)
+    bags = _bags(sheets, cloths)
+    pulls = [loaded(gravity, wind, s.v) + np.abs(bags.pressure).max(initial=0.0) / s.v.density for s in sheets]
+    wanted = max(wanted_substeps(s.v, pull, far, parts.step, dt) for s, pull in zip(sheets, pulls, strict=True))
     least = max(int(s.v.substeps) for s in sheets)
     limit = 1 + min(float(s.v.limit) for s in sheets)
     if taut is not None:
         limit = max(limit, limit / float(taut.min()))
-    given = [loaded(gravity, wind, s.v) * s.v.density * far / max(min(s.v.warp, s.v.weft), 1e-9) for s in sheets]
+    given = [
+        pull * s.v.density * far / max(min(s.v.warp, s.v.weft), 1e-9) for s, pull in zip(sheets, pulls, strict=True)
+    ]
     slack = min(1 + float(sheets[0].v.excess) + SHARE_OF_LOAD * max(given), limit)
     close = min(1 + float(sheets[0].v.excess) + max(given), limit)
     solids = _solids(sheets, world, cloths)
     planes = planes_of(world.colliders) if any(s.v.meets for s in sheets) else np.zeros((0, 13))
     itself = any(s.v.itself for s in sheets) or len(sheets) > 1
-    bags = _bags(sheets, cloths)
     is_rich = itself or len(solids) or len(planes) or len(ties.at) or len(bags.pressure)
     if not is_rich and wanted <= COARSE_FROM * least:
         kernels.advance(
@@ -141,7 +144,8 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
         levels = Levels.none()
         if wanted > least:  # what coarser sheets hold needs fewer small steps
             levels = _levels(cloths, taut, held)
-            wanted = min(wanted, COARSE_FROM * least)
+            # a load that the yarns can only bear at their limit needs more than one they bear by their stiffness
+            wanted = min(wanted, COARSE_FROM * least * (1 if max(given) < limit - 1 else 2))
         wanted = max(wanted, _by_colliders(solids, parts.step, least))
         quality = least // 2 if all(s.v.quality == "draft" for s in sheets) else wanted
         found = _touch(
@@ -351,7 +355,7 @@ def _by_colliders(solids, step, least) -> int:
     far = max((float(np.linalg.norm(s.now - s.before, axis=1).max()) + abs(s.grown) for s in solids), default=0.0)
     if far <= 0 or step <= 0:
         return least
-    return int(min(max(least, np.ceil(touching.TOGETHER * far / (STEPS_OVER * step))), MOST_ADDED))
+    return int(min(max(least, np.ceil(far / (STEPS_OVER * step))), MOST_ADDED))
 
 
 # -- what is asked of a frame ------------------------------------------------------------------------------------

@@ -1,8 +1,8 @@
-"""Cloth that meets things: the small steps of `kernels.advance`, with contact after every few of them.
+"""Cloth that meets things: the small steps of `kernels.advance`, with contact after each.
 
-What is near is looked for along the ways that all went since contact was last seen to, with a margin for what contact
-itself will move. Where that is not enough it is looked for again. So no two elements pass each other unseen, however
-fast they are.
+What is near is looked for along the ways that all went in a small step, with a margin for what contact itself and the
+next steps will move. Where that is not enough it is looked for again. So no two elements pass each other unseen,
+however fast they are.
 """
 
 from typing import NamedTuple
@@ -15,7 +15,6 @@ from ..contact.respond import inside_out, push_ee, push_planes, push_vt, sides_e
 from .kernels import _blow_phase, _land, _solve_phase, count_of, predict
 from .levels import coarse_masses, hold_close, hold_together
 
-TOGETHER = 2  # small steps between contacts
 PASSES = 2  # over all that touches
 MOST_PASSES = 12  # while something is through
 CALM = 0.06  # of the difference of neighbours' speeds, at each contact
@@ -66,16 +65,15 @@ class Bags(NamedTuple):
 def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, holds, strain, links, hinges, faces, blocks,
             air, floor, friction, limit, levels, held_to, close_to, ties, bags, soup, tree, grown, planes):
     """As `kernels.advance`, for the soup's points: those of cloths first, then those of obstacles, which go from
-    `begin` to `end` in a straight line. There are as many small steps as make whole contacts, at the least `substeps`.
+    `begin` to `end` in a straight line.
 
     damping (n,) 1/s of each vertex of cloths
     levels, held_to, close_to -- coarser sheets, how many times their rest they may be as long, and edges near holds
     grown (N,) m that radii grew since the frame before; planes (k, 13)
     Returns (how often what is near was found, pairs that were watched, pairs that are through at the end).
     """
-    contacts = (substeps + TOGETHER - 1) // TOGETHER
     meets = len(x) > soup.cloth or len(planes) > 0 or soup.cloths > 1 or not soup.alone[: soup.cloth].all()
-    h = dt / (contacts * TOGETHER)
+    h = dt / substeps
     keep = np.exp(-damping * h)
     cloth, count = soup.cloth, len(x)
     start, seen, old, was = x.copy(), x.copy(), x.copy(), np.empty((cloth, 3))
@@ -90,50 +88,48 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
     radius, way, pushed = soup.radius.copy(), np.zeros((count, 3)), np.empty((count, 3))
     margin, age = MARGIN * soup.edge, 0.0
     finds, watched, through = 0, 0, 0
-    for c in range(contacts):
-        t0, t1 = c / contacts, (c + 1) / contacts
+    for s in range(substeps):
+        t0, t = s / substeps, (s + 1) / substeps
         for i in range(count):
-            radius[i] = soup.radius[i] - (1 - t1) * grown[i]
+            radius[i] = soup.radius[i] - (1 - t) * grown[i]
             for j in range(3):
                 start[i, j] = x[i, j]
-        for s in range(c * TOGETHER, (c + 1) * TOGETHER):
-            t = (s + 1) / (contacts * TOGETHER)
-            if air.density > 0:
-                for phase in range(3 if count_of(faces.order, rest_span) > 0 else 2):
-                    _blow_phase(x, v, inverse_mass, faces.at, air.density, air.drag, air.lift, air.velocity, h,
-                                faces.order.spans, phases[phase], phases[phase + 1])
-            blow_up(x, v, inverse_mass, bags, h)
-            predict(x, v, old, inverse_mass, begin, end, t, gravity, h, cloth)
-            hold_together(x, was, inverse_mass, heavy, levels, held_to)
-            for phase in range(closing + 1):
-                _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, 1.0, False, phase == closing,
-                             phases[phase], phases[phase + 1], blocks,
-                             strain.at, strain.shape, strain.soft, strain.order.spans,
-                             links.at, links.rest2, links.soft, links.order.spans,
-                             hinges.at, hinges.rest, hinges.soft, hinges.order.spans,
-                             holds.grip, holds.anchor, holds.reach, floor, friction, limit * limit)
-            if len(levels.close_rest) + len(ties.at) + len(bags.volume) > 0:
-                hold_close(x, inverse_mass, levels, close_to)
-                keep_volume(x, inverse_mass, bags)
-                draw(x, inverse_mass, ties, t, h)
-                for i in range(cloth):
-                    if inverse_mass[i] > 0:
-                        for j in range(3):
-                            v[i, j] = (x[i, j] - old[i, j]) / h
+        if air.density > 0:
+            for phase in range(3 if count_of(faces.order, rest_span) > 0 else 2):
+                _blow_phase(x, v, inverse_mass, faces.at, air.density, air.drag, air.lift, air.velocity, h,
+                            faces.order.spans, phases[phase], phases[phase + 1])
+        blow_up(x, v, inverse_mass, bags, h)
+        predict(x, v, old, inverse_mass, begin, end, t, gravity, h, cloth)
+        hold_together(x, was, inverse_mass, heavy, levels, held_to)
+        for phase in range(closing + 1):
+            _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, 1.0, False, phase == closing,
+                         phases[phase], phases[phase + 1], blocks,
+                         strain.at, strain.shape, strain.soft, strain.order.spans,
+                         links.at, links.rest2, links.soft, links.order.spans,
+                         hinges.at, hinges.rest, hinges.soft, hinges.order.spans,
+                         holds.grip, holds.anchor, holds.reach, floor, friction, limit * limit)
+        if len(levels.close_rest) + len(ties.at) + len(bags.volume) > 0:
+            hold_close(x, inverse_mass, levels, close_to)
+            keep_volume(x, inverse_mass, bags)
+            draw(x, inverse_mass, ties, t, h)
             for i in range(cloth):
-                for j in range(3):
-                    v[i, j] *= keep[i]
+                if inverse_mass[i] > 0:
+                    for j in range(3):
+                        v[i, j] = (x[i, j] - old[i, j]) / h
+        for i in range(cloth):
+            for j in range(3):
+                v[i, j] *= keep[i]
         for i in range(cloth, count):
             for j in range(3):
-                x[i, j] = begin[i, j] + t1 * (end[i, j] - begin[i, j])
+                x[i, j] = begin[i, j] + t * (end[i, j] - begin[i, j])
         if not meets:
             continue
         for i in range(cloth):
             for j in range(3):
                 pushed[i, j] = x[i, j]
-        age += TOGETHER * h
+        age += h
         # what touched before most likely does so again: when it is pushed first, less strays from its way later
-        push_planes(x, start, inverse_mass, cloth, radius, soup.rub, planes, t1, t0)
+        push_planes(x, start, inverse_mass, cloth, radius, soup.rub, planes, t, t0)
         push_vt(x, start, inverse_mass, vt, vt_side, vt_gap, vt_most, vt_way, soup.triangles, radius, soup.rub, age,
         FAR)
         push_ee(x, start, inverse_mass, ee, ee_side, ee_gap, ee_most, ee_way, soup.edges, soup.sort, radius,
@@ -146,7 +142,7 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
                 for i in range(count):
                     for j in range(3):
                         seen[i, j], way[i, j] = start[i, j], x[i, j] - start[i, j]
-                age = TOGETHER * h
+                age = h
                 vt, ee = near(start, way, margin, soup, tree, radius)
                 vt_side, vt_gap = sides_vt(start, vt, soup.triangles)
                 inside_out(start, vt, vt_side, vt_gap, soup.triangles, soup.sort)
@@ -157,7 +153,7 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
                 finds += 1
                 watched += len(vt) + len(ee)
                 slack = 0.0
-            push_planes(x, start, inverse_mass, cloth, radius, soup.rub, planes, t1, t0)
+            push_planes(x, start, inverse_mass, cloth, radius, soup.rub, planes, t, t0)
             through = push_vt(x, start, inverse_mass, vt, vt_side, vt_gap, vt_most, vt_way, soup.triangles, radius,
                               soup.rub, age, slack)
             through += push_ee(x, start, inverse_mass, ee, ee_side, ee_gap, ee_most, ee_way, soup.edges, soup.sort,
@@ -170,8 +166,8 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
                 if x[i, 1] < floor:
                     _land(x, start, i, floor, friction)
                 if x[i, 0] != pushed[i, 0] or x[i, 1] != pushed[i, 1] or x[i, 2] != pushed[i, 2]:
-                    for j in range(3):  # the mean over the small steps: what rests has none
-                        v[i, j] = (x[i, j] - start[i, j]) / (TOGETHER * h)
+                    for j in range(3):
+                        v[i, j] = keep[i] * (x[i, j] - old[i, j]) / h
         calm(v, inverse_mass, soup.edges, cloth, CALM)
     return finds, watched, through
 # fmt: on

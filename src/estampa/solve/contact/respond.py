@@ -139,6 +139,8 @@ def push_vt(x, old, inverse_mass, pairs, side, gap, most, way, triangles, radius
             continue
         wi, wa, wb, wc = inverse_mass[i], inverse_mass[a], inverse_mass[b], inverse_mass[c]
         low = wi + u * u * wa + v * v * wb + w * w * wc
+        # where what is held bears nearly all of it, the little that is free is not flung away: no more than twice as far
+        low = max(low, 0.5 * max(wi, u * wa, v * wb, w * wc))
         if low <= 0:
             continue
         through += apart < 0
@@ -195,6 +197,7 @@ def push_ee(x, old, inverse_mass, pairs, side, gap, most, way, edges, sort, radi
             continue
         wa, wb, wc, wd = inverse_mass[a], inverse_mass[b], inverse_mass[c], inverse_mass[d]
         low = (1 - s) ** 2 * wa + s * s * wb + (1 - t) ** 2 * wc + t * t * wd
+        low = max(low, 0.5 * max((1 - s) * wa, s * wb, (1 - t) * wc, t * wd))
         if low <= 0:
             continue
         through += apart < 0

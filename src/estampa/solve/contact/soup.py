@@ -59,6 +59,7 @@ def edges_of(triangles: np.ndarray) -> np.ndarray:
 
 
 _NO_EDGES, _NO_TRIANGLES = np.zeros((0, 2), np.int32), np.zeros((0, 3), np.int32)
+NO_SIZE = 1e-4  # of its own: what is shrunk so far is not there
 _BOX = box((-1, -1, -1), (1, 1, 1))
 
 
@@ -77,6 +78,8 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
             triangles = np.ascontiguousarray(triangles[:, ::-1])
         return Solid(*points, edges, triangles, obstacle.margin, obstacle.friction, SOLID if closed else OPEN)
     sizes = [float(p.size[0]) for p in obstacle.places]
+    if min(sizes) < NO_SIZE:  # a point would hold a sheet up
+        return None
     was, dims = obstacle.dims_before or obstacle.dims, obstacle.dims
     radius, grown = dims[0] * sizes[1] + obstacle.margin, dims[0] * sizes[1] - was[0] * sizes[0]
     if obstacle.shape == "sphere":
