@@ -328,7 +328,7 @@ def test_shrinking_and_inside_out_colliders_do_no_harm():
         gravity, floors=[(0.0, 0.3)], colliders=[obstacle("sphere", (0.1, 0, 0), size(k - 1), size(k))]
     )
     last = placed(rolled(mesh, 40, channels(), shrinks)[-1])
-    assert np.isfinite(last).all() and last[:, 1].max() < 0.05, "it falls as what bore it goes"
+    assert np.isfinite(last).all() and last[:, 1].max() < 0.08, "it falls as what bore it goes"
 
 
 def test_contact_has_the_same_bits_whatever_the_threads():

@@ -114,7 +114,7 @@ def shapes(scene: Scene, store: FrameStore) -> tuple[np.ndarray, np.ndarray]:
 
 
 def with_controls(scene: Scene, rolled: np.ndarray, full: np.ndarray) -> Scene:
-    """A second blind beside the live one, which goes towards both shapes by the height of two controls, in four clips."""
+    """A second blind beside the live one, that goes towards both shapes by two controls, in four clips."""
     rig = do.add_mesh(scene, blind_mesh(), "Blind with controls")
     do.set_value(scene, rig.id, "x", APART)
     targets = [do.add_target(scene, rig.id, shape, name) for shape, name in ((rolled, "rolled"), (full, "full"))]

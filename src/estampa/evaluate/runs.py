@@ -462,8 +462,9 @@ class Runs:
             return
         row = lambda run: sum(
             np.dtype(c.dtype).itemsize * int(np.prod(c.shape, initial=1))
-            for table in run.thing.declared.tables.values()
+            for name, table in run.thing.declared.tables.items()
             for c in table
+            if name != "report"  # which has one row
         )
         rows = lambda owner, layer: (
             self.evaluator.mesh(owner, self.evaluator.layers_above(owner, layer)).count

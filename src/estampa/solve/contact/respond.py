@@ -139,7 +139,7 @@ def push_vt(x, old, inverse_mass, pairs, side, gap, most, way, triangles, radius
             continue
         wi, wa, wb, wc = inverse_mass[i], inverse_mass[a], inverse_mass[b], inverse_mass[c]
         low = wi + u * u * wa + v * v * wb + w * w * wc
-        # where what is held bears nearly all of it, the little that is free is not flung away: no more than twice as far
+        # where what is held bears nearly all of it, the little that is free is not flung away: twice as far at most
         low = max(low, 0.5 * max(wi, u * wa, v * wb, w * wc))
         if low <= 0:
             continue
