@@ -16,7 +16,7 @@ from .kernels import _blow_phase, _land, _solve_phase, count_of, predict
 from .levels import coarse_masses, hold_close, hold_together
 
 PASSES = 2  # over all that touches
-MOST_PASSES = 12  # while something is through
+MOST_PASSES = 24  # while something is through
 CALM = 0.06  # of the difference of neighbours' speeds, at each contact
 MOST_LOOKS = 3  # at a contact
 FAR = 1e9  # m
@@ -135,7 +135,7 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
         push_ee(x, start, inverse_mass, ee, ee_side, ee_gap, ee_most, ee_way, soup.edges, soup.sort, radius,
                 soup.rub, age,
                 FAR)
-        looks, again = 0, 0
+        looks, again, clean = 0, 0, 0
         while again < MOST_PASSES:
             slack = 2 * _astray(x, seen, way)
             if (finds == 0 or slack > margin) and looks < MOST_LOOKS:
@@ -159,7 +159,9 @@ def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, hold
             through += push_ee(x, start, inverse_mass, ee, ee_side, ee_gap, ee_most, ee_way, soup.edges, soup.sort,
                                radius, soup.rub, age, slack)
             again += 1
-            if again >= PASSES and through == 0 and (looks == MOST_LOOKS or 2 * _astray(x, seen, way) <= margin):
+            clean = clean + 1 if through == 0 else 0
+            # a push may put through what came before it in the same pass: only a second clean one tells
+            if clean >= PASSES and (looks == MOST_LOOKS or 2 * _astray(x, seen, way) <= margin):
                 break
         for i in range(cloth):
             if inverse_mass[i] > 0:

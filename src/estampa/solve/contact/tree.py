@@ -266,23 +266,29 @@ def _fit_leaves(tree, x, u, triangles, begin, end, first, last, cones):
                 to = x[i, j] + u[i, j]
                 a, b, c, d = min(a, x[i, j]), max(b, x[i, j]), min(c, to), max(d, to)
             first[node, j], first[node, 3 + j], last[node, j], last[node, 3 + j] = a, b, c, d
-        _cone_of(tree, k, x, triangles, cones[node])
+        _cone_of(tree, k, x, u, triangles, cones[node])
 
 
 @single
-def _cone_of(tree, k, x, triangles, cone):
+def _cone_of(tree, k, x, u, triangles, cone):
+    """The cone about the normals of a leaf where it is, and after its way: within one it may fold over."""
     n0, n1, n2 = 0.0, 0.0, 0.0
     first, last = tree.triangle_starts[k], tree.triangle_starts[k + 1]
-    own = np.empty((LEAF, 3))
-    for q in range(first, last):
-        t = tree.triangles[q]
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
-        vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
-        mx, my, mz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-        long = max(np.sqrt(mx * mx + my * my + mz * mz), 1e-300)
-        own[q - first, 0], own[q - first, 1], own[q - first, 2] = mx / long, my / long, mz / long
-        n0, n1, n2 = n0 + mx / long, n1 + my / long, n2 + mz / long
+    own, count = np.empty((2 * LEAF, 3)), 0
+    for end in range(2):
+        for q in range(first, last):
+            t = tree.triangles[q]
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
+            vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
+            if end == 1:
+                ux, uy, uz = ux + u[b, 0] - u[a, 0], uy + u[b, 1] - u[a, 1], uz + u[b, 2] - u[a, 2]
+                vx, vy, vz = vx + u[c, 0] - u[a, 0], vy + u[c, 1] - u[a, 1], vz + u[c, 2] - u[a, 2]
+            mx, my, mz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+            long = max(np.sqrt(mx * mx + my * my + mz * mz), 1e-300)
+            own[count, 0], own[count, 1], own[count, 2] = mx / long, my / long, mz / long
+            n0, n1, n2 = n0 + mx / long, n1 + my / long, n2 + mz / long
+            count += 1
     long = np.sqrt(n0 * n0 + n1 * n1 + n2 * n2)
     cone[3] = np.pi
     if long < 1e-9:
@@ -290,7 +296,7 @@ def _cone_of(tree, k, x, triangles, cone):
         return
     cone[0], cone[1], cone[2] = n0 / long, n1 / long, n2 / long
     least = 1.0
-    for q in range(last - first):
+    for q in range(count):
         least = min(least, own[q, 0] * cone[0] + own[q, 1] * cone[1] + own[q, 2] * cone[2])
     cone[3] = np.arccos(max(least, -1.0))
 
