@@ -85,28 +85,28 @@ class Sitting:
 
 def window():
     s = Sitting("awning", 80)
-    s.selection.select("Canvas")
+    s.select("Canvas")
     s.save("window")
 
 
 def stale():
     s = Sitting("awning", 80)
-    s.selection.select("Onshore wind")
-    do.set_key(s.session.scene, s.selection.thing("Onshore wind").id, "speed", 48, 6.2)
+    s.select("Onshore wind")
+    do.set_key(s.session.scene, s.thing("Onshore wind").id, "speed", 48, 6.2)
     s.window.unfold()
     s.save("stale")
 
 
 def maps():
     s = Sitting("awning", 80)
-    s.selection.select("Awning")
+    s.select("Awning")
     s.window.use_tool("gradient")
     s.save("maps")
 
 
 def press():
     s = Sitting("awning", 80)
-    s.selection.select("Awning")
+    s.select("Awning")
     s.window.press.folder = Path(HOME) / "prints"
     s.window.run_prints()
     s.settle()
@@ -123,9 +123,9 @@ def import_():
 
 def remarks():
     s = Sitting("awning", 80)
-    do.set_value(s.session.scene, s.selection.thing("Canvas").id, "pins", None)
-    do.set_value(s.session.scene, s.selection.thing("Canvas").id, "substeps", 4)
-    s.selection.select("Canvas")
+    do.set_value(s.session.scene, s.thing("Canvas").id, "pins", None)
+    do.set_value(s.session.scene, s.thing("Canvas").id, "substeps", 4)
+    s.select("Canvas")
     s.window.show_panel("remarks")
     s.save("remarks")
 
@@ -139,7 +139,7 @@ def finder():
 
 def night():
     s = Sitting("awning", 80)
-    s.selection.select("Canvas")
+    s.select("Canvas")
     s.window.toggle_night()
     s.save("night")
     theme.use(app)
@@ -147,34 +147,34 @@ def night():
 
 def reeds():
     s = Sitting("reeds", 30)
-    s.selection.select("Breeze")
+    s.select("Breeze")
     s.window.toggle_pane()
     s.save("reeds")
 
 
 def compare():
     s = Sitting("reeds", 30)
-    s.selection.select("Reed bed")
+    s.select("Reed bed")
     s.session.view.hold()
     s.settle()
-    do.set_value(s.session.scene, s.selection.thing("Lean").id, "y", 0.7)
+    do.set_value(s.session.scene, s.thing("Lean").id, "y", 0.7)
     s.nearer(0.7)
     s.save("compare")
 
 
 def links():
     s = Sitting("reeds", 30)
-    s.selection.select("Ripple")
+    s.select("Ripple")
     s.window.toggle_pin()
-    s.selection.select("Swell")
+    s.select("Swell")
     s.save("links")
 
 
 def loop():
     s = Sitting("reeds", 30)
-    s.selection.select("Reed bed")
+    s.select("Reed bed")
     s.window.show_panel("loop")
-    do.set_value(s.session.scene, s.selection.thing("Swell").id, "rate", 0.3)
+    do.set_value(s.session.scene, s.thing("Swell").id, "rate", 0.3)
     s.settle()
     s.window.loop.find_in_step()
     s.save("loop")
@@ -192,7 +192,7 @@ def curves():
 
 def ghosts():
     s = Sitting("pinwheels", 40)
-    s.selection.select("Lost hoop")
+    s.select("Lost hoop")
     s.session.view.set_view(ghosts=True)
     s.session.player.go_to(41)
     s.settle()
@@ -216,36 +216,35 @@ def _lanterns(frame=84):
 
 def lanterns():
     s = _lanterns()
-    s.selection.select("Cord")
+    s.select("Cord")
     s.window.show_panel("joints")
     s.save("lanterns")
 
 
 def boards():
     s = Sitting("boards", 44)
-    s.selection.select("Bodies")
+    s.select("Bodies")
     s.save("boards")
 
 
 def paint():
     s = _lanterns()
-    s.selection.select("Lantern 4")
+    s.select("Lantern 4")
     s.window.skeletons.use_tool("paint")
     s.nearer(0.5)
     s.save("paint")
 
 
-def jelly():
-    s = Sitting("jelly", 130)
-    s.selection.select("Tail strands")
+def blind():
+    s = Sitting("blind", 52)
+    s.select("Cotton")
     s.window.viewport.frame_all()
-    s.window.show_panel("loop")
-    s.save("jelly")
+    s.save("blind")
 
 
 VIEWS = (
     *(window, stale, maps, press, import_, remarks, finder, night, reeds, compare, links, loop, curves, ghosts, movie),
-    *(lanterns, boards, paint, jelly),
+    *(lanterns, boards, paint, blind),
 )
 
 if __name__ == "__main__":
