@@ -130,7 +130,8 @@ def with_controls(scene: Scene, rolled: np.ndarray, full: np.ndarray) -> Scene:
         layer = do.add_layer(scene, rig.id, "morph", f"Towards {target.name}", {"target": target.id})
         do.link(scene, layer.id, "weight", joint.id, "y", span=(0.0, 0.6), to=(0.0, 1.0))
     count = len(rolled)
-    joints.put_skin(scene, rig.id, skeleton.id, np.eye(3)[np.zeros(count, int)])
+    skin = joints.put_skin(scene, rig.id, skeleton.id, np.eye(3)[np.zeros(count, int)])
+    do.move_layer(scene, skin.id, 2)  # a file carries the shapes that stand above the skin
     for name, joint, reverse in (("roll up", roll, "roll down"), ("fill", fill, "empty")):
         clip = clips.new_clip(scene, skeleton.id, name, 1, 48)
         for other in (roll, fill):
