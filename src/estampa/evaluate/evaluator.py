@@ -9,6 +9,7 @@ from ..motion.layer import Resolved
 from ..scene.document import Document, Thing
 from ..scene.graph import member_of
 from ..scene.values import Values
+from ..solve.aid import aids_below
 from .arrange import Stage
 from .reader import Reader
 from .rigs import Poses
@@ -65,13 +66,7 @@ class Evaluator:
 
     def aids(self, owner: Thing, layer: Thing) -> list[Thing]:
         """The layers below one with memory that tell it something, down to the next one with memory."""
-        layers, found = self.layers(owner), []
-        for below in layers[[l.id for l in layers].index(layer.id) + 1 :]:
-            if below.declared.memory:
-                break
-            if getattr(below.declared, "helps", "") == layer.kind:
-                found.append(below)
-        return found
+        return aids_below(self.layers(owner), layer)
 
     def shape_name(self, owner: Thing, frame: float, layers: list[Thing] | None = None) -> bytes:
         """Digest of everything that decides an owner's shape or pose in the world after the given layers (all of them

@@ -317,7 +317,7 @@ class Reader:
         one that it names, if it names one."""
         chosen = self.values.find(layer.constant("wind")) if "wind" in layer.declared.channels else None
         one = chosen.id if chosen is not None and chosen.kind == "wind" else None
-        kinds = layer.declared.feels_in(layer) if hasattr(layer.declared, "feels_in") else layer.declared.feels
+        kinds = layer.declared.feels_in(layer)
         forces = (t for t in self.doc.things if t.on and t.kind in kinds and t.declared is not None)
         forces = (t for t in forces if not is_own_obstacle(self.doc, layer, t))
         return [t for t in forces if t.kind != "wind" or one in (None, t.id)]

@@ -28,6 +28,7 @@ class Kind:
     icon: ClassVar[str] = ""  # an SVG path on a grid of 16 x 16, drawn with one weight of line
     shortcut: ClassVar[str] = ""  # of the command that adds it, where a hand needs one; two modifiers at the most
     rank: ClassVar[int] = 50  # of what can be added, the most used stand first
+    feels: ClassVar[tuple[str, ...]] = ()  # kinds of the forces that it reads; others stale nothing
     own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
 
     def __init_subclass__(cls, **more):
@@ -53,6 +54,11 @@ class Kind:
         """Values of channels that suit a mesh of that size, for a layer that is new on it."""
         sides = {"largest": max(float(mesh.size.max()), 1e-3), "height": max(float(mesh.size[1]), 1e-3)}
         return {n: c.suits[1] * sides[c.suits[0]] for n, c in cls.channels.items() if c.suits is not None}
+
+    @classmethod
+    def feels_in(cls, thing) -> tuple[str, ...]:
+        """Kinds of the forces that a thing of this kind reads, as it is set."""
+        return cls.feels
 
     @classmethod
     def summary(cls) -> str:
@@ -125,14 +131,6 @@ def kind_of(word: str) -> type[Kind] | None:
 def layers_for(owner: str) -> list[type[Kind]]:
     """The layers that can stand in the stack of a "subject" or of a "skeleton"."""
     return [k for k in kinds_in("layer") if k.moves == ("joints" if owner == "skeleton" else "points")]
-
-
-def layers_feel(thing) -> tuple[str, ...]:
-    """Words of the forces that a layer feels, as it is set; none for a layer without memory."""
-    kind = thing.declared
-    if not getattr(kind, "memory", False):
-        return ()
-    return tuple(kind.feels_in(thing) if hasattr(kind, "feels_in") else kind.feels)
 
 
 def kinds_in(family: str) -> list[type[Kind]]:

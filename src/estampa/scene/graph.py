@@ -5,7 +5,6 @@ and understood is followed.
 """
 
 from ..errors import EstampaError
-from ..kinds.registry import layers_feel
 from .document import Document, Thing
 
 MOST_DEEP = 500  # things riding on one another, or channels reading one another
@@ -79,9 +78,7 @@ class Graph:
                 if channel.type != "ref" or channel.to in ("map", "target", "target_map", "ensemble"):
                     continue
                 self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
-            feels = layers_feel(thing) if owner.stack and thing is not owner else ()
-            if thing.declared.family == "ensemble":
-                feels = thing.declared.feels
+            feels = thing.declared.feels_in(thing)
             for force in self._forces if feels else ():
                 if force.kind in feels and not is_own_obstacle(self.doc, thing, force):
                     self._add(found, node, owner, thing, force.id, words)
@@ -137,7 +134,8 @@ class Graph:
 def is_own_obstacle(doc: Document, ensemble: Thing, force: Thing) -> bool:
     """Whether a force is the solid mesh of one of the things that an ensemble (or a layer that is one by itself) moves:
     others meet it, they do not."""
-    if "subject" not in force.declared.channels or force.constant("shape") != "mesh":
+    named = force.declared.channels.get("subject")
+    if named is None or not named.applies(force.constant):
         return False
     subject = doc.find(force.constant("subject"))
     own = (ensemble.id, member_of(ensemble) if ensemble.declared.family == "layer" else None)

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from ..motion.layer import Deformer, Resolved
+from ..scene.document import Thing
 
 
 class Aid(Deformer):
@@ -27,3 +28,16 @@ class Told:
     before: Resolved | None = None
     first: Resolved | None = None
     frame: int = 0
+
+
+def aids_below(layers: list[Thing], layer: Thing) -> list[Thing]:
+    """Of the layers of a stack that are on, those that help one of them: below it, down to the next with memory."""
+    ids, found = [l.id for l in layers], []
+    if layer.id not in ids:
+        return []
+    for below in layers[ids.index(layer.id) + 1 :]:
+        if below.declared.memory:
+            break
+        if getattr(below.declared, "helps", "") == layer.kind:
+            found.append(below)
+    return found

@@ -62,11 +62,6 @@ class Solver(Layer):
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {"points": PLACED}
     shown: ClassVar[tuple[str, ...]] = ("place",)  # columns that are enough to look at a frame
 
-    @classmethod
-    def feels_in(cls, thing) -> tuple[str, ...]:
-        """Kinds of the forces that a layer of this kind reads, as it is set."""
-        return cls.feels
-
     def start(self, inputs: Inputs) -> Frame:
         """The first frame: the shape from the layers above, at rest."""
         return Frame.of(self.tables, "points", place=inputs.now, speed=np.zeros(inputs.now.shape))

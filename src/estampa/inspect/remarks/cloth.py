@@ -5,20 +5,20 @@ from collections.abc import Iterator
 import numpy as np
 
 from ...fields.force import AIR_DENSITY
-from ...kinds.registry import layers_feel
 from ...scene.document import Thing
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
+from ...solve.aid import aids_below
 from ...solve.cloth.sheets import HARD, MOST_ADDED
 from ...units import format_length
-from .remark import Remark
+from .remark import Remark, layers_of
 
 THICK = 0.7  # of a usual edge: from there on a cloth that meets itself is felt by its own neighbours
 
 
 def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     grounds = any(t.kind in ("ground", "collider") and t.on for t in scene.doc.things)
-    for subject, layer in _layers(scene):
+    for subject, layer in layers_of(scene):
         if layer.kind != "cloth" or not layer.on or grounds:
             continue
         if any(b.kind == "hold_to" for b in _helpers(subject, layer)):
@@ -48,7 +48,7 @@ def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 def aids_that_help_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     """What tells a cloth something stands below it."""
-    for subject, layer in _layers(scene):
+    for subject, layer in layers_of(scene):
         helps = getattr(layer.declared, "helps", "")
         if not helps or not layer.on:
             continue
@@ -185,7 +185,7 @@ def too_fine_for_its_load(scene: Scene | Snapshot) -> Iterator[Remark]:
     to a limit; beyond that it stretches too far, and says so."""
     at, doc = lambda t, n: scene.values.at(t, n, doc.start), scene.doc
     on = lambda kind: [t for t in doc.things if t.kind == kind and t.on]
-    for subject, layer in _layers(scene):
+    for subject, layer in layers_of(scene):
         if layer.kind != "cloth" or not layer.on:
             continue
         mesh = scene.mesh(subject.mesh)
@@ -217,7 +217,9 @@ def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
     solid = [t for t in scene.doc.things if t.on and t.declared is not None and t.kind == "collider"]
     for owner in scene.doc.things:
         for layer in owner.stack if solid and owner.on else ():
-            if not layer.on or not getattr(layer.declared, "memory", False) or "collider" in layers_feel(layer):
+            if not layer.on or not getattr(layer.declared, "memory", False):
+                continue
+            if "collider" in layer.declared.feels_in(layer):
                 continue
             names = solid[0].name + (f" and {len(solid) - 1} more" if len(solid) > 1 else "")
             yield Remark(
@@ -233,30 +235,15 @@ def _solid(scene) -> list[Thing]:
     return [t for t in scene.doc.things if t.on and t.declared is not None and t.kind == "collider"]
 
 
-def _layers(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:
-    for subject in scene.doc.subjects:
-        for layer in subject.stack:
-            if layer.declared is not None:
-                yield subject, layer
-
-
 def _cloths(scene, only: Thing | None = None) -> Iterator[tuple[Thing, Thing]]:
-    for subject, layer in _layers(scene):
+    for subject, layer in layers_of(scene):
         if layer.kind == "cloth" and layer.on and subject.on and only in (None, subject):
             yield subject, layer
 
 
 def _helpers(subject: Thing, layer: Thing) -> list[Thing]:
-    """The layers that help a cloth, as evaluation finds them."""
-    found = []
-    for below in subject.stack[subject.stack.index(layer) + 1 :]:
-        if below.declared is None or not below.on:
-            continue
-        if below.declared.memory:
-            break
-        if getattr(below.declared, "helps", "") == layer.kind:
-            found.append(below)
-    return found
+    """The layers that help a cloth."""
+    return aids_below([l for l in subject.stack if l.declared is not None and l.on], layer)
 
 
 def _weights(scene, subject, map_id) -> np.ndarray:

@@ -1,7 +1,11 @@
 """What a remark is: a plain finding about a scene."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
+
+from ...scene.document import Thing
+from ...scene.scene import Scene, Snapshot
 
 
 @dataclass(frozen=True)
@@ -16,3 +20,11 @@ class Remark:
 
     def __str__(self) -> str:
         return f"{self.wrong} {self.causes} {self.mend}"
+
+
+def layers_of(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:
+    """(subject, layer) of every layer of a kind that is known."""
+    for subject in scene.doc.subjects:
+        for layer in subject.stack:
+            if layer.declared is not None:
+                yield subject, layer

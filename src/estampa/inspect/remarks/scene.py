@@ -5,14 +5,14 @@ from pathlib import Path
 
 from ...errors import EstampaError
 from ...kinds.registry import BROKEN
-from ...scene.document import Opaque, Thing
+from ...scene.document import Opaque
 from ...scene.scene import Scene, Snapshot
 from ...units import format_length
 from . import bodies as remarks_bodies
 from . import cloth as remarks_cloth
 from . import joints as remarks_joints
 from . import motion as remarks_motion
-from .remark import Remark
+from .remark import Remark, layers_of
 
 
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
@@ -60,7 +60,7 @@ def not_understood(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 
 def empty_map(scene: Scene | Snapshot) -> Iterator[Remark]:
-    for subject, layer in _layers(scene):
+    for subject, layer in layers_of(scene):
         for name, channel in layer.declared.channels.items():
             found = subject.map(layer.constant(name)) if channel.to == "map" else None
             if found is not None and layer.on and not scene.arrays.get(found.weights).any():
@@ -115,10 +115,3 @@ CHECKS = (
     strange_size,
     crowded_edges,
 )
-
-
-def _layers(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:
-    for subject in scene.doc.subjects:
-        for layer in subject.stack:
-            if layer.declared is not None:
-                yield subject, layer
