@@ -14,9 +14,11 @@ from ..contact.soup import Solid, edges_of, planes_of, solid_of, soup_of
 from ..contact.tree import Tree
 from . import kernels, touching
 from .aids import hold_to, pressure, tension, wetness, wind_shadow
+from .bags import Bags
 from .fabric import Parts, Stuff, tethers
 from .levels import Levels
 from .schedule import block_vertices
+from .ties import Ties
 
 HARD = 0.999  # a weight from here on holds without give
 MOST_ADDED = 400  # substeps that a load or a collider may ask for by itself
@@ -43,7 +45,7 @@ class Report(NamedTuple):
 
     substeps: int
     stretch: float  # the longest yarn, over its rest, less 1
-    touching: int  # pairs that were near each other
+    touching: int  # pairs that are near each other
     through: int  # pairs that are through each other
 
 
@@ -214,10 +216,10 @@ def _held(sheets, cloths, place):
         weights.append(weight)
         before.append(was)
         now.append(here)
-    tied = touching.Ties.none()
+    tied = Ties.none()
     if ties:
         at, a, b, grip, along = (np.concatenate(c) for c in zip(*ties, strict=True))
-        tied = touching.Ties(cloths.parts.place[at], a, b, grip, along)
+        tied = Ties(cloths.parts.place[at], a, b, grip, along)
     return np.concatenate(weights), np.concatenate(before), np.concatenate(now), tied
 
 
@@ -242,7 +244,7 @@ def _taut(sheets, o) -> np.ndarray | None:
     return None if (taut == 1).all() else taut[o]
 
 
-def _bags(sheets, cloths) -> touching.Bags:
+def _bags(sheets, cloths) -> Bags:
     rows = []
     for sheet, mesh, (first, _) in zip(sheets, cloths.meshes, cloths.spans, strict=True):
         for told in sheet.aids:
@@ -250,10 +252,10 @@ def _bags(sheets, cloths) -> touching.Bags:
                 found = pressure.bag_of(told, mesh, first)
                 rows += [found] if found is not None else []
     if not rows:
-        return touching.Bags.none()
+        return Bags.none()
     at, lid, pascals, volume = zip(*rows, strict=True)
     starts = np.cumsum([0, *map(len, at)]).astype(np.int64)
-    return touching.Bags(
+    return Bags(
         np.ascontiguousarray(cloths.parts.place[np.concatenate(at)]), starts, np.array(pascals, float),
         np.array(volume, float),
         np.concatenate(lid),

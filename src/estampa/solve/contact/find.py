@@ -21,20 +21,22 @@ threaded = njit(cache=True, nogil=True, parallel=True, error_model="numpy")
 
 
 @single
-def near(x, u, reach, soup, tree, radius):
-    """((p, 2) points and triangles, (q, 2) edges) that may come within `reach` of touching on their ways.
+def near(x, u, reach, soup, tree, fitted, leaves, radius):
+    """((p, 2) points and triangles, (q, 2) edges) that may come within `reach` of touching on their ways, of which one
+    lies in one of `leaves` (l,) bool at least.
 
     x (N, 3) m where they are; u (N, 3) m how far they are thought to go; radius (N,) m. Neighbours in a sheet count
     where they come nearer than a share of their distance at rest.
     """
-    first, last, cones = fit(tree, x, u, soup.triangles)
-    patches = _patches(x, u, tree, first, last, cones, soup.owner, soup.alone, soup.cloths, reach, radius)
+    nodes = fit(tree, fitted, x, u, soup.triangles, leaves)
+    first, last, cones = fitted.first, fitted.last, fitted.cones
+    patches = _patches(x, u, tree, first, last, cones, nodes, soup.owner, soup.alone, soup.cloths, reach, radius)
     return _elements(x, u, reach, tree, patches, first, last, soup.rest, soup.triangles, soup.edges, radius, soup.owner)
 
 
 @single
-def _patches(x, u, tree, boxes, last, cones, owner, alone, cloths, reach, radius):
-    """(p, 2) leaf nodes that come near each other, or themselves."""
+def _patches(x, u, tree, boxes, last, cones, nodes, owner, alone, cloths, reach, radius):
+    """(p, 2) leaf nodes that come near each other, or themselves, of which one is among `nodes` at least."""
     owners = len(tree.roots)
     fat = np.zeros(owners)  # m, the radius of what each owner has
     for i in range(len(owner)):
@@ -56,6 +58,8 @@ def _patches(x, u, tree, boxes, last, cones, owner, alone, cloths, reach, radius
             while top > 0:
                 top -= 1
                 a, b = stack[top, 0], stack[top, 1]
+                if not (nodes[a] or nodes[b]):
+                    continue
                 if a == b:
                     if whole[a] and cones[a, 3] < NARROW:
                         continue
@@ -145,7 +149,10 @@ def _beside(starts, beside, k, other):
 @threaded
 def _elements(x, u, reach, tree, patches, boxes, last, rest, triangles, edges, radius, owner):
     n = len(patches)
-    point_boxes, edge_boxes, triangle_boxes = _row_boxes(x, u, tree, edges, triangles)
+    used = np.zeros(len(tree.leaves), np.bool_)
+    for p in range(n):
+        used[tree.leaf[patches[p, 0]]] = used[tree.leaf[patches[p, 1]]] = True
+    point_boxes, edge_boxes, triangle_boxes = _row_boxes(x, u, tree, used, edges, triangles)
     counts = np.zeros((n, 2), np.int64)
     vt, ee = np.empty((n, ROOM, 2), np.int32), np.empty((n, ROOM, 2), np.int32)
     parts = (n + PART - 1) // PART
@@ -172,33 +179,30 @@ def _elements(x, u, reach, tree, patches, boxes, last, rest, triangles, edges, r
             for k in range(b):
                 sides[to + k, 0], sides[to + k, 1] = ee[p, k, 0], ee[p, k, 1]
         at, to = at + a, to + b
-    return _by_point(points, len(x)), sides
+    return points, sides
 
 
 @threaded
-def _row_boxes(x, u, tree, edges, triangles):
-    """Boxes (.., 12) m of points, edges and triangles in the order of the tree: where they are, and after their
-    ways."""
-    points, sides, faces = (
-        np.empty((len(tree.points), 12)),
-        np.empty((len(tree.edges), 12)),
-        np.empty((len(tree.triangles), 12)),
-    )
-    parts = len(tree.leaves) // PART + 1
-    for part in prange(parts):
-        a, b = min(part * PART, len(tree.leaves)), min((part + 1) * PART, len(tree.leaves))
-        for q in range(tree.point_starts[a], tree.point_starts[b]):
+def _row_boxes(x, u, tree, leaves, edges, triangles):
+    """Boxes (.., 12) m of points, edges and triangles of `leaves` in the order of the tree: where they are, and after
+    their ways."""
+    points, sides = np.empty((len(tree.points), 12)), np.empty((len(tree.edges), 12))
+    faces = np.empty((len(tree.triangles), 12))
+    for leaf in prange(len(leaves)):
+        if not leaves[leaf]:
+            continue
+        for q in range(tree.point_starts[leaf], tree.point_starts[leaf + 1]):
             i = np.uint32(tree.points[q])
             for c in range(3):
                 points[q, c] = points[q, 3 + c] = x[i, c]
                 points[q, 6 + c] = points[q, 9 + c] = x[i, c] + u[i, c]
-        for q in range(tree.edge_starts[a], tree.edge_starts[b]):
+        for q in range(tree.edge_starts[leaf], tree.edge_starts[leaf + 1]):
             i, j = np.uint32(edges[tree.edges[q], 0]), np.uint32(edges[tree.edges[q], 1])
             for c in range(3):
                 one, two = x[i, c] + u[i, c], x[j, c] + u[j, c]
                 sides[q, c], sides[q, 3 + c] = min(x[i, c], x[j, c]), max(x[i, c], x[j, c])
                 sides[q, 6 + c], sides[q, 9 + c] = min(one, two), max(one, two)
-        for q in range(tree.triangle_starts[a], tree.triangle_starts[b]):
+        for q in range(tree.triangle_starts[leaf], tree.triangle_starts[leaf + 1]):
             t = tree.triangles[q]
             i, j, k = np.uint32(triangles[t, 0]), np.uint32(triangles[t, 1]), np.uint32(triangles[t, 2])
             for c in range(3):
@@ -206,22 +210,6 @@ def _row_boxes(x, u, tree, edges, triangles):
                 faces[q, c], faces[q, 3 + c] = min(x[i, c], x[j, c], x[k, c]), max(x[i, c], x[j, c], x[k, c])
                 faces[q, 6 + c], faces[q, 9 + c] = min(one, two, three), max(one, two, three)
     return points, sides, faces
-
-
-@single
-def _by_point(pairs, count):
-    """Pairs in the order of their points, those of a point in the order that they had."""
-    starts = np.zeros(count + 1, np.int64)
-    for p in range(len(pairs)):
-        starts[pairs[p, 0] + 1] += 1
-    for i in range(count):
-        starts[i + 1] += starts[i]
-    found = np.empty_like(pairs)
-    for p in range(len(pairs)):
-        i = pairs[p, 0]
-        found[starts[i], 0], found[starts[i], 1] = i, pairs[p, 1]
-        starts[i] += 1
-    return found
 
 
 @inline
@@ -348,32 +336,29 @@ def _nearer(x, u, apart, i, j, c, d, e, rest2):
 
 
 @single
-def near_vt(x, u, rest, pairs, triangles, owner):
-    """((p,) m that points and triangles of one sheet may come near at the most, by their rest; (p,) m that they go
-    against each other)."""
-    most, way = np.full(len(pairs), np.inf), np.empty(len(pairs))
+def most_vt(rest, pairs, triangles, owner):
+    """(p,) m that points and triangles may come near: those of one sheet, by their rest."""
+    most = np.full(len(pairs), np.inf)
     for p in range(len(pairs)):
         i, t = pairs[p, 0], pairs[p, 1]
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        way[p] = np.sqrt(max(_off(u, i, a), _off(u, i, b), _off(u, i, c)))
         if owner[i] == owner[a]:
             most[p] = NEAR_AT_REST * np.sqrt(
                 apart_pt(rest[i, 0], rest[i, 1], rest[i, 2], rest[a, 0], rest[a, 1], rest[a, 2],
                          rest[b, 0], rest[b, 1], rest[b, 2], rest[c, 0], rest[c, 1], rest[c, 2])
             )  # fmt: skip
-    return most, way
+    return most
 
 
 @single
-def near_ee(x, u, rest, pairs, edges, owner):
+def most_ee(rest, pairs, edges, owner):
     """The same of edges."""
-    most, way = np.full(len(pairs), np.inf), np.empty(len(pairs))
+    most = np.full(len(pairs), np.inf)
     for p in range(len(pairs)):
         a, b, c, d = edges[pairs[p, 0], 0], edges[pairs[p, 0], 1], edges[pairs[p, 1], 0], edges[pairs[p, 1], 1]
-        way[p] = np.sqrt(max(_off(u, a, c), _off(u, a, d), _off(u, b, c), _off(u, b, d)))
         if owner[a] == owner[c]:
             most[p] = NEAR_AT_REST * np.sqrt(
                 apart_ee(rest[a, 0], rest[a, 1], rest[a, 2], rest[b, 0], rest[b, 1], rest[b, 2],
                          rest[c, 0], rest[c, 1], rest[c, 2], rest[d, 0], rest[d, 1], rest[d, 2])
             )  # fmt: skip
-    return most, way
+    return most

@@ -4,6 +4,8 @@ Each pair remembers on which side of each other its elements were when it was fo
 a step is pulled back to its own side, and not pushed out of the other.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
@@ -15,11 +17,27 @@ inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")
 RECOVERY = 0.3  # m/s at which what overlapped when it was found is parted
 
 
+class Pairs(NamedTuple):
+    """Pairs that are watched.
+
+    at (p, 2) a point and a triangle, or two edges; side (p, 3) from the second to the first when it was found; gap (p,)
+    m between them then, negative within a solid; most (p,) m that they may come near; born (p,) s when it was found
+    """
+
+    at: np.ndarray
+    side: np.ndarray
+    gap: np.ndarray
+    most: np.ndarray
+    born: np.ndarray
+
+
 @single
-def sides_vt(x, pairs, triangles):
-    """((p, 3) from the triangle to the point, (p,) distance, negative within a solid) when a pair is found."""
-    side, gap = np.zeros((len(pairs), 3)), np.empty(len(pairs))
+def sides_vt(x, watched, which, triangles):
+    """Where points are of their triangles, of those pairs `which` (p,) bool."""
+    pairs, side, gap = watched.at, watched.side, watched.gap
     for p in range(len(pairs)):
+        if not which[p]:
+            continue
         i, t = pairs[p, 0], pairs[p, 1]
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         u, v, w, _ = point_triangle(x[i, 0], x[i, 1], x[i, 2], x[a, 0], x[a, 1], x[a, 2],
@@ -36,7 +54,6 @@ def sides_vt(x, pairs, triangles):
         else:
             for j in range(3):
                 side[p, j] /= d
-    return side, gap
 
 
 @inline
@@ -49,10 +66,12 @@ def normal(x, a, b, c):
 
 
 @single
-def inside_out(x, pairs, side, gap, triangles, sort):
-    """Turn about the side of points that are within a closed mesh: of all its triangles near the point the nearest one
+def inside_out(x, watched, which, triangles, sort):
+    """Turn about the side of points that are within a closed mesh, among pairs `which` (p,) bool in the order of their
+    points: of all its triangles near the point the nearest one
     tells, by its normal; where several are as near, the one that faces the point most. Pairs of the same point with
     others of its triangles are left alone then, since they would push it through."""
+    pairs, side, gap = watched.at, watched.side, watched.gap
     p = 0
     while p < len(pairs):
         i, last = pairs[p, 0], p
@@ -62,7 +81,7 @@ def inside_out(x, pairs, side, gap, triangles, sort):
         for q in range(p, last):
             t = pairs[q, 1]
             a = triangles[t, 0]
-            if sort[a] != SOLID:
+            if not which[q] or sort[a] != SOLID:
                 continue
             n0, n1, n2 = normal(x, a, triangles[t, 1], triangles[t, 2])
             facing = n0 * side[q, 0] + n1 * side[q, 1] + n2 * side[q, 2]
@@ -71,7 +90,7 @@ def inside_out(x, pairs, side, gap, triangles, sort):
         if nearest >= 0 and cos < 0:
             for q in range(p, last):
                 t = pairs[q, 1]
-                if sort[triangles[t, 0]] != SOLID:
+                if not which[q] or sort[triangles[t, 0]] != SOLID:
                     continue
                 if q == nearest:
                     n0, n1, n2 = normal(x, triangles[t, 0], triangles[t, 1], triangles[t, 2])
@@ -83,10 +102,12 @@ def inside_out(x, pairs, side, gap, triangles, sort):
 
 
 @single
-def sides_ee(x, pairs, edges):
-    """((p, 3) from the second edge to the first, (p,) distance) when a pair is found."""
-    side, gap = np.zeros((len(pairs), 3)), np.empty(len(pairs))
+def sides_ee(x, watched, which, edges):
+    """Where edges are of each other, of those pairs `which` (p,) bool."""
+    pairs, side, gap = watched.at, watched.side, watched.gap
     for p in range(len(pairs)):
+        if not which[p]:
+            continue
         a, b, c, d = edges[pairs[p, 0], 0], edges[pairs[p, 0], 1], edges[pairs[p, 1], 0], edges[pairs[p, 1], 1]
         s, t, _ = edge_edge(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
                                  x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
@@ -98,7 +119,6 @@ def sides_ee(x, pairs, edges):
         gap[p] = q
         for j in range(3):
             side[p, j] /= max(q, 1e-300)
-    return side, gap
 
 
 @inline
@@ -109,19 +129,17 @@ def _wanted(thick, gap, age, most):
 
 
 @single
-def push_vt(x, old, inverse_mass, pairs, side, gap, most, way, triangles, radius, rub, age, slack):
-    """Push points and triangles apart; returns how many had gone through each other.
-
-    most (p,) m they may come near by their rest; way (p,) m they may have gone against each other, beside `slack`
-    age -- s since the pairs were found
-    """
+def push_vt(x, old, inverse_mass, watched, triangles, radius, rub, now):
+    """Push points and triangles apart; returns how many had gone through each other. old (N, 3) m where they were when
+    this step began; now -- s"""
+    pairs, side, gap, most, born = watched.at, watched.side, watched.gap, watched.most, watched.born
     through = 0
     for p in range(len(pairs)):
         i, t = pairs[p, 0], pairs[p, 1]
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        thick = min(radius[i] + radius[a], most[p])
-        if gap[p] - way[p] - slack > thick:
+        if gap[p] == np.inf:
             continue
+        thick = min(radius[i] + radius[a], most[p])
         u, v, w, within = point_triangle(x[i, 0], x[i, 1], x[i, 2], x[a, 0], x[a, 1], x[a, 2],
                                           x[b, 0], x[b, 1], x[b, 2], x[c, 0], x[c, 1], x[c, 2])  # fmt: skip
         nx = x[i, 0] - u * x[a, 0] - v * x[b, 0] - w * x[c, 0]
@@ -134,7 +152,7 @@ def push_vt(x, old, inverse_mass, pairs, side, gap, most, way, triangles, radius
         else:
             back = -1.0 if across < 0 and (within or gap[p] < 0) else 1.0
             nx, ny, nz, apart = back * nx / apart, back * ny / apart, back * nz / apart, back * apart
-        deep = _wanted(thick, gap[p], age, thick) - apart
+        deep = _wanted(thick, gap[p], now - born[p], thick) - apart
         if deep <= 0:
             continue
         wi, wa, wb, wc = inverse_mass[i], inverse_mass[a], inverse_mass[b], inverse_mass[c]
@@ -170,14 +188,13 @@ def push_vt(x, old, inverse_mass, pairs, side, gap, most, way, triangles, radius
 
 
 @single
-def push_ee(x, old, inverse_mass, pairs, side, gap, most, way, edges, sort, radius, rub, age, slack):
+def push_ee(x, old, inverse_mass, watched, edges, sort, radius, rub, now):
     """Push edges apart; returns how many had gone through each other."""
+    pairs, side, gap, most, born = watched.at, watched.side, watched.gap, watched.most, watched.born
     through = 0
     for p in range(len(pairs)):
         a, b, c, d = edges[pairs[p, 0], 0], edges[pairs[p, 0], 1], edges[pairs[p, 1], 0], edges[pairs[p, 1], 1]
         thick = min(radius[a] + radius[c], most[p])
-        if gap[p] - way[p] - slack > thick:
-            continue
         s, t, within = edge_edge(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
                                  x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
         if not within and sort[c] != ROUND:  # a capsule has no triangles that would tell
@@ -192,7 +209,7 @@ def push_ee(x, old, inverse_mass, pairs, side, gap, most, way, edges, sort, radi
         else:
             back = -1.0 if across < 0 else 1.0
             nx, ny, nz, apart = back * nx / apart, back * ny / apart, back * nz / apart, back * apart
-        deep = _wanted(thick, gap[p], age, thick) - apart
+        deep = _wanted(thick, gap[p], now - born[p], thick) - apart
         if deep <= 0:
             continue
         wa, wb, wc, wd = inverse_mass[a], inverse_mass[b], inverse_mass[c], inverse_mass[d]

@@ -26,6 +26,7 @@ class Tree(NamedTuple):
     a narrow cone keeps from meeting themselves; roots (o,) of each owner, -1 where it has nothing
     Of each leaf k the rows starts[k] to starts[k + 1] of: corners (all points of its triangles), points, edges and
     triangles (those that it owns; every element has one owner); beside (leaves that share a point with it)
+    point_leaf, edge_leaf, triangle_leaf -- which leaf owns each
     """
 
     child: np.ndarray
@@ -43,6 +44,9 @@ class Tree(NamedTuple):
     triangles: np.ndarray
     beside_starts: np.ndarray
     beside: np.ndarray
+    point_leaf: np.ndarray
+    edge_leaf: np.ndarray
+    triangle_leaf: np.ndarray
 
     @classmethod
     def of(cls, at: np.ndarray, triangles: np.ndarray, edges: np.ndarray, owner: np.ndarray) -> "Tree":
@@ -68,6 +72,8 @@ class Tree(NamedTuple):
         pairs = np.unique(np.stack([flat_leaf, flat], axis=1), axis=0)
         corner_starts, corners = rows(pairs[:, 0], pairs[:, 1])
         points, first = np.unique(pairs[:, 1], return_index=True)
+        point_leaf = np.zeros(len(at), np.int64)
+        point_leaf[points] = pairs[first, 0]
         point_starts, points = rows(pairs[first, 0], points)
         edge_leaf = np.full(len(edges), len(leaves))
         code = edges[:, 0].astype(np.int64) * len(at) + edges[:, 1]
@@ -83,7 +89,8 @@ class Tree(NamedTuple):
         whole = _connected(primitives, order, spans, len(at)) & ~_cut_into(at, triangles, order, spans)
         return cls(
             child, leaf, np.flatnonzero(child[:, 0] < 0), whole, roots, corner_starts, corners, point_starts, points,
-            edge_starts, edge_rows, triangle_starts, triangle_rows, beside_starts, beside,
+            edge_starts, edge_rows, triangle_starts, triangle_rows, beside_starts, beside, point_leaf, edge_leaf,
+            of_leaf[: len(triangles)].copy(),
         )  # fmt: skip
 
 
@@ -229,36 +236,52 @@ def _deepest(points, edge) -> float:
 # --- fitted to where things are ---
 
 
-@threaded
-def fit(tree, x, u, triangles):
-    """(first (n, 6) m boxes of each node, last (n, 6) m after their ways u (N, 3) m, cones (n, 4) axis and rad).
+class Fitted(NamedTuple):
+    """A tree as things lie. first, last (n, 6) m boxes of each node at both ends of the ways; cones (n, 4) axis and
+    rad, pi wide where there is no normal."""
 
-    A cone is pi wide where it has no normal.
-    """
-    nodes, leaves = len(tree.child), len(tree.leaves)
-    first, last, cones = np.empty((nodes, 6)), np.empty((nodes, 6)), np.empty((nodes, 4))
-    parts = (leaves + PART - 1) // PART
-    for part in prange(parts):
-        _fit_leaves(
-            tree, x, u, triangles, np.int64(part * PART), np.int64(min((part + 1) * PART, leaves)), first, last, cones
-        )
-    for node in range(nodes - 1, -1, -1):
-        a, b = tree.child[node, 0], tree.child[node, 1]
-        if a >= 0:
-            for j in range(3):
-                first[node, j], first[node, 3 + j] = (
-                    min(first[a, j], first[b, j]),
-                    max(first[a, 3 + j], first[b, 3 + j]),
-                )
-                last[node, j], last[node, 3 + j] = min(last[a, j], last[b, j]), max(last[a, 3 + j], last[b, 3 + j])
-            _join(cones[a], cones[b], cones[node])
-    return first, last, cones
+    first: np.ndarray
+    last: np.ndarray
+    cones: np.ndarray
 
 
 @single
-def _fit_leaves(tree, x, u, triangles, begin, end, first, last, cones):
+def unfitted(tree):
+    count = len(tree.child)
+    return Fitted(np.empty((count, 6)), np.empty((count, 6)), np.empty((count, 4)))
+
+
+@threaded
+def fit(tree, fitted, x, u, triangles, leaves):
+    """Fit the nodes above `leaves` (l,) bool, and those, to points x (N, 3) m that go u (N, 3) m; the others end where
+    their ways ended. Returns (n,) bool, which were fitted."""
+    first, last, cones, child = fitted.first, fitted.last, fitted.cones, tree.child
+    parts = (len(leaves) + PART - 1) // PART
+    for part in prange(parts):
+        begin, end = np.int64(part * PART), np.int64(min((part + 1) * PART, len(leaves)))
+        _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones)
+    nodes = np.zeros(len(child), np.bool_)
+    for node in range(len(child) - 1, -1, -1):
+        a, b = child[node, 0], child[node, 1]
+        if a < 0:
+            nodes[node] = leaves[tree.leaf[node]]
+            continue
+        nodes[node] = nodes[a] or nodes[b]
+        for j in range(3):
+            first[node, j], first[node, 3 + j] = min(first[a, j], first[b, j]), max(first[a, 3 + j], first[b, 3 + j])
+            last[node, j], last[node, 3 + j] = min(last[a, j], last[b, j]), max(last[a, 3 + j], last[b, 3 + j])
+        if nodes[node]:
+            _join(cones[a], cones[b], cones[node])
+    return nodes
+
+
+@single
+def _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones):
     for k in range(begin, end):
         node = tree.leaves[k]
+        if not leaves[k]:
+            first[node] = last[node]
+            continue
         for j in range(3):
             a, b, c, d = np.inf, -np.inf, np.inf, -np.inf
             for q in range(tree.corner_starts[k], tree.corner_starts[k + 1]):

@@ -1,0 +1,175 @@
+"""A small step of all that touches: what is near is watched, and pushed apart.
+
+What is near is looked for along the ways that all went, with a margin. A point that strays from its way by more than
+half of it is looked at again, with all in the patches that it is a corner of; the rest of what is watched stays. So
+no two elements pass each other unseen, however fast they are, and what moves little is hardly looked for.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+
+from .find import most_ee, most_vt, near
+from .respond import Pairs, inside_out, push_ee, push_planes, push_vt, sides_ee, sides_vt
+from .soup import SOLID
+from .tree import Fitted, unfitted
+
+PASSES = 2  # without anything through
+MOST_PASSES = 24  # while something is through
+MOST_LOOKS = 3  # in a small step
+MARGIN = 0.15  # of an edge: how much nearer than touching is looked
+NOWHERE = 1e9  # m
+single = njit(cache=True, nogil=True, error_model="numpy")
+
+
+class Watch(NamedTuple):
+    """at, way (N, 3) m where all was when it was last looked at, and how far it was thought to go; fitted -- the tree
+    then; vt of points and triangles, by point; ee of edges."""
+
+    at: np.ndarray
+    way: np.ndarray
+    fitted: Fitted
+    vt: Pairs
+    ee: Pairs
+
+
+@single
+def unwatched(count, tree):
+    at, way = np.full((count, 3), NOWHERE), np.zeros((count, 3))
+    return Watch(at, way, unfitted(tree), _pairs(np.zeros((0, 2), np.int32)), _pairs(np.zeros((0, 2), np.int32)))
+
+
+@single
+def _pairs(at):
+    count = len(at)
+    return Pairs(at, np.zeros((count, 3)), np.zeros(count), np.zeros(count), np.zeros(count))
+
+
+@single
+def part(x, start, inverse_mass, watch, soup, tree, radius, planes, t0, t, before, now):
+    """Part all that came too near on its way from `start` to x (N, 3) m, which is moved.
+
+    t0, t -- the share of the frame at which the step began, and ends; before, now -- s the same
+    Returns (watch, how often it was looked, pairs that are still through).
+    """
+    cloth, rub, margin = soup.cloth, soup.rub, MARGIN * soup.edge
+    for i in range(len(x)):  # what was thought to go has gone
+        for j in range(3):
+            watch.at[i, j] += watch.way[i, j]
+            watch.way[i, j] = 0.0
+    # what touched before most likely does so again: when it is pushed first, less strays from its way later
+    push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0)
+    push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now)
+    push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now)
+    looks, clean, through = 0, 0, 0
+    for _ in range(MOST_PASSES):
+        if looks < MOST_LOOKS:
+            strayed = _strayed(x, watch, 0.5 * margin)
+            if strayed.any():
+                watch = look(x, start, strayed, watch, margin, soup, tree, radius, before)
+                looks += 1
+        push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0)
+        through = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now)
+        through += push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now)
+        clean = clean + 1 if through == 0 else 0
+        # a push may put through what came before it in the same pass: only a second clean one tells
+        if clean >= PASSES and (looks == MOST_LOOKS or not _strayed(x, watch, 0.5 * margin).any()):
+            break
+    return watch, looks, through
+
+
+@single
+def _strayed(x, watch, far):
+    """(N,) bool, what is off its way by more than `far` m."""
+    found = np.empty(len(x), np.bool_)
+    for i in range(len(x)):
+        d = 0.0
+        for j in range(3):
+            d += (x[i, j] - watch.at[i, j] - watch.way[i, j]) ** 2
+        found[i] = d > far * far
+    return found
+
+
+@single
+def look(x, start, strayed, watch, margin, soup, tree, radius, now):
+    """Look again at what strayed; returns the new watch. now -- s when the step began"""
+    for i in range(len(x)):
+        if strayed[i]:
+            for j in range(3):
+                watch.at[i, j], watch.way[i, j] = start[i, j], x[i, j] - start[i, j]
+    leaves = np.zeros(len(tree.leaves), np.bool_)
+    for k in range(len(leaves)):
+        for q in range(tree.corner_starts[k], tree.corner_starts[k + 1]):
+            leaves[k] |= strayed[tree.corners[q]]
+    points, sides = near(watch.at, watch.way, margin, soup, tree, watch.fitted, leaves, radius)
+
+    kept = np.empty(len(watch.vt.at), np.bool_)
+    for p in range(len(kept)):
+        kept[p] = not (leaves[tree.point_leaf[watch.vt.at[p, 0]]] or leaves[tree.triangle_leaf[watch.vt.at[p, 1]]])
+    vt, which = _by_point(*_merged(watch.vt, kept, points), len(x))
+    _with_their_solids(vt, which, soup.triangles, soup.sort)
+    sides_vt(start, vt, which, soup.triangles)
+    inside_out(start, vt, which, soup.triangles, soup.sort)
+    vt.most[which] = most_vt(soup.rest, vt.at[which], soup.triangles, soup.owner)
+
+    kept = np.empty(len(watch.ee.at), np.bool_)
+    for p in range(len(kept)):
+        kept[p] = not (leaves[tree.edge_leaf[watch.ee.at[p, 0]]] or leaves[tree.edge_leaf[watch.ee.at[p, 1]]])
+    ee, new = _merged(watch.ee, kept, sides)
+    sides_ee(start, ee, new, soup.edges)
+    ee.most[new] = most_ee(soup.rest, ee.at[new], soup.edges, soup.owner)
+    vt.born[which], ee.born[new] = now, now
+    return Watch(watch.at, watch.way, watch.fitted, vt, ee)
+
+
+@single
+def _merged(watched, kept, found):
+    """(those of `watched` that are kept and all that were found, (p,) bool which are new)."""
+    old, count = kept.sum(), kept.sum() + len(found)
+    pairs, new, at = _pairs(np.empty((count, 2), np.int32)), np.zeros(count, np.bool_), 0
+    for p in range(len(kept)):
+        if kept[p]:
+            _copy(watched, p, pairs, at)
+            at += 1
+    pairs.at[old:] = found
+    new[old:] = True
+    return pairs, new
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _copy(pairs, p, to, q):
+    to.at[q, 0], to.at[q, 1] = pairs.at[p, 0], pairs.at[p, 1]
+    to.side[q, 0], to.side[q, 1], to.side[q, 2] = pairs.side[p, 0], pairs.side[p, 1], pairs.side[p, 2]
+    to.gap[q], to.most[q], to.born[q] = pairs.gap[p], pairs.most[p], pairs.born[p]
+
+
+@single
+def _by_point(pairs, new, count):
+    """Both in the order of the points; those of a point in the order that they had."""
+    starts = np.zeros(count + 1, np.int64)
+    for p in range(len(new)):
+        starts[pairs.at[p, 0] + 1] += 1
+    for i in range(count):
+        starts[i + 1] += starts[i]
+    sorted_pairs, sorted_new = _pairs(np.empty_like(pairs.at)), np.empty_like(new)
+    for p in range(len(new)):
+        q = starts[pairs.at[p, 0]]
+        _copy(pairs, p, sorted_pairs, q)
+        sorted_new[q] = new[p]
+        starts[pairs.at[p, 0]] += 1
+    return sorted_pairs, sorted_new
+
+
+@single
+def _with_their_solids(vt, which, triangles, sort):
+    """Add to `which` are new all pairs of their points with closed meshes: only together they tell inside from out."""
+    p = 0
+    while p < len(which):
+        i, last, any_new = vt.at[p, 0], p, False
+        while last < len(which) and vt.at[last, 0] == i:
+            any_new |= which[last] and sort[triangles[vt.at[last, 1], 0]] == SOLID
+            last += 1
+        for q in range(p, last):
+            which[q] |= any_new and sort[triangles[vt.at[q, 1], 0]] == SOLID
+        p = last
