@@ -102,7 +102,8 @@ def _skeleton(scene: Scene):
         do.link(scene, rib.id, "turn_x", runner.id, "y", span=(-RUN, 0.0), to=(FOLDED, 0.0))
     for at, y in ((-40, 0.0), (-8, -RUN), (OPENS[0], -RUN), (OPENS[1], 0.0), (FOLDS[0], 0.0), (FOLDS[1], -RUN)):
         do.set_key(scene, runner.id, "y", at, y)
-    values = {"stiffness": 14.0, "tip_stiffness": 1.0, "mass": 0.2, "width": 0.16, "ratio": 0.12}  # with the silk they carry
+    # with the silk that they carry
+    values = {"stiffness": 14.0, "tip_stiffness": 1.0, "mass": 0.2, "width": 0.16, "ratio": 0.12}
     do.add_layer(scene, made.id, "stems", "Ribs in the wind", values)
     return scene.doc.find(made.id)
 

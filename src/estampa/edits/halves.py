@@ -32,9 +32,7 @@ def cut_off(scene: Scene, subject_id: str, map_id: str) -> Thing:
             "edges parts it.",
             "Give the part that stays the weight 1 and the other 0.",
         )
-    bound = next((l for l in subject.stack if l.bind is not None), None)
-    if bound is not None:
-        raise EstampaError(subject.name, f"has “{bound.name}”, which is bound to the whole of it.", "Cut it off before it is bound.")
+    _refuse_bound(subject)
     name = Names(scene.doc).plain(f"{subject.name}, rest")
     stays, rest = (_only(scene, subject, mesh, own) for own in (kept, ~kept))
     rest = rest.with_(id=new_id(), name=name, stack=())
@@ -43,6 +41,15 @@ def cut_off(scene: Scene, subject_id: str, map_id: str) -> Thing:
     things[at : at + 1] = [stays, rest]
     scene.apply(f"Cut off {name}", scene.doc.with_(things=tuple(things)))
     return rest
+
+
+def _refuse_bound(subject: Thing) -> None:
+    bound = next((l for l in subject.stack if l.bind is not None), None)
+    if bound is not None:
+        raise EstampaError(
+            subject.name, f"has “{bound.name}”, which is bound to its vertices as they are.",
+            "Do this before it is bound, or remove that layer and bind again.",
+        )  # fmt: skip
 
 
 def _only(scene, subject, mesh, faces) -> Thing:
@@ -74,9 +81,7 @@ def add_mirrored(scene: Scene, subject_id: str, axis: str = "x", later: float = 
     """
     subject = thing_named(scene, subject_id)
     mesh, put, get = scene.mesh(subject.mesh), scene.arrays.put, scene.arrays.get
-    bound = next((l for l in subject.stack if l.bind is not None), None)
-    if bound is not None:
-        raise EstampaError(subject.name, f"has “{bound.name}”, which is bound to its vertices.", "Mirror it before it is bound.")
+    _refuse_bound(subject)
     a, n = "xyz".index(axis), mesh.count
     seam = np.abs(mesh.points[:, a]) <= SEAM * float(mesh.size.max())
     fresh = np.flatnonzero(~seam)  # vertices of which there will be two
@@ -92,12 +97,15 @@ def add_mirrored(scene: Scene, subject_id: str, axis: str = "x", later: float = 
 
     starts = np.cumsum(mesh.face_counts) - mesh.face_counts
     face = np.repeat(np.arange(len(mesh.face_counts)), mesh.face_counts)
-    back = starts[face] + mesh.face_counts[face] - 1 - (np.arange(len(face)) - starts[face])  # each face the other way round
+    # each face the other way round
+    back = starts[face] + mesh.face_counts[face] - 1 - (np.arange(len(face)) - starts[face])
+    turned = {name: values[back] * (flip if name == "normal" else 1) for name, values in mesh.corners.items()}
     twice = lambda values: None if values is None else np.concatenate([values, values])
     made = Mesh(
-        shape(mesh.points), twice(mesh.face_counts), np.concatenate([mesh.face_indices, other[mesh.face_indices[back]]]),
+        shape(mesh.points), twice(mesh.face_counts),
+        np.concatenate([mesh.face_indices, other[mesh.face_indices[back]]]),
         None if mesh.uv is None else both(mesh.uv), mesh.materials, twice(mesh.face_materials), None,
-        {name: np.concatenate([values, values[back] * (flip if name == "normal" else 1)]) for name, values in mesh.corners.items()},
+        {name: np.concatenate([values, turned[name]]) for name, values in mesh.corners.items()},
     )  # fmt: skip
     first, second = np.ones(made.count, np.float32), np.ones(made.count, np.float32)
     first[n:], second[:n] = 0, np.where(seam, 1, 0)
@@ -122,4 +130,4 @@ def add_mirrored(scene: Scene, subject_id: str, axis: str = "x", later: float = 
 
 
 def _later(curve: Curve, frames: float) -> Curve:
-    return curve.with_(keys=tuple(k.with_(frame=k.frame + frames) for k in curve.keys))
+    return curve.model_copy(update={"keys": tuple(k.with_(frame=k.frame + frames) for k in curve.keys)})

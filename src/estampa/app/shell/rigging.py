@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QFileDialog
 from ... import edits as do
 from ...baking import bodies
 from ...baking.reduce import Tolerance
-from ...edits import cloth, rig
+from ...edits import cloth, halves, rig
 from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES, read_mesh
 from ...kinds.channels import choice, number, whole
@@ -158,6 +158,29 @@ class Rigging:
 
         text = f"{subject.name} is held where its mesh runs along the joints: a map is made, and put on its cloth."
         self._open("Hold along joints", text, fields, run)
+
+    def cut_off(self):
+        """Part the selected subject along the edges where one of its maps ends."""
+        s, subject = self.session, self._subject()
+        maps = {m.id: m.name for m in subject.maps}
+        if not maps:
+            cure = "Make one of what is to stay: 1 there, 0 elsewhere (Ctrl+M)."
+            raise EstampaError(subject.name, "has no weight map to be cut along.", cure)
+        stays = "Faces that have half of it or more stay; the others are cut off."
+        fields = {"map": choice(next(iter(maps)), stays, maps, title="Along map")}
+        text = f"{subject.name} is parted along a row of edges. What is cut off becomes a subject of its own."
+        self._open("Cut off", text, fields, lambda map: s.selection.select(halves.cut_off(s.scene, subject.id, map).id))
+
+    def add_mirrored(self):
+        """The other half of the selected subject."""
+        s, subject = self.session, self._subject()
+        fields = {
+            "axis": choice("x", "The mirror stands where it is 0.", {a: a.upper() for a in "xyz"}, title="Across"),
+            "later": number(0, "How much later it follows the keys of the morphs.", unit="frames", soft=(-24, 24)),
+        }  # fmt: skip
+        text = f"The mirrored half of {subject.name} is welded to it where it lies on the mirror."
+        run = lambda axis, later: halves.add_mirrored(s.scene, subject.id, axis, later)
+        self._open("Mirrored half", text, fields, run)
 
     def import_target(self, path: str | None = None):
         s, subject = self.session, self._subject()

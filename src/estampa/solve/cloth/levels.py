@@ -16,7 +16,7 @@ from scipy.sparse import coo_matrix, csr_matrix, identity
 FEWEST = 12  # vertices of the coarsest sheet, about
 PARENTS = 4
 MOST_LEVELS = 6
-RINGS, CLOSE_SWEEPS = 20, 8  # around what is held
+RINGS, CLOSE_SWEEPS = 12, 8  # around what is held
 SWEEPS = 2  # there and back, over each level in each small step
 
 
@@ -34,13 +34,15 @@ class Levels(NamedTuple):
     parents: np.ndarray
     share: np.ndarray
     given: np.ndarray
-    close: np.ndarray  # (c, 2) edges near what is held, where little cloth bears much
+    close: np.ndarray  # (c, 2) edges near what is held, where little cloth bears much, and beside free borders
     close_rest: np.ndarray  # (c,) m
 
     @classmethod
-    def of(cls, points: np.ndarray, normals: np.ndarray, edges: np.ndarray, held: np.ndarray | None = None) -> "Levels":
-        """From points (n, 3) m at rest, their normals (n, 3), edges (e, 2) and which are held (n,)."""
-        held = np.zeros(len(points), bool) if held is None else held
+    def of(cls, points, normals, edges, held=None, border=None) -> "Levels":
+        """From points (n, 3) m at rest, their normals (n, 3), edges (e, 2), which are held and which lie on a border
+        (n,)."""
+        none = np.zeros(len(points), bool)
+        held, border = (none if given is None else given for given in (held, border))
         every, below = np.arange(len(points)), _graph(edges, len(points))
         found = []
         while len(every) > FEWEST and len(found) < MOST_LEVELS:
@@ -55,7 +57,7 @@ class Levels(NamedTuple):
         stack = lambda k, shape, kind: np.concatenate([np.zeros(shape, kind), *(f[k] for f in found)]).astype(kind)
         return cls(stack(0, (0, 2), np.int64), stack(1, (0,), np.float64), counts(0), stack(2, (0,), np.int64),
                    stack(3, (0, PARENTS), np.int64), stack(4, (0, PARENTS), np.float64), counts(2), *_close(points,
-                   edges, held))  # fmt: skip
+                   edges, held, border))  # fmt: skip
 
     @classmethod
     def none(cls) -> "Levels":
@@ -77,9 +79,10 @@ def _steps(graph: csr_matrix, count: int) -> csr_matrix:
     return found.tocsr()
 
 
-def _close(points, edges, held) -> tuple[np.ndarray, np.ndarray]:
-    """(edges within a few rings of what is held, the farthest first; their lengths at rest)."""
-    ring = np.where(held, 0, RINGS + 1)
+def _close(points, edges, held, border) -> tuple[np.ndarray, np.ndarray]:
+    """(edges within a few rings of what is held, the farthest first, and beside borders, which lash about; their
+    lengths at rest)."""
+    ring = np.where(held, 0, np.where(border, RINGS - 1, RINGS + 1))
     for k in range(RINGS):
         for a, b in (edges.T, edges[:, ::-1].T):
             np.minimum.at(ring, b, np.where(ring[a] == k, k + 1, RINGS + 1))
@@ -159,6 +162,7 @@ def hold_close(x, inverse_mass, levels, most):
     one pass over the mesh is too few."""
     count, most2 = len(levels.close_rest), most * most
     for sweep in range(CLOSE_SWEEPS):
+        all_hold = True
         for q in range(count):
             k = q if sweep % 2 == 0 else count - 1 - q
             i, j, rest = levels.close[k, 0], levels.close[k, 1], levels.close_rest[k]
@@ -167,6 +171,7 @@ def hold_close(x, inverse_mass, levels, most):
             d2 = dx * dx + dy * dy + dz * dz
             if d2 <= most2 * rest * rest or wi + wj == 0:
                 continue
+            all_hold = False
             d = np.sqrt(d2)
             s = (d - most * rest) / (d * (wi + wj))
             wi, wj = s * wi, s * wj
@@ -176,6 +181,8 @@ def hold_close(x, inverse_mass, levels, most):
             x[j, 0] -= wj * dx
             x[j, 1] -= wj * dy
             x[j, 2] -= wj * dz
+        if all_hold:
+            break
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -17,7 +17,7 @@ from .tree import Fitted, unfitted
 
 PASSES = 2  # without anything through
 MOST_PASSES = 24  # while something is through
-MOST_LOOKS = 3  # in a small step
+MOST_LOOKS = 8  # in a small step
 MARGIN = 0.15  # of an edge: how much nearer than touching is looked
 NOWHERE = 1e9  # m
 single = njit(cache=True, nogil=True, error_model="numpy")
