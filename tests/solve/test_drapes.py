@@ -53,7 +53,8 @@ def test_a_curtain_is_drawn_along_its_rail(store):
     do.add_layer(scene, curtain.id, "hold_to", "On the rail", {"to": "path", "path": rail.id, "map": maps[0].id})
     do.add_layer(scene, curtain.id, "hold_to", "Drawn", {"grip": hand.id, "map": maps[1].id})
     toward = do.add_thing(scene, "grip", "Draught")
-    do.add_thing(scene, "wind", values={"grip": toward.id, "speed": 1.0, "gustiness": 0.5})  # so that it knows which way
+    # so that folds know which way
+    do.add_thing(scene, "wind", values={"grip": toward.id, "speed": 1.0, "gustiness": 0.5})
     frames = played(scene, store, "Curtain")
     for points, *_ in list(frames.values())[::4]:
         assert crossings(points, mesh) == 0

@@ -16,7 +16,7 @@ from ..scene.scene import Scene
 SILKS = ("Persimmon silk", (0.72, 0.24, 0.10)), ("Bone silk", (0.80, 0.70, 0.52))
 BAMBOO, LACQUER = ("Bamboo", (0.46, 0.33, 0.16)), ("Lacquer", (0.10, 0.05, 0.05))
 RIBS, ACROSS, DOWN = 8, 8, 18  # ribs; quads across a panel and along it
-HIGH, INNER, OUTER, DROOP = 1.6, 0.05, 0.62, 0.30  # m, m from the shaft, m, rad below level when it is open
+HIGH, INNER, OUTER, DROOP = 1.6, 0.08, 0.62, 0.30  # m, m from the shaft, m, rad below level when it is open
 FOLDED, RUN = 1.14, 0.34  # rad that ribs turn down, m that the runner goes
 OPENS, GUST, FOLDS, LAST = (10, 20), (54, 62, 84, 92), (112, 134), 156
 
@@ -68,11 +68,12 @@ def frame() -> tuple[Mesh, np.ndarray]:
 
 def stand() -> Mesh:
     shaft = tube(np.array([[0, 0.0, 0], [0, HIGH + 0.09, 0]]), np.full(2, 0.016), 12)
-    tip = tube(np.array([[0, HIGH, 0], [0, HIGH + 0.02, 0], [0, HIGH + 0.06, 0]]), np.array([0.05, 0.045, 0.02]), 16)
+    tip = tube(np.array([[0, HIGH, 0], [0, HIGH + 0.02, 0], [0, HIGH + 0.06, 0]]), np.array([0.085, 0.07, 0.02]), 16)
     foot = disc(0.26, 3, 24)
     foot = joined([foot.with_points(foot.points + [0, 0.06, 0]), tube([[0, 0, 0], [0, 0.06, 0]], [0.26, 0.26], 24)])
     table = [box([-0.42, 0.46, -0.3], [0.42, 0.49, 0.3])]
-    table += [box([x - 0.025, 0, z - 0.025], [x + 0.025, 0.46, z + 0.025]) for x in (-0.37, 0.37) for z in (-0.25, 0.25)]
+    legs = [(x, z) for x in (-0.37, 0.37) for z in (-0.25, 0.25)]
+    table += [box([x - 0.025, 0, z - 0.025], [x + 0.025, 0.46, z + 0.025]) for x, z in legs]
     boards = [box([-1.2 + 0.3 * k, -0.05, -1.0], [-0.93 + 0.3 * k, 0.0, 1.0]) for k in range(9)]
     wood = coloured(joined([shaft, *table, *boards]), *BAMBOO)
     return joined([wood, coloured(joined([tip, foot]), *LACQUER)])
@@ -103,7 +104,7 @@ def _skeleton(scene: Scene):
     for at, y in ((-40, 0.0), (-8, -RUN), (OPENS[0], -RUN), (OPENS[1], 0.0), (FOLDS[0], 0.0), (FOLDS[1], -RUN)):
         do.set_key(scene, runner.id, "y", at, y)
     # with the silk that they carry
-    values = {"stiffness": 14.0, "tip_stiffness": 1.0, "mass": 0.2, "width": 0.16, "ratio": 0.12}
+    values = {"stiffness": 36.0, "tip_stiffness": 1.0, "mass": 0.2, "width": 0.16, "ratio": 0.12}
     do.add_layer(scene, made.id, "stems", "Ribs in the wind", values)
     return scene.doc.find(made.id)
 
@@ -116,16 +117,20 @@ def build() -> Scene:
     for mesh, own, name in ((*frame(), "Ribs"), (silk, shares, "Silk")):
         subject = do.add_mesh(scene, mesh, name)
         joints.put_skin(scene, subject.id, rig.id, np.hstack([np.zeros((len(own), 1)), own]))
-    held = cloth.hold_along_joints(scene, subject.id, rig.id)
+    held = cloth.hold_along_joints(scene, subject.id, rig.id, width=0.002)
     do.set_values(scene, held.id, {
         "density": 0.09, "warp": 1500.0, "weft": 1500.0, "shear": 150.0, "bend": 5e-6, "damping": 1.0, "itself": True,
-        "thickness": 0.002,
+        "thickness": 0.0015,
     })  # fmt: skip
     do.rename(scene, held.id, "Oiled silk")
     do.add_layer(scene, subject.id, "tension", "Drawn tight", {"warp": 1.0, "weft": 0.995})
     do.add_thing(scene, "gravity", "Gravity")
-    toward = do.add_thing(scene, "grip", "Wind off the sea", {"x": -0.7, "y": 1.1, "z": -0.9, "turn_x": -0.55, "turn_y": 0.6, "size": 0.4})
-    wind = do.add_thing(scene, "wind", "Gust", {"grip": toward.id, "gustiness": 0.3, "turbulence": 0.25})
+    toward = do.add_thing(scene, "grip", "Wind off the sea", {
+        "x": -0.7, "y": 1.1, "z": -0.9, "turn_x": -0.55, "turn_y": 0.6, "size": 0.4,
+    })  # fmt: skip
+    wind = do.add_thing(scene, "wind", "Gust", {
+        "grip": toward.id, "gustiness": 0.3, "gust_length": 20.0, "turbulence": 0.06,
+    })  # fmt: skip
     for at, speed in zip((1, *GUST), (1.0, 1.0, 11.0, 9.0, 1.0), strict=True):
         do.set_key(scene, wind.id, "speed", at, speed)
     do.add_thing(scene, "collider", "Shaft", {"shape": "capsule", "radius": 0.016, "reach": 0.75, "y": 0.85})

@@ -60,6 +60,7 @@ class Sheet(QWidget):
         session.doc_changed.connect(lambda *_: self.refresh())
         session.replaced.connect(self.refresh)
         session.player.frame_changed.connect(self.refresh)
+        session.work.lanes_changed.connect(self.refresh)
         self.refresh()
 
     @property
@@ -90,9 +91,7 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        told = self.session.player.frame if thing and thing.declared and _tells(thing) else None
-        solved = self.session.work.lanes.get(thing.id) if told is not None else None
-        told = (told, solved is not None and solved.state is not None and solved.state.done)
+        told = self._told(thing) if thing and thing.declared and _tells(thing) else None
         wanted = (thing.id, thing.kind, thing.adopted, told, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
@@ -100,6 +99,16 @@ class Sheet(QWidget):
         self._head.refresh()
         for row in self._rows:
             row.refresh()
+
+    def _told(self, thing) -> tuple:
+        """What decides the facts of a solved frame: which frame, what it was solved from, and whether it is there."""
+        s = self.session
+        runs = s.work.evaluator("window").runs
+        try:
+            run = next((r for r in runs.every() if r.id == thing.id), None)
+            return s.player.frame, run and (key := runs.key(run, s.player.frame)), run and runs.evaluator.store.has(key)
+        except EstampaError as err:
+            return s.player.frame, str(err)
 
     @staticmethod
     def _channels_of(thing):

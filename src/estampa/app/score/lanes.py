@@ -135,7 +135,7 @@ class Lanes(Guarded, TimeAxis):
                     painter.drawPolygon(shape)
         words = _awake_in_words(lane.reach) if lane.awake else _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
-            self._draw_band(painter, box, lane.state, frames)
+            self._draw_band(painter, box, lane.state, frames, _is_draft(thing))
         painter.setPen(QColor(ink.soft))
         painter.setFont(theme.type_face(8.5))
         here = QRectF(self.width() - RIGHT + 8, box.top(), RIGHT - 10, min(box.height(), ROW) - 2)
@@ -155,7 +155,8 @@ class Lanes(Guarded, TimeAxis):
         painter.setPen(QColor(theme.ink.accent))
         painter.drawText(place.adjusted(4, 0, 0, 0), Qt.AlignVCenter, text)
 
-    def _draw_band(self, painter, box, state, frames):
+    def _draw_band(self, painter, box, state, frames, draft):
+        """What is solved, and what is stale; a draft is drawn lighter and says so, since it is not for delivering."""
         ink = theme.ink
         y = box.top() + min(box.height(), ROW) - BAND - 1
         wide = max(self.x_of(frames[0] + 1) - self.x_of(frames[0]), 1)
@@ -169,17 +170,19 @@ class Lanes(Guarded, TimeAxis):
             kind = state.states[part[0]]
             span = QRectF(self.x_of(frames[part[0]]) - wide / 2, y, (len(part)) * wide, BAND - 1)
             if kind == SOLVED:
-                painter.fillRect(span, QColor(ink.good))
+                painter.fillRect(span, QBrush(QColor(ink.good), Qt.Dense5Pattern if draft else Qt.SolidPattern))
             elif kind == STALE:
                 pale = QColor(ink.accent)
                 pale.setAlpha(70)
                 painter.fillRect(span, pale)
                 painter.fillRect(span, QBrush(QColor(ink.accent), Qt.BDiagPattern))
-        if state.why:
+        words = [f"stale: {state.why}"] if state.why else []
+        words += ["draft"] if draft and (state.states == SOLVED).any() else []
+        if words:
             painter.setPen(QColor(ink.accent))
             painter.setFont(theme.type_face(8.5, bold=True))
             text = painter.fontMetrics().elidedText(
-                f"stale: {state.why}", Qt.ElideRight, self.width() - LEFT - RIGHT - 10
+                " · ".join(words), Qt.ElideRight, self.width() - LEFT - RIGHT - 10
             )
             place = QRectF(LEFT + 4, box.top() + 1, painter.fontMetrics().horizontalAdvance(text) + 8, 15)
             paper = QColor(ink.sheet)
@@ -375,6 +378,11 @@ class Lanes(Guarded, TimeAxis):
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(lines), self) if lines else QToolTip.hideText()
+
+
+def _is_draft(thing) -> bool:
+    """Whether a solver was told that its frames are for looking only."""
+    return "quality" in thing.declared.channels and thing.constant("quality") == "draft"
 
 
 def _awake_in_words(share) -> str:

@@ -113,7 +113,7 @@ def _table(w, s, files):
         ("keep_as_rest", "Rig", "Keep this shape as rest", "Ctrl+Alt+R", "cloth", "The shape at this frame becomes the one in which the selected cloth rests", w.rigging.keep_as_rest),
         ("hold_along", "Rig", "Hold along joints…", "Ctrl+Alt+J", "hold_to", "The selected cloth is held where its mesh runs along the joints of a skeleton", w.rigging.hold_along),
         ("cut_off", "Rig", "Cut off along a map…", "Ctrl+Alt+C", "cut", "Part the selected subject along the edges where a weight map ends; what is cut off becomes a subject of its own", w.rigging.cut_off),
-        ("add_mirrored", "Rig", "Mirrored half…", "Ctrl+Alt+H", "compare", "The other half of the selected mesh across its own middle, welded, with its morphs a little later", w.rigging.add_mirrored),
+        ("mirrored_half", "Rig", "Mirrored half…", "Ctrl+Alt+H", "compare", "The other half of the selected mesh across its own middle, welded, with its morphs a little later", w.rigging.mirrored_half),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
         ("split", "Rig", "Split into subjects", "Ctrl+Alt+S", "piece_nodes", "Each island of the selected subject becomes a subject of its own", w.rigging.split),
         ("bake_bodies", "Rig", "Bake bodies to keys…", "Ctrl+Alt+K", "bake", "The selected bodies, or all of them, become keys on their subjects", w.rigging.bake_bodies),

@@ -171,7 +171,7 @@ class Rigging:
         text = f"{subject.name} is parted along a row of edges. What is cut off becomes a subject of its own."
         self._open("Cut off", text, fields, lambda map: s.selection.select(halves.cut_off(s.scene, subject.id, map).id))
 
-    def add_mirrored(self):
+    def mirrored_half(self):
         """The other half of the selected subject."""
         s, subject = self.session, self._subject()
         fields = {

@@ -376,7 +376,7 @@ def wanted_substeps(v, pull: float, reach: float, step: float, dt: float) -> int
     One step passes a pull on by about a row of vertices, so `rows` of them, `reach` = rows x step metres, stretch too
     far by about rows^2 / 2 x pull x h^2 / reach (docs/solver.md). Never fewer than the channel says.
     """
-    if step <= 0 or reach <= 0 or v.excess >= 1 or v.quality == "draft":
+    if step <= 0 or reach <= 0 or v.excess >= 1:
         return int(v.substeps)
     rows = reach / step
     wanted = dt * np.sqrt(rows**2 * pull / (2 * v.excess * reach))

@@ -1,0 +1,75 @@
+"""Cloth set up by hand: cut off, pressed shape kept as rest, held along joints, mirrored."""
+
+import numpy as np
+from PySide6.QtWidgets import QDialogButtonBox
+
+from estampa import edits as do
+from estampa.edits import joints
+from estampa.geometry.primitives import sheet
+
+
+def answered(user, **values):
+    """Fill in the dialog that is open and run it."""
+    dialog = user.window.rigging.dialog
+    for name, value in values.items():
+        do_it = dialog.editors[name]
+        do_it.setCurrentIndex(do_it.findData(value)) if hasattr(do_it, "findData") else user.type_in(do_it, str(value))
+    box = dialog.findChild(QDialogButtonBox)
+    user.click(next(b for b in box.buttons() if box.buttonRole(b) == QDialogButtonBox.AcceptRole))
+    user.wait()
+
+
+def test_a_sail_is_cut_off_held_along_a_yard_and_mirrored(user):
+    s = user.session
+    mesh = sheet(1, 1, 11, 11)
+    sail = do.add_mesh(s.scene, mesh, "Sail")
+    do.add_map(s.scene, sail.id, (mesh.points[:, 0] < 0.55).astype(float), "Inner")
+    user.select("Sail")
+    user.do("cut_off")
+    answered(user)
+    assert [t.name for t in s.doc.subjects] == ["Sail", "Sail, rest"]
+    assert np.ptp(s.scene.mesh(user.thing("Sail").mesh).points[:, 0]) == 0.5
+    user.do("undo")
+    user.do("redo")
+    user.select("Sail, rest")
+    user.do("remove")
+
+    user.select("Sail")
+    user.do("mirrored_half")
+    answered(user)
+    both = s.scene.mesh(user.thing("Sail").mesh)
+    assert (both.points[:, 0].min(), both.points[:, 0].max()) == (-0.5, 0.5) and both.island_count == 1
+    assert (both.normals()[:, 1] > 0.9).all(), "both halves face up"
+
+    joints.add_skeleton(s.scene, [joints.straight(np.array([-0.5, 0, 0]), np.array([0.5, 0, 0]), 2)], "Yard")
+    user.select("Sail")
+    user.do("hold_along")
+    answered(user)
+    cloth = next(l for l in user.thing("Sail").stack if l.kind == "cloth")
+    held = s.scene.arrays.get(user.thing("Sail").map(cloth.values["pins"]).weights)
+    assert held.sum() == 11, "the row along the yard"
+    do.add_thing(s.scene, "gravity")
+    do.set_range(s.scene, end=12)
+    user.do("solve")
+    user.wait()
+    s.player.go_to(12)
+    user.wait()
+    user.select(cloth.name)
+    user.do("keep_as_rest")
+    target = user.thing("Sail").targets[-1]
+    rest = s.scene.arrays.get(target.points)
+    assert user.thing(cloth.name).values["rest"] == target.id and rest[:, 1].min() < -0.05, "hanging, it rests"
+    user.do("undo")
+    assert not user.thing("Sail").targets, "and back"
+
+
+def test_what_cannot_be_cut_says_why(user):
+    s = user.session
+    do.add_mesh(s.scene, sheet(1, 1, 5, 5), "Sail")
+    user.select("Sail")
+    user.do("cut_off")
+    assert "weight map" in user.notice
+    do.add_map(s.scene, user.thing("Sail").id, np.ones(25), "All")
+    user.do("cut_off")
+    answered(user)
+    assert "all of its faces" in user.notice and len(s.doc.subjects) == 1
