@@ -1,7 +1,7 @@
 """Cloth set up by hand: cut off, pressed shape kept as rest, held along joints, mirrored."""
 
 import numpy as np
-from PySide6.QtWidgets import QDialogButtonBox
+from PySide6.QtWidgets import QDialogButtonBox, QLabel
 
 from estampa import edits as do
 from estampa.edits import joints
@@ -51,7 +51,8 @@ def test_a_sail_is_cut_off_held_along_a_yard_and_mirrored(user):
     do.add_thing(s.scene, "gravity")
     do.set_range(s.scene, end=12)
     user.do("solve")
-    user.wait()
+    lane = lambda: s.work.lanes.get(cloth.id)
+    user.wait(lambda: lane() is not None and lane().state is not None and lane().state.done)
     s.player.go_to(12)
     user.wait()
     user.select(cloth.name)
@@ -73,3 +74,21 @@ def test_what_cannot_be_cut_says_why(user):
     user.do("cut_off")
     answered(user)
     assert "all of its faces" in user.notice and len(s.doc.subjects) == 1
+
+
+def test_what_the_sheet_tells_is_of_what_is_solved(user):
+    """Facts of an older solve never stand beside frames of a new one."""
+    s = user.session
+    do.add_mesh(s.scene, sheet(1, 1, 8, 8), "Sail")
+    do.set_range(s.scene, end=6)
+    user.select("Sail")
+    user.do("add_cloth")
+    words = lambda: [label.text() for label in user.window.sheet.findChildren(QLabel) if label.isVisible()]
+    user.do("solve")
+    s.player.go_to(3)
+    user.wait(lambda: "20" in words())
+    cloth = user.thing("Sail").stack[0]
+    do.set_value(s.scene, cloth.id, "quality", "draft")
+    user.wait(lambda: "20" not in words())
+    user.do("solve")
+    user.wait(lambda: "10" in words())

@@ -135,7 +135,10 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
     planes = planes_of(world.colliders) if any(s.v.meets for s in sheets) else np.zeros((0, 13))
     itself = any(s.v.itself for s in sheets) or len(sheets) > 1
     is_rich = itself or len(solids) or len(planes) or len(ties.at) or len(bags.pressure)
-    if not is_rich and wanted <= COARSE_FROM * least:
+    is_draft = all(s.v.quality == "draft" for s in sheets)
+    half = max(least // 2, 1)
+    if not is_rich and wanted <= (1 if is_draft else COARSE_FROM) * least:
+        wanted = half if is_draft else wanted
         kernels.advance(
             x, velocity, inverse_mass, before[o], now[o], wanted, dt, gravity, float(sheets[0].v.damping), holds,
             strain,
@@ -149,9 +152,9 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
             # a load that the yarns can only bear at their limit needs more than one they bear by their stiffness
             wanted = min(wanted, COARSE_FROM * least * (1 if max(given) < limit - 1 else 2))
         wanted = max(wanted, _by_colliders(solids, parts.step, least))
-        quality = least // 2 if all(s.v.quality == "draft" for s in sheets) else wanted
+        wanted = half if is_draft else wanted
         found = _touch(
-            sheets, cloths, solids, planes, x, velocity, inverse_mass, before[o], now[o], max(quality, 1), dt, gravity,
+            sheets, cloths, solids, planes, x, velocity, inverse_mass, before[o], now[o], wanted, dt, gravity,
             every(lambda s: s.v.damping), holds, strain, links, hinges, air, floor, friction, limit, levels, slack,
             close, ties, bags, taut,
         )  # fmt: skip
