@@ -4,11 +4,14 @@ import numpy as np
 import pytest
 
 from estampa import edits as do
+from estampa.baking import keys
+from estampa.baking.reduce import Tolerance
 from estampa.edits import cloth, joints
 from estampa.geometry.mesh import Mesh
-from estampa.geometry.primitives import box, joined, sheet
+from estampa.geometry.primitives import box, joined, sheet, tube
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
+from estampa.solve.cloth.aids.pressure import volume_of
 from tests.solve.test_contact import crossings
 
 
@@ -164,3 +167,43 @@ def test_a_wing_is_taut_lags_and_starts_without_a_jump(store):
     assert off[on_fingers].max() < 1e-4 < 0.01 < off[~on_fingers].max(), "it lags between the fingers"
     slack = np.linalg.norm(frames[40] - scene.evaluate(40)["Wing"], axis=1)
     assert slack.max() < 0.08, "and comes to rest near the skin"
+
+
+def test_a_soft_body_swims_and_bends_the_joints_that_aim_at_it(store):
+    """A cage rides on the front joint, soft towards its tail; it keeps its volume, and joints aim at parts of it."""
+    scene = scene_of(48)
+    front = joints.add_skeleton(scene, [joints.straight(np.array([0, 1, 0.0]), np.array([0, 1, -0.15]), 1)], "Front")
+    back = joints.add_skeleton(
+        scene, [joints.straight(np.array([0, 1, -0.15]), np.array([0, 1, -0.95]), 4)], "Back", "Tail"
+    )
+    do.set_value(scene, back.id, "parent", front.joints[0].id)
+    do.set_value(scene, back.id, "z", 0.0)
+    for frame in range(1, 50, 6):
+        do.set_key(scene, front.joints[0].id, "turn_z", frame, 0.35 * (-1) ** (frame // 6))
+    t = np.linspace(0, 1, 13)
+    body = tube(np.outer(t, [0, 0, -1.0]) + [0, 1, 0], 0.04 + 0.14 * np.sin(np.pi * (0.06 + 0.88 * t)), 10)
+    cage = do.add_mesh(scene, body, "Cage")
+    joints.put_skin(scene, cage.id, front.id, np.ones((body.count, 1)))
+    share = np.clip((-body.points[:, 2] - 0.15) / 0.85, 0, 1)
+    firm = do.add_map(scene, cage.id, np.where(share <= 0, 1.0, 0.5 * (1 - share)), "Firm in front")
+    values = {"pins": firm.id, "hold": 3.0, "bend": 1e-3, "density": 0.3, "drag": 0.6, "damping": 0.5}
+    do.add_layer(scene, cage.id, "cloth", values=values)
+    do.add_layer(scene, cage.id, "pressure", values={"keeps": "volume"})
+    do.set_on(scene, next(f.id for f in scene.doc.things if f.kind == "gravity"), False)
+    for k, strength in enumerate((0.25, 0.5, 0.75)):
+        part = do.add_map(scene, cage.id, (np.abs(share - 0.4 - 0.3 * k) < 0.06).astype(float), f"Part {k}")
+        joint = back.joints[k + 1].id
+        aim = {"target": cage.id, "target_map": part.id, "first": joint, "last": joint, "strength": strength}
+        do.add_layer(scene, back.id, "aim", values=aim)
+    frames = {k: p for k, (p,) in played(scene, store, "Cage").items()}
+    volume = lambda p: volume_of(p, body.triangles)
+    assert all(volume(p) == pytest.approx(volume(body.points), rel=0.02) for p in frames.values())
+    side = lambda rows: np.array([frames[k][rows, 0].mean() for k in frames])
+    head, tail = side((share > 0.3) & (share < 0.4)), side(share > 0.95)
+    assert np.ptp(tail[12:]) > 1.5 * np.ptp(head[12:]), "it lashes more towards the tail"
+    late = [np.corrcoef(head[12 : 48 - d], tail[12 + d : 48])[0, 1] for d in range(6)]
+    assert int(np.argmax(late)) >= 1, "and later"
+    made = keys.bake(scene, back.id, frames=(1, 48), tolerance=Tolerance(), store=store)
+    live = scene.evaluator(store).poses.at(scene.doc.find(back.id), 30).pose.matrices
+    keys.put(scene, made)
+    assert np.abs(scene.evaluator(store).poses.at(scene.doc.find(back.id), 30).pose.matrices - live).max() < 0.02
