@@ -8,10 +8,10 @@ from estampa.baking import keys
 from estampa.baking.reduce import Tolerance
 from estampa.edits import cloth, joints
 from estampa.geometry.mesh import Mesh
+from estampa.geometry.pieces import volume_of
 from estampa.geometry.primitives import box, joined, sheet, tube
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
-from estampa.solve.cloth.aids.pressure import volume_of
 from tests.solve.test_contact import crossings
 
 

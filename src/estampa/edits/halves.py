@@ -22,9 +22,7 @@ def cut_off(scene: Scene, subject_id: str, map_id: str) -> Thing:
     """
     subject = thing_named(scene, subject_id)
     mesh = scene.mesh(subject.mesh)
-    inside = scene.arrays.get(subject.map(map_id).weights) >= HALF
-    face = np.repeat(np.arange(len(mesh.face_counts)), mesh.face_counts)
-    kept = np.bincount(face, inside[mesh.face_indices], len(mesh.face_counts)) == mesh.face_counts
+    kept = mesh.within(scene.arrays.get(subject.map(map_id).weights) >= HALF)
     if kept.all() or not kept.any():
         raise EstampaError(
             subject.name,
@@ -54,19 +52,11 @@ def _refuse_bound(subject: Thing) -> None:
 
 def _only(scene, subject, mesh, faces) -> Thing:
     """A subject of some faces (f,) bool of its mesh, with its maps and shapes."""
-    own = np.repeat(faces, mesh.face_counts)
     points = np.zeros(mesh.count, bool)
-    points[mesh.face_indices[own]] = True
-    row = np.cumsum(points) - 1
-    part = Mesh(
-        mesh.points[points], mesh.face_counts[faces], row[mesh.face_indices[own]],
-        None if mesh.uv is None else mesh.uv[points], mesh.materials,
-        None if mesh.face_materials is None else mesh.face_materials[faces], None,
-        {name: values[own] for name, values in mesh.corners.items()},
-    )  # fmt: skip
+    points[mesh.face_indices[np.repeat(faces, mesh.face_counts)]] = True
     put, get = scene.arrays.put, scene.arrays.get
     return subject.with_(
-        mesh=mesh_ref(scene, part, subject.mesh.source),
+        mesh=mesh_ref(scene, mesh.only(points, faces), subject.mesh.source),
         maps=tuple(m.with_(weights=put(get(m.weights)[points])) for m in subject.maps),
         targets=tuple(t.with_(points=put(get(t.points)[points])) for t in subject.targets),
     )
@@ -95,10 +85,7 @@ def add_mirrored(scene: Scene, subject_id: str, axis: str = "x", later: float = 
         points[seam, a] = 0.0  # what lies on the mirror stays on it, so that the halves hold together
         return np.concatenate([points, points[fresh] * flip])
 
-    starts = np.cumsum(mesh.face_counts) - mesh.face_counts
-    face = np.repeat(np.arange(len(mesh.face_counts)), mesh.face_counts)
-    # each face the other way round
-    back = starts[face] + mesh.face_counts[face] - 1 - (np.arange(len(face)) - starts[face])
+    back = mesh.other_way_round
     turned = {name: values[back] * (flip if name == "normal" else 1) for name, values in mesh.corners.items()}
     twice = lambda values: None if values is None else np.concatenate([values, values])
     made = Mesh(

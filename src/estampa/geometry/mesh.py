@@ -70,10 +70,16 @@ class Mesh:
                 moved.__dict__[name] = self.__dict__[name]
         return moved
 
-    def only(self, vertices: np.ndarray) -> "Mesh":
-        """The part of a mesh that has these vertices (n,) bool; faces that reach out of it are left out."""
+    def within(self, vertices: np.ndarray) -> np.ndarray:
+        """(f,) bool, faces whose corners are all among these vertices (n,) bool."""
         corners = np.repeat(np.arange(len(self.face_counts)), self.face_counts)
-        inside = np.bincount(corners, vertices[self.face_indices], len(self.face_counts)) == self.face_counts
+        return np.bincount(corners, vertices[self.face_indices], len(self.face_counts)) == self.face_counts
+
+    def only(self, vertices: np.ndarray, faces: np.ndarray | None = None) -> "Mesh":
+        """The part of a mesh that has these vertices (n,) bool, with the faces within it, or with those faces (f,) bool
+        of them."""
+        corners = np.repeat(np.arange(len(self.face_counts)), self.face_counts)
+        inside = self.within(vertices) if faces is None else faces
         number = np.cumsum(vertices) - 1
         pick = lambda values, chosen: None if values is None else values[chosen]
         return Mesh(
@@ -184,6 +190,13 @@ class Mesh:
     def triangle_faces(self) -> np.ndarray:
         """(t,) the face that each triangle is of."""
         return np.repeat(np.arange(len(self.face_counts)), self.face_counts - 2)
+
+    @property
+    def other_way_round(self) -> np.ndarray:
+        """(corners,) which corner stands in the place of each when every face goes round the other way."""
+        starts = np.repeat(np.cumsum(self.face_counts) - self.face_counts, self.face_counts)
+        counts = np.repeat(self.face_counts, self.face_counts)
+        return 2 * starts + counts - 1 - np.arange(len(self.face_indices))
 
     @property
     def _following(self) -> np.ndarray:

@@ -143,6 +143,12 @@ def mass_of(points: np.ndarray, triangles: np.ndarray, own: np.ndarray | None = 
     return Mass(volume, middle, inertia, False)
 
 
+def volume_of(points: np.ndarray, triangles: np.ndarray) -> float:
+    """m3, signed: positive where triangles go round counter-clockwise seen from outside."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return float(np.einsum("ij,ij->", a, np.cross(b, c))) / 6
+
+
 def is_closed(triangles: np.ndarray) -> bool:
     """Whether every side is used once each way."""
     if not len(triangles):

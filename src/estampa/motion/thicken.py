@@ -29,14 +29,10 @@ class Thicken(Remesh):
         twice = np.concatenate([np.arange(n), np.arange(n)])
         carry = csr_matrix((np.ones(2 * n), (np.arange(2 * n), twice)), shape=(2 * n, n))
         counts, indices = mesh.face_counts, mesh.face_indices
-        # the inner side runs the other way round
         starts = np.cumsum(counts) - counts
-        face = np.repeat(np.arange(len(counts)), counts)
-        place = np.arange(len(indices)) - starts[face]
-        inner = indices[starts[face] + counts[face] - 1 - place] + n
-        parts, sizes = [indices, inner], [counts, counts]
-        own = np.arange(len(indices))
-        corners = [own, starts[face] + counts[face] - 1 - place]  # which old corner each new one is
+        back = mesh.other_way_round  # as the inner side runs
+        parts, sizes = [indices, indices[back] + n], [counts, counts]
+        corners = [np.arange(len(indices)), back]  # which old corner each new one is
         materials = [mesh.face_materials] * 2 if mesh.face_materials is not None else None
         if v["edges"] and len(mesh.border):
             a, b = mesh.border.T

@@ -102,13 +102,13 @@ class Sheet(QWidget):
 
     def _told(self, thing) -> tuple:
         """What decides the facts of a solved frame: which frame, what it was solved from, and whether it is there."""
-        s = self.session
-        runs = s.work.evaluator("window").runs
+        frame, evaluator = self.session.player.frame, self.session.work.evaluator("window")
         try:
-            run = next((r for r in runs.every() if r.id == thing.id), None)
-            return s.player.frame, run and (key := runs.key(run, s.player.frame)), run and runs.evaluator.store.has(key)
+            run = _run_of(evaluator, thing)
+            key = evaluator.runs.key(run, frame) if run is not None else None
+            return frame, key, key is not None and evaluator.store.has(key)
         except EstampaError as err:
-            return s.player.frame, str(err)
+            return frame, str(err)
 
     @staticmethod
     def _channels_of(thing):
@@ -220,11 +220,10 @@ class Sheet(QWidget):
 
     def _report(self, grid, thing):
         """What is told of an ensemble at this frame."""
-        s = self.session
-        runs = s.work.evaluator("window").runs
+        evaluator = self.session.work.evaluator("window")
         try:
-            run = next((r for r in runs.every() if r.id == thing.id), None)
-            frame = runs.kept(run, s.player.frame) if run is not None else None
+            run = _run_of(evaluator, thing)
+            frame = evaluator.runs.kept(run, self.session.player.frame) if run is not None else None
         except EstampaError as err:
             grid.addWidget(self._empty(str(err)), 0, 0, 1, 4)
             return
@@ -409,6 +408,11 @@ class Head(QFrame):
         thing = self.sheet.thing
         if thing is not None and thing.unknown is None:
             do.rename(self.session.scene, thing.id, self.name.text())
+
+
+def _run_of(evaluator, thing):
+    """What solves an ensemble, or a layer that is one by itself; None where it has no members."""
+    return next((r for r in evaluator.runs.every() if r.id == thing.id), None)
 
 
 def _tells(thing) -> bool:

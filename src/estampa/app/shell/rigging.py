@@ -113,17 +113,22 @@ class Rigging:
         s.view.set_view(tool="place")
         s.notice.emit("note", "Drag a copy where it should stand, or click to place another (Place tool, L).", "")
 
-    def capture_target(self):
-        """Keep the shape after the selected layer (or the whole stack), as it is now, as a morph target."""
-        s, subject = self.session, self._subject()
-        evaluator = s.work.evaluator("window")
+    def _shape_after(self, subject, layer=None):
+        """(n, 3) m: the subject's shape at this frame after a layer, or after its whole stack."""
+        s, evaluator = self.session, self.session.work.evaluator("window")
         layers = evaluator.layers(subject)
-        if s.selection.thing.kind != "subject" and s.selection.thing in layers:
-            layers = layers[: layers.index(s.selection.thing) + 1]
+        if layer in layers:
+            layers = layers[: layers.index(layer) + 1]
         shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.player.frame))
         if not shape.true:
             raise EstampaError(subject.name, f"is not solved at frame {s.player.frame}.", "Solve first (Ctrl+Space).")
-        made = do.add_target(s.scene, subject.id, shape.points[0], f"{subject.name} at {s.player.frame}")
+        return shape.points[0]
+
+    def capture_target(self):
+        """Keep the shape after the selected layer (or the whole stack), as it is now, as a morph target."""
+        s, subject = self.session, self._subject()
+        points = self._shape_after(subject, s.selection.thing)
+        made = do.add_target(s.scene, subject.id, points, f"{subject.name} at {s.player.frame}")
         s.notice.emit("done", f"Captured “{made.name}”. Add a morph layer to go towards it.", "")
 
     def keep_as_rest(self):
@@ -133,13 +138,7 @@ class Rigging:
         layer = s.selection.thing if s.selection.thing in cloths else (cloths[0] if len(cloths) == 1 else None)
         if layer is None:
             raise EstampaError(subject.name, "has no cloth that is selected.", "Select a cloth layer first.")
-        evaluator = s.work.evaluator("window")
-        layers = evaluator.layers(subject)
-        layers = layers[: [l.id for l in layers].index(layer.id) + 1]
-        shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.player.frame))
-        if not shape.true:
-            raise EstampaError(subject.name, f"is not solved at frame {s.player.frame}.", "Solve first (Ctrl+Space).")
-        cloth.keep_as_rest(s.scene, subject.id, layer.id, shape.points[0])
+        cloth.keep_as_rest(s.scene, subject.id, layer.id, self._shape_after(subject, layer))
         s.notice.emit("done", f"{layer.name} rests as it is at frame {s.player.frame}. Its frames are solved anew.", "")
 
     def hold_along(self):

@@ -214,7 +214,7 @@ def too_fine_for_its_load(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 
 def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
-    solid = [t for t in scene.doc.things if t.on and t.declared is not None and t.kind == "collider"]
+    solid = _solid(scene)
     for owner in scene.doc.things:
         for layer in owner.stack if solid and owner.on else ():
             if not layer.on or not getattr(layer.declared, "memory", False):

@@ -321,8 +321,11 @@ def _constraints(cloths, stuff, sheets, taut):
 
 def _levels(cloths, taut, held) -> Levels:
     mesh, o = cloths.mesh, cloths.parts.order
-    border = np.isin(np.arange(mesh.count), mesh.border)
-    make = lambda: Levels.of(mesh.points[o], mesh.normals()[o], cloths.edges.astype(np.int64), held[o], border[o])
+
+    def make():
+        border = np.isin(np.arange(mesh.count), mesh.border)
+        return Levels.of(mesh.points[o], mesh.normals()[o], cloths.edges.astype(np.int64), held[o], border[o])
+
     levels = cloths.cached("levels", make, held.tobytes())
     if taut is None:
         return levels

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ...fields.force import Obstacle
-from ...geometry.pieces import is_closed
+from ...geometry.pieces import is_closed, volume_of
 from ...geometry.primitives import box
 
 CLOTH, OPEN, SOLID, ROUND = (
@@ -74,7 +74,7 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
         points = [np.ascontiguousarray(p, np.float64) for p in obstacle.points]
         if len(points[0]) != len(points[1]):
             points[0] = points[1]
-        if closed and _volume(points[1], triangles) < 0:  # inside out: turned, so that its outside is out
+        if closed and volume_of(points[1], triangles) < 0:  # inside out: turned, so that its outside is out
             triangles = np.ascontiguousarray(triangles[:, ::-1])
         return Solid(*points, edges, triangles, obstacle.margin, obstacle.friction, SOLID if closed else OPEN)
     sizes = [float(p.size[0]) for p in obstacle.places]
@@ -96,11 +96,6 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
         triangles = _BOX.triangles.astype(np.int32)
         return Solid(*at, edges_of(triangles), triangles, obstacle.margin, obstacle.friction, SOLID)
     return None
-
-
-def _volume(points, triangles) -> float:
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    return float(np.einsum("ij,ij->", a, np.cross(b, c))) / 6
 
 
 def planes_of(obstacles: list[Obstacle]) -> np.ndarray:

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ....geometry.mesh import Mesh
-from ....geometry.pieces import is_closed
+from ....geometry.pieces import is_closed, volume_of
 from ....kinds.channels import choice, number, switch
 from ...aid import Aid, Told
 
@@ -51,12 +51,6 @@ def bag_of(told: Told, mesh: Mesh, first: int):
     if v.keeps == "volume":
         return (at + first, lid, 0.0, held * float(np.ravel(v.volume)[0])) if held > 0 else None
     return at + first, lid, strength * float(np.ravel(v.pressure)[0]), 0.0
-
-
-def volume_of(points: np.ndarray, triangles: np.ndarray) -> float:
-    """m3, signed: positive where triangles go round counter-clockwise seen from outside."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    return float(np.einsum("ij,ij->", a, np.cross(b, c))) / 6
 
 
 def lids_of(mesh: Mesh) -> np.ndarray:
