@@ -50,7 +50,7 @@ class Cloth(Solver):
     group = "fall"
     shortcut = "Ctrl+2"
     rank = 1
-    version = 4  # borders keep their length in wind; contact looks again only at what strayed
+    version = 5  # contact looks further ahead
     feels = ("gravity", "wind", "ground", "collider")
     tables = TABLES
     ensemble, solo = "cloths", True

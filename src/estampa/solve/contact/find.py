@@ -8,12 +8,13 @@ import numpy as np
 from numba import njit, prange
 
 from .closest import apart_ee, apart_pt
-from .tree import DEEP, fit, together
+from .tree import fit, together
 
 NARROW = np.pi / 4  # rad, half the width of a cone of normals within which a sheet does not come near itself
 NEAR_AT_REST = 0.6  # share of their distance at rest that neighbours in a sheet may come near each other
 ROOM = 24  # pairs of two patches that are remembered between counting and filling
 PART = 64  # pairs of patches that a thread takes at once
+MEET = 4  # more than there are pairs below two nodes
 
 single = njit(cache=True, nogil=True, error_model="numpy")
 inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")  # a call counts references to its arrays
@@ -34,74 +35,100 @@ def near(x, u, reach, soup, tree, fitted, leaves, radius):
     return _elements(x, u, reach, tree, patches, first, last, soup.rest, soup.triangles, soup.edges, radius, soup.owner)
 
 
-@single
+@threaded
 def _patches(x, u, tree, boxes, last, cones, nodes, owner, alone, cloths, reach, radius):
-    """(p, 2) leaf nodes that come near each other, or themselves, of which one is among `nodes` at least."""
+    """(p, 2) leaf nodes that come near each other, or themselves, of which one is among `nodes` at least.
+
+    Level by level from the roots, so that there is something for each thread.
+    """
     owners = len(tree.roots)
     fat = np.zeros(owners)  # m, the radius of what each owner has
-    for i in range(len(owner)):
-        fat[owner[i]] = radius[i]
     by_itself = np.zeros(owners, np.bool_)
     for i in range(len(owner)):
+        fat[owner[i]] = radius[i]
         by_itself[owner[i]] = alone[i]
-    child, leaf, whole, roots = tree.child, tree.leaf, tree.whole, tree.roots
-    beside_starts, beside, corner_starts, corners = tree.beside_starts, tree.beside, tree.corner_starts, tree.corners
-    found, count = np.empty((4096, 2), np.int32), 0
-    stack = np.empty((4 * DEEP, 2), np.int64)
+    front, n = np.empty((cloths * owners, 3), np.int32), 0
+    fars = np.empty(cloths * owners)
     for o in range(cloths):
         for p in range(o, owners):
-            if roots[o] < 0 or roots[p] < 0 or (o == p and by_itself[o]):
-                continue
-            far = reach + fat[o] + fat[p]
-            stack[0, 0], stack[0, 1] = roots[o], roots[p]
-            top = 1
-            while top > 0:
-                top -= 1
-                a, b = stack[top, 0], stack[top, 1]
-                if not (nodes[a] or nodes[b]):
-                    continue
-                if a == b:
-                    if whole[a] and cones[a, 3] < NARROW:
-                        continue
-                    if leaf[a] < 0:
-                        one, two = child[a, 0], child[a, 1]
-                        stack[top, 0], stack[top, 1] = one, one
-                        stack[top + 1, 0], stack[top + 1, 1] = two, two
-                        stack[top + 2, 0], stack[top + 2, 1] = one, two
-                        top += 3
-                        continue
-                else:
-                    if _apart(boxes, last, a, b, far):
-                        continue
-                    if leaf[a] < 0 or leaf[b] < 0:
-                        # the one with the larger box is opened
-                        first = leaf[b] >= 0 or (leaf[a] >= 0) < 1 and _long(boxes, a) >= _long(boxes, b)
-                        for side in range(2):
-                            stack[top, 0] = child[a, side] if first else a
-                            stack[top, 1] = b if first else child[b, side]
-                            top += 1
-                        continue
-                    if o == p and _beside(beside_starts, beside, leaf[a], leaf[b]) and together(cones, a, b) < NARROW:
-                        continue
-                    # boxes overlap where layers lie aslant: they may still be apart across a patch, or from middle to
-                    # middle
-                    if _slabs_apart(x, u, corner_starts, corners, leaf[a], leaf[b], cones[a, 0], cones[a, 1],
-                                    cones[a, 2], far):  # fmt: skip
-                        continue
-                    m0 = boxes[b, 0] + boxes[b, 3] - boxes[a, 0] - boxes[a, 3]
-                    m1 = boxes[b, 1] + boxes[b, 4] - boxes[a, 1] - boxes[a, 4]
-                    m2 = boxes[b, 2] + boxes[b, 5] - boxes[a, 2] - boxes[a, 5]
-                    long = np.sqrt(m0 * m0 + m1 * m1 + m2 * m2)
-                    if long > 0 and _slabs_apart(x, u, corner_starts, corners, leaf[a], leaf[b], m0 / long, m1 / long,
-                                                 m2 / long, far):  # fmt: skip
-                        continue
-                if count == len(found):
-                    more = np.empty((2 * count, 2), np.int32)
-                    more[:count] = found
-                    found = more
-                found[count, 0], found[count, 1] = a, b
+            if tree.roots[o] >= 0 and tree.roots[p] >= 0 and not (o == p and by_itself[o]):
+                front[n, 0], front[n, 1], front[n, 2] = tree.roots[o], tree.roots[p], o == p
+                fars[n] = reach + fat[o] + fat[p]
+                n += 1
+    found, count = np.empty((4096, 2), np.int32), 0
+    while n > 0:
+        opened, many = np.empty((n, 3, 2), np.int32), np.empty(n, np.int8)
+        parts = (n + PART - 1) // PART
+        for part in prange(parts):
+            _open(x, u, tree, boxes, last, cones, nodes, front, fars, np.int64(part * PART),
+                  np.int64(min((part + 1) * PART, n)), opened, many)  # fmt: skip
+        total = count
+        for k in range(n):
+            total += many[k] == MEET
+        if total > len(found):
+            more = np.empty((2 * total, 2), np.int32)
+            more[:count] = found[:count]
+            found = more
+        following, far, to = np.empty((3 * n, 3), np.int32), np.empty(3 * n), 0
+        for k in range(n):
+            if many[k] == MEET:
+                found[count, 0], found[count, 1] = front[k, 0], front[k, 1]
                 count += 1
+                continue
+            for q in range(many[k]):
+                following[to, 0], following[to, 1], following[to, 2] = opened[k, q, 0], opened[k, q, 1], front[k, 2]
+                far[to] = fars[k]
+                to += 1
+        front, fars, n = following, far, to
     return found[:count].copy()
+
+
+@single
+def _open(x, u, tree, boxes, last, cones, nodes, front, fars, begin, end, opened, many):
+    """What is below each pair of nodes from `begin` to `end` that come near each other: so `many` pairs of `opened`
+    (n, 3, 2), or MEET where both are leaves."""
+    child, leaf, whole, corner_starts, corners = tree.child, tree.leaf, tree.whole, tree.corner_starts, tree.corners
+    beside_starts, beside = tree.beside_starts, tree.beside
+    for k in range(begin, end):
+        a, b, far = front[k, 0], front[k, 1], fars[k]
+        many[k] = 0
+        if not (nodes[a] or nodes[b]):
+            continue
+        if a == b:
+            if whole[a] and cones[a, 3] < NARROW:
+                continue
+            if leaf[a] < 0:
+                one, two = child[a, 0], child[a, 1]
+                opened[k, 0, 0], opened[k, 0, 1] = one, one
+                opened[k, 1, 0], opened[k, 1, 1] = two, two
+                opened[k, 2, 0], opened[k, 2, 1] = one, two
+                many[k] = 3
+                continue
+        else:
+            if _apart(boxes, last, a, b, far):
+                continue
+            if leaf[a] < 0 or leaf[b] < 0:
+                # the one with the larger box is opened
+                first = leaf[b] >= 0 or (leaf[a] >= 0) < 1 and _long(boxes, a) >= _long(boxes, b)
+                for side in range(2):
+                    opened[k, side, 0] = child[a, side] if first else a
+                    opened[k, side, 1] = b if first else child[b, side]
+                many[k] = 2
+                continue
+            if front[k, 2] and _beside(beside_starts, beside, leaf[a], leaf[b]) and together(cones, a, b) < NARROW:
+                continue
+            # boxes overlap where layers lie aslant: they may still be apart across a patch, or from middle to middle
+            if _slabs_apart(x, u, corner_starts, corners, leaf[a], leaf[b], cones[a, 0], cones[a, 1], cones[a, 2],
+                            far):  # fmt: skip
+                continue
+            m0 = boxes[b, 0] + boxes[b, 3] - boxes[a, 0] - boxes[a, 3]
+            m1 = boxes[b, 1] + boxes[b, 4] - boxes[a, 1] - boxes[a, 4]
+            m2 = boxes[b, 2] + boxes[b, 5] - boxes[a, 2] - boxes[a, 5]
+            long = np.sqrt(m0 * m0 + m1 * m1 + m2 * m2)
+            if long > 0 and _slabs_apart(x, u, corner_starts, corners, leaf[a], leaf[b], m0 / long, m1 / long,
+                                         m2 / long, far):  # fmt: skip
+                continue
+        many[k] = MEET
 
 
 @inline

@@ -21,7 +21,8 @@ class Pairs(NamedTuple):
     """Pairs that are watched.
 
     at (p, 2) a point and a triangle, or two edges; side (p, 3) from the second to the first when it was found; gap (p,)
-    m between them then, negative within a solid; most (p,) m that they may come near; born (p,) s when it was found
+    m between them then, negative within a solid; most (p,) m that they may come near; born (p,) s when it was found;
+    judged (p,) when it was last found to be far enough apart, in the same count as when points were moved
     """
 
     at: np.ndarray
@@ -29,6 +30,7 @@ class Pairs(NamedTuple):
     gap: np.ndarray
     most: np.ndarray
     born: np.ndarray
+    judged: np.ndarray
 
 
 @single
@@ -129,16 +131,19 @@ def _wanted(thick, gap, age, most):
 
 
 @single
-def push_vt(x, old, inverse_mass, watched, triangles, radius, rub, now):
-    """Push points and triangles apart; returns how many had gone through each other. old (N, 3) m where they were when
-    this step began; now -- s"""
+def push_vt(x, old, inverse_mass, watched, triangles, radius, rub, now, moved, tick):
+    """Push points and triangles apart; returns how many had gone through each other, and the count. old (N, 3) m where
+    they were when this step began; now -- s; moved (N,) when points were last moved, counted in pairs that were judged:
+    what was far enough apart is so still while none of its points is moved."""
     pairs, side, gap, most, born = watched.at, watched.side, watched.gap, watched.most, watched.born
-    through = 0
+    judged, through = watched.judged, 0
     for p in range(len(pairs)):
         i, t = pairs[p, 0], pairs[p, 1]
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        if gap[p] == np.inf:
+        if gap[p] == np.inf or max(moved[i], moved[a], moved[b], moved[c]) <= judged[p]:
             continue
+        tick += 1
+        judged[p] = tick
         thick = min(radius[i] + radius[a], most[p])
         u, v, w, within = point_triangle(x[i, 0], x[i, 1], x[i, 2], x[a, 0], x[a, 1], x[a, 2],
                                           x[b, 0], x[b, 1], x[b, 2], x[c, 0], x[c, 1], x[c, 2])  # fmt: skip
@@ -162,6 +167,8 @@ def push_vt(x, old, inverse_mass, watched, triangles, radius, rub, now):
         if low <= 0:
             continue
         through += apart < 0
+        judged[p] = 0
+        moved[i] = moved[a] = moved[b] = moved[c] = tick
         # how far they slid on each other in this step, before the push
         sx = x[i, 0] - old[i, 0] - u * (x[a, 0] - old[a, 0]) - v * (x[b, 0] - old[b, 0]) - w * (x[c, 0] - old[c, 0])
         sy = x[i, 1] - old[i, 1] - u * (x[a, 1] - old[a, 1]) - v * (x[b, 1] - old[b, 1]) - w * (x[c, 1] - old[c, 1])
@@ -184,16 +191,20 @@ def push_vt(x, old, inverse_mass, watched, triangles, radius, rub, now):
         x[c, 0] -= wc * px
         x[c, 1] -= wc * py
         x[c, 2] -= wc * pz
-    return through
+    return through, tick
 
 
 @single
-def push_ee(x, old, inverse_mass, watched, edges, sort, radius, rub, now):
-    """Push edges apart; returns how many had gone through each other."""
+def push_ee(x, old, inverse_mass, watched, edges, sort, radius, rub, now, moved, tick):
+    """The same of edges."""
     pairs, side, gap, most, born = watched.at, watched.side, watched.gap, watched.most, watched.born
-    through = 0
+    judged, through = watched.judged, 0
     for p in range(len(pairs)):
         a, b, c, d = edges[pairs[p, 0], 0], edges[pairs[p, 0], 1], edges[pairs[p, 1], 0], edges[pairs[p, 1], 1]
+        if max(moved[a], moved[b], moved[c], moved[d]) <= judged[p]:
+            continue
+        tick += 1
+        judged[p] = tick
         thick = min(radius[a] + radius[c], most[p])
         s, t, within = edge_edge(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
                                  x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
@@ -218,6 +229,8 @@ def push_ee(x, old, inverse_mass, watched, edges, sort, radius, rub, now):
         if low <= 0:
             continue
         through += apart < 0
+        judged[p] = 0
+        moved[a] = moved[b] = moved[c] = moved[d] = tick
         ga, gb, gc, gd = 1 - s, s, t - 1, -t
         sx = (ga * (x[a, 0] - old[a, 0]) + gb * (x[b, 0] - old[b, 0])
               + gc * (x[c, 0] - old[c, 0]) + gd * (x[d, 0] - old[d, 0]))  # fmt: skip
@@ -236,11 +249,11 @@ def push_ee(x, old, inverse_mass, watched, edges, sort, radius, rub, now):
             x[i, 0] += g * px
             x[i, 1] += g * py
             x[i, 2] += g * pz
-    return through
+    return through, tick
 
 
 @single
-def push_planes(x, old, inverse_mass, cloth, radius, rub, planes, t, t0):
+def push_planes(x, old, inverse_mass, cloth, radius, rub, planes, t, t0, moved, tick):
     """Push points of cloths out of half-spaces. planes (k, 13): a point and the normal before and now, and friction."""
     for k in range(len(planes)):
         q = planes[k]
@@ -259,6 +272,7 @@ def push_planes(x, old, inverse_mass, cloth, radius, rub, planes, t, t0):
             sx, sy, sz = sx - along * n0, sy - along * n1, sz - along * n2
             slide = np.sqrt(sx * sx + sy * sy + sz * sz)
             stop = min(1.0, 0.5 * (planes[k, 12] + rub[i]) * deep / slide) if slide > 0 else 0.0
+            moved[i] = tick + 1
             x[i, 0] += deep * n0 - stop * sx
             x[i, 1] += deep * n1 - stop * sy
             x[i, 2] += deep * n2 - stop * sz

@@ -13,7 +13,6 @@ from numba import njit, prange
 from ...lazy import spatial
 
 LEAF = 8  # triangles of the smallest patches
-DEEP = 64  # levels at the most
 PART = 64  # leaves that a thread takes at once
 single = njit(cache=True, nogil=True, error_model="numpy")
 threaded = njit(cache=True, nogil=True, parallel=True, error_model="numpy")

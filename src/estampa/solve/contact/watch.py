@@ -18,7 +18,7 @@ from .tree import Fitted, unfitted
 PASSES = 2  # without anything through
 MOST_PASSES = 24  # while something is through
 MOST_LOOKS = 8  # in a small step
-MARGIN = 0.15  # of an edge: how much nearer than touching is looked
+MARGIN = 0.28  # of an edge: how much nearer than touching is looked
 NOWHERE = 1e9  # m
 single = njit(cache=True, nogil=True, error_model="numpy")
 
@@ -43,7 +43,8 @@ def unwatched(count, tree):
 @single
 def _pairs(at):
     count = len(at)
-    return Pairs(at, np.zeros((count, 3)), np.zeros(count), np.zeros(count), np.zeros(count))
+    gap, most, born = np.zeros(count), np.zeros(count), np.zeros(count)
+    return Pairs(at, np.zeros((count, 3)), gap, most, born, np.zeros(count, np.int64))
 
 
 @single
@@ -58,10 +59,13 @@ def part(x, start, inverse_mass, watch, soup, tree, radius, planes, t0, t, befor
         for j in range(3):
             watch.at[i, j] += watch.way[i, j]
             watch.way[i, j] = 0.0
+    watch.vt.judged[:] = 0
+    watch.ee.judged[:] = 0
+    moved, tick = np.ones(len(x), np.int64), 1  # when each point was last moved, counted in pairs that were judged
     # what touched before most likely does so again: when it is pushed first, less strays from its way later
-    push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0)
-    push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now)
-    push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now)
+    push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0, moved, tick)
+    _, tick = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now, moved, tick)
+    _, tick = push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now, moved, tick)
     looks, clean, through = 0, 0, 0
     for _ in range(MOST_PASSES):
         if looks < MOST_LOOKS:
@@ -69,9 +73,10 @@ def part(x, start, inverse_mass, watch, soup, tree, radius, planes, t0, t, befor
             if strayed.any():
                 watch = look(x, start, strayed, watch, margin, soup, tree, radius, before)
                 looks += 1
-        push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0)
-        through = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now)
-        through += push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now)
+        push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0, moved, tick)
+        points, tick = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now, moved, tick)
+        sides, tick = push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now, moved, tick)
+        through = points + sides
         clean = clean + 1 if through == 0 else 0
         # a push may put through what came before it in the same pass: only a second clean one tells
         if clean >= PASSES and (looks == MOST_LOOKS or not _strayed(x, watch, 0.5 * margin).any()):
@@ -141,7 +146,7 @@ def _merged(watched, kept, found):
 def _copy(pairs, p, to, q):
     to.at[q, 0], to.at[q, 1] = pairs.at[p, 0], pairs.at[p, 1]
     to.side[q, 0], to.side[q, 1], to.side[q, 2] = pairs.side[p, 0], pairs.side[p, 1], pairs.side[p, 2]
-    to.gap[q], to.most[q], to.born[q] = pairs.gap[p], pairs.most[p], pairs.born[p]
+    to.gap[q], to.most[q], to.born[q], to.judged[q] = pairs.gap[p], pairs.most[p], pairs.born[p], pairs.judged[p]
 
 
 @single
