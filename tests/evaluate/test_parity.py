@@ -124,6 +124,8 @@ def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
     if getattr(kind, "helps", ""):  # a cloth above it, that is held and blown and meets something
         do.add_layer(stage.scene, owner, kind.helps, values={"pins": stage.named["map"][0]})
         do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
+    if word == "break":  # it cuts closed meshes
+        do.add_layer(stage.scene, owner, "thicken", values={"thickness": 0.1})
     layer = do.add_layer(stage.scene, owner, word, values=stage.base(kind))
     assert stage.try_all(layer.id, owner), "some channel does something"
 

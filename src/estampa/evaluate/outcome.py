@@ -68,7 +68,8 @@ def of_subject(evaluator, subject, frame: float) -> Outcome:
     """A subject after its whole stack."""
     shape = evaluator.subject(subject, frame)
     mesh = evaluator.mesh(subject)
-    pieces, stands, centres = evaluator.runs.stands(subject, frame) or (None, None, None)
+    found = evaluator.runs.stands(subject, frame) or evaluator.stacks.stands(subject, frame)
+    pieces, stands, centres = found or (None, None, None)
     part = Part(mesh, shape.points, pieces=pieces, stands=stands, centres=centres)
     return Outcome((part,), shape.digest, shape.true, shape.shown_frame)
 

@@ -7,9 +7,11 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
+from ..geometry.pieces import Pieces
 from ..geometry.place import Place
 from ..hashing import digest
 from ..motion.layer import Moment, Resolved, moved
+from ..motion.pieces.piece_layer import Stand
 from ..scene.document import Thing
 from ..scene.graph import member_of
 from .arrange import Many
@@ -44,6 +46,14 @@ class Copied:
     def points(self) -> np.ndarray:
         """(k, n, 3) in the world, metres."""
         return self.places.apply(self.shape.points)
+
+
+def count_of_pieces(layers: list[Thing]) -> int:
+    """How many layers at the end of a stack move pieces."""
+    count = 0
+    while count < len(layers) and layers[-1 - count].declared.of_pieces:
+        count += 1
+    return count
 
 
 class Stacks:
@@ -95,9 +105,13 @@ class Stacks:
         layer = layers[-1]
         if layer.declared.memory:
             return self._solved_rows(subject, layers, many, key)
-        entering = self.rows(subject, layers[:-1], many)
-        true, shown = self._stands(subject, layer, many, entering)
-        points = self._applied(subject, layers, entering.points, self._read(subject, layer, many, true), many)
+        moving = layers[-count_of_pieces(layers) :] if layer.declared.of_pieces else layers[-1:]
+        entering = self.rows(subject, layers[: -len(moving)], many)
+        true, shown = self._stand(subject, moving, many, entering)
+        if layer.declared.of_pieces:
+            points = self._placed(subject, layers, moving, entering, many, true).points(entering.points)
+        else:
+            points = self._applied(subject, layers, entering.points, self._read(subject, layer, many, true), many)
         stack = self.evaluator.layers(subject)
         after = stack[len(layers)] if len(stack) > len(layers) else None
         last = after is None or after.declared.memory
@@ -120,25 +134,57 @@ class Stacks:
                 self._values[key] = found
         return found
 
-    def _stands(self, subject, layer, many, entering):
-        """(whether all that a layer reads is solved, the frame that is shown instead where it is not)."""
+    def _stand(self, subject, layers, many, entering):
+        """(whether all that layers read is solved, the frame that is shown instead where it is not)."""
         scope = None
-        for name, channel in layer.declared.channels.items():
-            if channel.to in ("", "map", "target") or not layer.constant(name):
-                continue
-            scope = scope or Scope.of_rows(subject, many)
-            true, shown = self.reader.reading(layer, channel, scope).stands()
-            if not true:
-                return False, shown
+        for layer in layers:
+            for name, channel in layer.declared.channels.items():
+                if channel.to in ("", "map", "target") or not layer.constant(name):
+                    continue
+                scope = scope or Scope.of_rows(subject, many)
+                true, shown = self.reader.reading(layer, channel, scope).stands()
+                if not true:
+                    return False, shown
         return entering.true, entering.shown_frame
+
+    def _placed(self, subject, layers, moving, entering, many, true) -> Stand:
+        """Where pieces stand after the layers that move them, the last ones of `layers`, from what enters the first."""
+        mesh = self.topology.mesh(subject, layers)
+        values = [self._read(subject, layer, many, true) for layer in moving]
+        rows = 1 if len(entering.points) == 1 and all(v.alike for v in values) else len(many.rows)
+        place = many.place.spread(len(many.rows))
+        now = Moment(many.rows.frames[:rows], self.evaluator.doc.frame_rate, mesh, Place(*(x[:rows] for x in place)))
+        stand = Stand.of(Pieces.each(mesh), entering.points).in_rows(rows)
+        for layer, v in zip(moving, values, strict=True):
+            kind, v = layer.declared(), v.in_rows(rows)
+            if v.strength.any():
+                stand = kind.move(stand, kind.felt(stand, v), v, now)
+        return stand
+
+    def stands(self, subject: Thing, frame: float) -> tuple[Pieces, Place, np.ndarray] | None:
+        """(pieces, where they stand in the world, their middles (p, 3) as they entered, in the world) of a subject
+        whose last layers move pieces; else None."""
+        layers = self.evaluator.layers(subject)
+        count = count_of_pieces(layers)
+        if not count:
+            return None
+        many = self.stage.one(subject, frame)
+        entering = self.rows(subject, layers[:-count], many)
+        stand = self._placed(subject, layers, layers[-count:], entering, many, entering.true)
+        return stand.pieces, stand.in_world(many.place), many.place.apply(stand.home)[0]
 
     def _refuse_no_numbers(self, subject, layers, many):
         """Name the first layer whose points are not numbers."""
         for count, layer in enumerate(layers, 1):
             if layer.declared.memory:
                 continue
-            entering = self.rows(subject, layers[: count - 1], many).points
-            points = self._applied(subject, layers[:count], entering, self._read(subject, layer, many, False), many)
+            entering = self.rows(subject, layers[: count - 1], many)
+            if layer.declared.of_pieces:
+                stand = self._placed(subject, layers[:count], [layer], entering, many, False)
+                points = stand.points(entering.points)
+            else:
+                v = self._read(subject, layer, many, False)
+                points = self._applied(subject, layers[:count], entering.points, v, many)
             if not np.isfinite(points).all():
                 raise EstampaError(
                     f"{layer.name} on {subject.name}",
@@ -237,7 +283,7 @@ class Stacks:
                 return None
             before, after = (s.points[0] for s in shapes)
             if layer.declared.remeshes:
-                before = self.topology.plans(subject, through)[-1].carried(before)
+                before = self.topology.plans(subject, through)[-1].shaped(before)
             apart = np.linalg.norm(after - before, axis=1) * many.place.size[0]
             found = np.array([apart.mean(), apart.max()])
             self.scene.shapes.put(key, found)

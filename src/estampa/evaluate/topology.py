@@ -1,5 +1,7 @@
 """Topology of subjects through their stacks: meshes, plans of the layers that change them, what is carried along."""
 
+from functools import partial
+
 import numpy as np
 
 from ..errors import EstampaError
@@ -8,6 +10,8 @@ from ..geometry.weights import few_of, spread
 from ..hashing import digest
 from ..motion.remesh import Plan
 from ..scene.document import Thing
+from ..solve.frame import Frame, Table
+from .reader import Scope
 
 
 class Topology:
@@ -26,28 +30,76 @@ class Topology:
     def plans(self, subject: Thing, layers: list[Thing]) -> list[Plan]:
         """Of those layers that change topology, in order."""
         found, mesh = [], self.scene.mesh(subject.mesh)
-        for layer in layers:
+        for i, layer in enumerate(layers):
             if layer.declared.remeshes:
+                if layer.declared.slow and i > 0:
+                    mesh = self._as_it_enters(subject, layers[:i], mesh)
                 found.append(self._plan(subject, layer, mesh, found))
                 mesh = found[-1].mesh
         return found
+
+    def _as_it_enters(self, subject, above, mesh) -> Mesh:
+        """A mesh with the points that layers above give it at the first frame: what a slow layer works on."""
+        many = self.evaluator.stage.one(subject, self.evaluator.doc.start)
+        shape = self.evaluator.stacks.rows(subject, above, many)
+        key = ("enters", above[-1].id)
+        kept = self.scene.solver_cache.get(key)
+        if kept is None or kept[0] is not mesh or kept[1] != shape.digest:
+            kept = self.scene.solver_cache[key] = (mesh, shape.digest, mesh.with_points(shape.points[0]))
+        return kept[2]
 
     def _plan(self, subject, layer, mesh, before) -> Plan:
         declared = layer.declared
         v = {n: layer.constant(n) for n, c in declared.channels.items() if not c.animates}
         found = subject.map(v.get("map"))
-        name = digest("plan", layer.kind, {n: x for n, x in v.items() if n != "map"}, found.weights if found else None)
+        told = {n: x for n, x in v.items() if n != "map"} | self._places(subject, layer, v)
+        name = digest("plan", layer.kind, declared.version, told, found.weights if found else None)
         kept = self.scene.solver_cache.get(("plan", layer.id))
         if kept is None or kept[0] != name or kept[1] is not mesh:
-            weights = self.scene.arrays.get(found.weights) if found else None
-            for plan in before:
-                weights = plan.carried(weights) if weights is not None else None
-            try:
-                plan = declared().plan(mesh, v, weights)
-            except EstampaError as err:
-                raise EstampaError(f"{layer.name} on {subject.name}", err.cause, err.cure, err.detail) from err
-            kept = self.scene.solver_cache["plan", layer.id] = (name, mesh, plan)
+            with self.scene.planning:  # several threads may ask for it at once
+                kept = self.scene.solver_cache.get(("plan", layer.id))
+                if kept is None or kept[0] != name or kept[1] is not mesh:
+                    weights = self.scene.arrays.get(found.weights) if found else None
+                    for plan in before:
+                        weights = plan.carried(weights) if weights is not None else None
+                    plan = self._planned(subject, layer, mesh, v, weights, name)
+                    kept = self.scene.solver_cache["plan", layer.id] = (name, mesh, plan)
         return kept[2]
+
+    def _places(self, subject, layer, v) -> dict:
+        """Put what a layer names in space into `v`, as it is at the first frame in the subject's own space; returns
+        what decides it."""
+        told, scope = {}, None
+        for name, channel in layer.declared.channels.items():
+            if channel.to in ("", "map", "zone") or channel.animates:
+                continue
+            scope = scope or Scope.of_rows(subject, self.evaluator.stage.one(subject, self.evaluator.doc.start))
+            reading = self.evaluator.reader.reading(layer, channel, scope)
+            v[name], told[name] = reading.value(), reading.told
+        return told
+
+    def _planned(self, subject, layer, mesh, v, weights, name) -> Plan:
+        declared, more = layer.declared(), ()
+        try:
+            if declared.slow:
+                more = (self._work(subject, layer, mesh, v, weights, name),)
+            return declared.plan(mesh, v, weights, *more)
+        except EstampaError as err:
+            raise EstampaError(f"{layer.name} on {subject.name}", err.cause, err.cure, err.detail) from err
+
+    def _work(self, subject, layer, mesh, v, weights, name) -> dict:
+        """The slow part of a plan: of the same mesh and channels it is done once, in this scene or another."""
+        key = digest("work", name, mesh.points, mesh.face_counts, mesh.face_indices, weights)
+        found = self.evaluator.store.frame(key)
+        if found is None:
+            told = self.evaluator.told
+            if told is not None:
+                told = partial(told, subject, layer)
+                told(0.0)
+            made = layer.declared().work(mesh, v, weights, told)
+            found = Frame({n: Table({"value": array}) for n, array in made.items()})
+            self.evaluator.store.write(key, found)
+        return {n: table["value"] for n, table in found.tables.items()}
 
     def map_weights(self, subject: Thing, found, layer: Thing | None = None) -> np.ndarray:
         """(n,) float32 weights of a map, carried to the topology that enters a layer (or leaves the stack)."""

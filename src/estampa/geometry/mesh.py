@@ -22,6 +22,16 @@ class Creased(NamedTuple):
         return np.concatenate([values, values[self.extra]]) if len(self.extra) else values
 
 
+class CutFrom(NamedTuple):
+    """Of a mesh that was broken: the whole mesh; of each of its own triangles the triangle of the whole that it is a
+    part of (t,), -1 for what was bared, where its corners are in that (t, 3, 3), and the cell (t,) that it is of."""
+
+    whole: "Mesh"
+    face: np.ndarray
+    share: np.ndarray
+    cell: np.ndarray
+
+
 class Mesh:
     """Points and faces. The arrays are never changed; derived values are made once.
 
@@ -34,10 +44,20 @@ class Mesh:
     pieces       -- (n,) int32, which piece each vertex belongs to where it was cut into pieces, or None
     corners      -- name -> (sum of face_counts, k) float32: what each corner of a face has by itself, as texture
                     coordinates ("uv") where they have seams, colours or normals
+    cut_from     -- what it was before it was broken, or None
     """
 
     def __init__(
-        self, points, face_counts, face_indices, uv=None, materials=(), face_materials=None, pieces=None, corners=None
+        self,
+        points,
+        face_counts,
+        face_indices,
+        uv=None,
+        materials=(),
+        face_materials=None,
+        pieces=None,
+        corners=None,
+        cut_from=None,
     ):
         self.points = np.ascontiguousarray(points, np.float64)
         self.face_counts = np.ascontiguousarray(face_counts, np.int32)
@@ -47,6 +67,7 @@ class Mesh:
         self.face_materials = None if face_materials is None else np.ascontiguousarray(face_materials, np.int32)
         self.pieces = None if pieces is None else np.ascontiguousarray(pieces, np.int32)
         self.corners = {n: np.ascontiguousarray(v, np.float32) for n, v in (corners or {}).items()}
+        self.cut_from = cut_from
 
     @classmethod
     def from_triangles(cls, points, triangles, uv=None) -> "Mesh":
@@ -64,6 +85,7 @@ class Mesh:
             self.face_materials,
             self.pieces,
             self.corners,
+            self.cut_from,
         )
         for name in ("triangles", "triangle_faces", "_edge_uses", "islands", "_corners"):
             if name in self.__dict__:

@@ -16,12 +16,12 @@ def sampled(spots, closed: bool = False, smooth: bool = True) -> "Sampled | None
 class Sampled:
     """A path as a fine polyline.
 
-    points (m, 3) metres; along (m,) arc length from the start; axes (m, 3, 3): columns side, up, forward.
+    spots (k, 3), points (m, 3) metres; along (m,) arc length from the start; axes (m, 3, 3): columns side, up, forward.
     """
 
     def __init__(self, spots, closed: bool = False, smooth: bool = True):
         """spots -- (k, 3) metres, at least two that differ. Raises ValueError when the path has no length."""
-        spots = np.asarray(spots, float)
+        self.spots = spots = np.asarray(spots, float)
         if len(spots) > 1:
             stays = np.linalg.norm(np.diff(spots, axis=0), axis=1) > 1e-12
             spots = spots[np.concatenate([[True], stays])]

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy.sparse import csr_matrix
 
 from .mesh import Mesh
 
@@ -53,6 +54,46 @@ class Pieces:
         for own in self.vertices:
             found[own] = np.arange(len(own))
         return found
+
+    def middles(self, points: np.ndarray) -> np.ndarray:
+        """(k, p, 3) m, the mean of each piece's vertices, of points (k, n, 3)."""
+        sums = self.gathered
+        return np.stack([sums @ row for row in points])
+
+    def means(self, values: np.ndarray) -> np.ndarray:
+        """(p,) the mean over each piece of what its vertices (n,) have."""
+        return self.gathered @ values.astype(float)
+
+    def turns(self, first: np.ndarray, now: np.ndarray) -> np.ndarray:
+        """(p, 3, 3) axes of the turn of each piece that best takes its points (n, 3) m at first to those now (Kabsch
+        1976)."""
+        a, b = (x - self.middles(x[None])[0][self.of_vertex] for x in (first, now))
+        spread = self.gathered @ (a[:, :, None] * b[:, None, :]).reshape(-1, 9)
+        u, _, vt = np.linalg.svd(spread.reshape(-1, 3, 3))
+        axes = vt.transpose(0, 2, 1) @ u.transpose(0, 2, 1)
+        sign = np.where(np.linalg.det(axes) < 0, -1.0, 1.0)
+        vt[:, 2] *= sign[:, None]
+        return vt.transpose(0, 2, 1) @ u.transpose(0, 2, 1)
+
+    @cached_property
+    def gathered(self):
+        """(p, n) sparse: rows that take the mean over each piece."""
+        share = 1 / np.maximum(np.bincount(self.of_vertex, minlength=self.count), 1)
+        n = len(self.of_vertex)
+        return csr_matrix((share[self.of_vertex], (self.of_vertex, np.arange(n))), shape=(self.count, n))
+
+    @cached_property
+    def sizes(self) -> np.ndarray:
+        """(p,) m, half the diagonal of the box around each piece at rest."""
+        low, high = self.boxes(self.mesh.points)
+        return np.linalg.norm(high - low, axis=1) / 2
+
+    def boxes(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """((p, 3) lowest, (p, 3) highest) m of the box around each piece."""
+        order = np.argsort(self.of_vertex, kind="stable")
+        starts = np.cumsum(np.bincount(self.of_vertex, minlength=self.count))[:-1]
+        starts = np.concatenate([[0], starts])
+        return np.minimum.reduceat(points[order], starts), np.maximum.reduceat(points[order], starts)
 
     def corners(self, points: np.ndarray) -> np.ndarray:
         """(p, 8, 3) of the box around each piece."""

@@ -61,6 +61,14 @@ def scatter(
     return at[chosen], up[face[chosen]]
 
 
+def spots_on(mesh: Mesh, count: int, seed: int) -> tuple[np.ndarray, np.ndarray]:
+    """(vertices (count, 3), shares of them (count, 3)) of places spread over a surface at rest."""
+    corners = mesh.points[mesh.triangles]
+    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1) / 2
+    face, _, shares = _places(corners, area, float(area.sum()), count, seed)
+    return mesh.triangles[face], shares
+
+
 def _places(corners, room, total, count, seed):
     """(triangles (count,), positions (count, 3), shares of their corners (count, 3)), more where there is more room."""
     which = np.arange(count)

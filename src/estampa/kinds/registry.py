@@ -83,6 +83,7 @@ _FOLDERS = (
     "scene.copies",
     "scene.skeleton",
     "motion",
+    "motion.pieces",
     "motion.posing",
     "fields",
     "solve.cloth",

@@ -107,7 +107,9 @@ class Layer(Kind):
     ensemble = ""  # kind of the ensemble that it plays in
     solo = False  # True: it may also be solved alone
     reads_frames = False  # True: it reads what enters at other frames than the present one
+    of_pieces = False  # True: it says where pieces stand, and points are moved after the last of several such layers
     remeshes = False  # True: what comes out has another topology than what goes in
+    slow = False  # True: part of its plan takes long, and is kept in the store
 
 
 class Deformer(Layer):

@@ -34,10 +34,15 @@ class Plan:
 
     mesh: Mesh  # with the rest points carried through
     carry: csr_matrix  # (m, n)
+    beside: np.ndarray | None = None  # (m, 3) m, how far vertices are from what `carry` makes of the rest
 
     def carried(self, values: np.ndarray) -> np.ndarray:
         """(m, ...) of what was (n, ...): weights, texture coordinates, points."""
         return self.carry @ values
+
+    def shaped(self, points: np.ndarray) -> np.ndarray:
+        """(m, 3) where the vertices are when the old ones are at (n, 3)."""
+        return self.carried(points) if self.beside is None else self.carried(points) + self.beside
 
 
 class Remesh(Layer):
@@ -52,10 +57,15 @@ class Remesh(Layer):
         """
         raise NotImplementedError
 
+    def work(self, mesh: Mesh, v: dict, weights: np.ndarray | None, told=None) -> dict[str, np.ndarray]:
+        """Of a slow one: arrays that the plan is made from, which are kept. `plan` is given them as its last argument.
+        told(share) is called now and then; it may raise Cancelled."""
+        raise NotImplementedError
+
     def counts(self, of: Counts, v: dict) -> Counts:
         """How large the new topology will be, without planning it."""
         raise NotImplementedError
 
     def apply(self, points, plan: Plan, v, now) -> np.ndarray:
         """(k, m, 3) points of the new topology from (k, n, 3) ones. `now.mesh` is the old topology."""
-        return np.stack([plan.carried(row) for row in points])
+        return np.stack([plan.shaped(row) for row in points])

@@ -4,6 +4,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
+from threading import RLock
 from typing import NamedTuple
 
 import numpy as np
@@ -100,6 +101,7 @@ class Scene:
         self._evaluator = None  # of `evaluate`
         self.shapes = ShapeCache()  # computed shapes and envelopes, by digest
         self.solver_cache: dict = {}  # what solvers derive from a mesh alone
+        self.planning = RLock()  # a slow plan is made once, whoever asks
 
     # -- edits ---------------------------------------------------------------------------------------------
     def apply(self, label: str, doc: Document, merge: str | None = None) -> None:

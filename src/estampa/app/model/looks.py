@@ -8,6 +8,8 @@ import numpy as np
 from ...evaluate import outcome
 from ...evaluate.evaluator import Evaluator
 from ...geometry.mesh import Creased, Mesh
+from ...geometry.pieces import Pieces
+from ...geometry.seamless import corner_normals, seamless, turned_with
 from ...scene.bones import Bones
 from ...scene.copies import only_in_copies
 from ...scene.document import Thing
@@ -31,12 +33,21 @@ class LookedShape:
     stand: np.ndarray | None = None  # (k, 4, 4)
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
     copies: int = 1
+    drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
 
     @classmethod
     def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "LookedShape":
         """smooth -- rad, up to which the edges of the mesh look smooth"""
         creased = mesh.creased(smooth)
         return cls(points, mesh, creased.mesh.normals(creased.of(points)), creased, **more)
+
+    @cached_property
+    def tint(self) -> np.ndarray | None:
+        """(m, 3) float32 colour of each vertex that is drawn, by its faces' materials; None without materials."""
+        if self.creased.mesh.face_materials is not None:
+            return tints(self.creased.mesh)
+        found = tints(self.mesh)
+        return None if found is None else self.creased.of(found)
 
     @cached_property
     def normals(self) -> np.ndarray:
@@ -105,10 +116,35 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | N
         layers = evaluator.layers(subject)
         remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
         base = evaluator.through(subject, layers[: remeshes[0]], frame).points if remeshes else None
+        if part.mesh.cut_from is not None:
+            return _broken(evaluator, subject, part, frame, smooth, base=base, **more)
         return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
     if part.alike:
         return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
     return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
+
+
+def _broken(evaluator, subject, part, frame, smooth, **more) -> LookedShape:
+    """A broken mesh: the whole one while no piece has moved; then with the normals that it had, turned with each
+    piece."""
+    layers = evaluator.layers(subject)
+    at = max(i for i, l in enumerate(layers) if l.declared.slow)
+    whole, unmoved = (evaluator.through(subject, layers[:i], frame).points for i in (at, at + 1))
+    if np.array_equal(part.points, unmoved):
+        return LookedShape.of(whole, part.mesh.cut_from.whole, smooth, **more)
+    made = seamless(part.mesh, smooth)
+    key = ("broken normals", subject.id)
+    kept = evaluator.scene.solver_cache.get(key)
+    if kept is None or kept[0] is not made or not np.array_equal(kept[1], whole):
+        normals = corner_normals(part.mesh, whole, unmoved, smooth).reshape(-1, 3)[made.corner]
+        kept = evaluator.scene.solver_cache[key] = (made, whole, np.ascontiguousarray(normals))
+    pieces = Pieces.each(part.mesh)
+    axes = pieces.turns(unmoved, part.points)
+    home, now = pieces.middles(np.stack([unmoved, part.points]))
+    drawn = made.without_walls(made.creased.of(part.points), axes, now - np.einsum("pij,pj->pi", axes, home))
+    return LookedShape(
+        part.points, part.mesh, turned_with(kept[2], made.piece, axes), made.creased, drawn=drawn, **more
+    )  # fmt: skip
 
 
 def look(evaluator: Evaluator, frame: float) -> Looked:
@@ -173,9 +209,8 @@ def _joined(scene, number, ids, shapes) -> Batch:
         for shape, creased, start in of:
             triangles.append(creased.mesh.triangles + start)
             edges.append(shape.mesh.edges + start)
-            own = tints(shape.mesh)
             plain = np.tile(np.array(STALL, np.float32), (creased.mesh.count, 1))
-            tint.append(creased.of(own) if own is not None else plain)
+            tint.append(plain if shape.tint is None else shape.tint)
         joined_ = (np.concatenate(triangles), np.concatenate(edges), np.concatenate(tint))
         kept = scene.solver_cache["batch", number] = (key, parted, joined_)  # the meshes are held, so ids stay theirs
     points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)

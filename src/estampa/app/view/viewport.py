@@ -13,7 +13,7 @@ from ...errors import EstampaError
 from ...geometry.place import Place
 from ...scene.things import Grip
 from ...scene.values import Rows
-from ..model.looks import STALL, tints
+from ..model.looks import STALL
 from ..session import Session
 from ..shell.painting import Guarded
 from . import backdrops
@@ -37,10 +37,11 @@ HELD, BEFORE, AFTER = (0.20, 0.42, 0.50), (0.62, 0.30, 0.42), (0.80, 0.56, 0.20)
 
 def _drawn(id, shape, colour, **more) -> Drawn:
     narrow, creased = lambda array: array.astype(np.float32), shape.creased
-    more = {n: creased.of(v) if n in ("tint", "weights", "yarn") and v is not None else v for n, v in more.items()}
+    more = {n: creased.of(v) if n in ("weights", "yarn") and v is not None else v for n, v in more.items()}
     kept = shape.__dict__.get("_narrow")  # drawn again and again while only the view turns
     if kept is None:
-        kept = shape.__dict__["_narrow"] = (narrow(creased.of(shape.points)), narrow(shape.lit))
+        at = creased.of(shape.points) if shape.drawn is None else shape.drawn
+        kept = shape.__dict__["_narrow"] = (narrow(at), narrow(shape.lit))
     points, lit = kept
     return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
 
@@ -122,7 +123,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
             for thing in doc.things if look.meshes else ():
                 shape = picture.shapes.get(thing.id)
                 if shape is not None and (not isolated or thing.id in isolated):
-                    items.append(_drawn(thing.id, shape, STALL, tint=tints(shape.mesh)))
+                    items.append(_drawn(thing.id, shape, STALL, tint=shape.tint))
             behind = backdrops.at(doc, frame)
             floor = look.floor and behind is None
             return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind)
@@ -158,7 +159,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
             subject = s.doc.shape_of(thing)
             if subject is None:
                 continue
-            more = {"tint": tints(shape.mesh)}
+            more = {"tint": shape.tint}
             if active is not None and active.id == thing.id and at_work:
                 found = subject.map(s.selection.map_id)
                 if found and look.show_map and shape.base is None:

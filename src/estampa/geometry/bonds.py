@@ -1,0 +1,103 @@
+"""Bonds: which pieces of a broken mesh lie on each other, and over how large an area."""
+
+import numpy as np
+
+from ..lazy import spatial
+from .mesh import Mesh
+from .pieces import Pieces
+
+NEAREST = 12  # samples of bared faces that are looked at for the one that lies on each
+EVEN = 16  # samples a triangle, where the two sides of a cut need not be parted alike
+
+
+def bonds(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(pieces a (b,), pieces b (b,), m2 that each two share (b,)) of a mesh that was broken; none of any other."""
+
+    def make():
+        pieces = Pieces.each(mesh)
+        if mesh.cut_from is None or not len(mesh.triangles):
+            return np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0)
+        inner = mesh.triangles[mesh.cut_from.face < 0]
+        return shared(mesh.points, inner, pieces.of_vertex[inner[:, 0]])
+
+    return mesh.cached("bonds", make)
+
+
+def neighbours(mesh: Mesh) -> np.ndarray:
+    """(t,) which piece each triangle of a broken mesh lies on; -1 outside, and where there is none."""
+
+    def make():
+        found = np.full(len(mesh.triangles), -1)
+        inner = np.flatnonzero(mesh.cut_from.face < 0)
+        if len(inner):
+            at = mesh.points[mesh.triangles[inner]]
+            of = Pieces.each(mesh).of_vertex[mesh.triangles[inner, 0]]
+            owner, other = _lies_on(*_facing(at), of, _flat(mesh.points), 1)
+            found[inner[owner]] = other
+        return found
+
+    return mesh.cached("neighbours", make)
+
+
+def shared(points, triangles, of, samples: int = 4) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The same of bared triangles (t, 3), of which each is of a piece (t,).
+
+    Places spread over each triangle tell on which other pieces it lies, and in what shares; its whole area is theirs.
+    Of cells that lie side on side, each triangle lies on one other, so that the areas are exact.
+    """
+    none = np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0)
+    if not len(triangles):
+        return none
+    at, normal = _facing(points[triangles])
+    area = np.einsum("ij,ij->i", np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]), normal) / 2
+    flat = _flat(points)
+    owner, other = _lies_on(at, normal, of, flat, samples)
+    left = np.setdiff1d(np.flatnonzero(area > 0), owner)  # slivers whose places found none
+    if len(left) and samples < EVEN:
+        more = _lies_on(at, normal, of, flat, EVEN, left, 8 * NEAREST)
+        owner, other = np.concatenate([owner, more[0]]), np.concatenate([other, more[1]])
+    if not len(owner):
+        return none
+    share = area[owner] / np.bincount(owner, minlength=len(area))[owner]
+    low, high = np.minimum(of[owner], other), np.maximum(of[owner], other)
+    pairs, which = np.unique(np.stack([low, high], axis=1), axis=0, return_inverse=True)
+    return pairs[:, 0], pairs[:, 1], np.bincount(which.ravel(), share, len(pairs)) / 2
+
+
+def _facing(at) -> tuple[np.ndarray, np.ndarray]:
+    """(triangles (t, 3, 3), their unit normals (t, 3))."""
+    normal = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
+    return at, normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+
+
+def _flat(points) -> float:
+    """m, how far from a plane two sides of a cut may be."""
+    return 1e-6 * max(float(np.ptp(points, axis=0).max()), 1e-9)
+
+
+def _lies_on(at, normal, of, flat, samples, only=None, nearest=NEAREST) -> tuple[np.ndarray, np.ndarray]:
+    """(triangles, the piece that each lies on at one of its places), as often as places tell."""
+    weights = _even(samples)
+    every = np.einsum("sk,tkj->tsj", weights, at).reshape(-1, 3)
+    owner = np.repeat(np.arange(len(at)), len(weights))
+    asks = np.arange(len(every)) if only is None else np.flatnonzero(np.isin(owner, only))
+    near = spatial.cKDTree(every).query(every[asks], k=min(nearest, len(every)))[1].reshape(len(asks), -1)
+    mine, found = owner[asks], np.full(len(asks), -1)
+    for k in range(near.shape[1]):
+        j = owner[near[:, k]]
+        hit = (found < 0) & (of[j] != of[mine]) & (np.einsum("ij,ij->i", normal[j], normal[mine]) < -0.999)
+        hit &= np.abs(np.einsum("ij,ij->i", every[near[:, k]] - every[asks], normal[mine])) < flat
+        found[hit] = of[j[hit]]
+    return mine[found >= 0], found[found >= 0]
+
+
+def _even(samples: int) -> np.ndarray:
+    """(s, 3) shares of the corners at the middles of as many equal parts of a triangle; samples a square number."""
+    side, found = int(round(np.sqrt(samples))), []
+    for i in range(side):
+        for j in range(side - i):
+            found.append([i + 1 / 3, j + 1 / 3])
+            if j < side - i - 1:
+                found.append([i + 2 / 3, j + 2 / 3])
+    two = np.array(found) / side
+    return np.column_stack([1 - two.sum(axis=1), two])

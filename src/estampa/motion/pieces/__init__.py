@@ -1,0 +1,1 @@
+"""Layers that move the pieces of a mesh as wholes, without memory."""
