@@ -1,5 +1,7 @@
 """Bonds: which pieces of a broken mesh lie on each other, and over how large an area."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from ..lazy import spatial
@@ -10,15 +12,33 @@ NEAREST = 12  # samples of bared faces that are looked at for the one that lies 
 EVEN = 16  # samples a triangle, where the two sides of a cut need not be parted alike
 
 
-def bonds(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(pieces a (b,), pieces b (b,), m2 that each two share (b,)) of a mesh that was broken; none of any other."""
+class Bonds(NamedTuple):
+    """Which two pieces lie on each other: a, b (q,); area (q,) m2; and of which bared triangles each is made, as rows
+    (triangle, bond, m2)."""
+
+    a: np.ndarray
+    b: np.ndarray
+    area: np.ndarray
+    triangle: np.ndarray
+    bond: np.ndarray
+    share: np.ndarray
+
+    def middles(self, mesh: Mesh, points: np.ndarray) -> np.ndarray:
+        """(q, 3) m, the middle of what each two share, where the mesh's vertices are at points (n, 3)."""
+        at = points[mesh.triangles[self.triangle]].mean(axis=1) * self.share[:, None]
+        sums = np.stack([np.bincount(self.bond, at[:, j], len(self.a)) for j in range(3)], axis=1)
+        return sums / (2 * np.maximum(self.area, 1e-300))[:, None]
+
+
+def bonds(mesh: Mesh) -> Bonds:
+    """Of a mesh that was broken; none of any other."""
 
     def make():
         pieces = Pieces.each(mesh)
-        if mesh.cut_from is None or not len(mesh.triangles):
-            return np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0)
-        inner = mesh.triangles[mesh.cut_from.face < 0]
-        return shared(mesh.points, inner, pieces.of_vertex[inner[:, 0]])
+        inner = np.zeros(0, np.int64) if mesh.cut_from is None else np.flatnonzero(mesh.cut_from.face < 0)
+        triangles = mesh.triangles[inner]
+        found = shared(mesh.points, triangles, pieces.of_vertex[triangles[:, 0]])
+        return found._replace(triangle=inner[found.triangle])
 
     return mesh.cached("bonds", make)
 
@@ -39,15 +59,15 @@ def neighbours(mesh: Mesh) -> np.ndarray:
     return mesh.cached("neighbours", make)
 
 
-def shared(points, triangles, of, samples: int = 4) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The same of bared triangles (t, 3), of which each is of a piece (t,).
+def shared(points, triangles, of, samples: int = 4) -> Bonds:
+    """Of bared triangles (t, 3), of which each is of a piece (t,).
 
     Places spread over each triangle tell on which other pieces it lies, and in what shares; its whole area is theirs.
     Of cells that lie side on side, each triangle lies on one other, so that the areas are exact.
     """
-    none = np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0)
+    none = np.zeros(0, np.int64)
     if not len(triangles):
-        return none
+        return Bonds(none, none, np.zeros(0), none, none, np.zeros(0))
     at, normal = _facing(points[triangles])
     area = np.einsum("ij,ij->i", np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]), normal) / 2
     flat = _flat(points)
@@ -56,12 +76,11 @@ def shared(points, triangles, of, samples: int = 4) -> tuple[np.ndarray, np.ndar
     if len(left) and samples < EVEN:
         more = _lies_on(at, normal, of, flat, EVEN, left, 8 * NEAREST)
         owner, other = np.concatenate([owner, more[0]]), np.concatenate([other, more[1]])
-    if not len(owner):
-        return none
     share = area[owner] / np.bincount(owner, minlength=len(area))[owner]
     low, high = np.minimum(of[owner], other), np.maximum(of[owner], other)
     pairs, which = np.unique(np.stack([low, high], axis=1), axis=0, return_inverse=True)
-    return pairs[:, 0], pairs[:, 1], np.bincount(which.ravel(), share, len(pairs)) / 2
+    area = np.bincount(which.ravel(), share, len(pairs)) / 2
+    return Bonds(pairs[:, 0], pairs[:, 1], area, owner, which.ravel(), share)
 
 
 def _facing(at) -> tuple[np.ndarray, np.ndarray]:

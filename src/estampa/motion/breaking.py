@@ -31,8 +31,8 @@ class Break(Remesh):
     """Breaks a closed mesh into cells that other layers move. While nothing moves, it looks as it did before.
 
     Where the cuts gather may be told by the middle, the surface, a grip, a path or a weight map, and the cloud of cut
-    points moved by a grip of its own. It cuts the shape that enters at the first frame, so it may stand below Thicken, Refine and what bends; the layers that
-    move pieces stand below it.
+    points moved by a grip of its own. It cuts the shape that enters at the first frame, so it may stand below Thicken,
+    Refine and what bends; the layers that move pieces stand below it.
     """
 
     kind, title = "break", "Break"
@@ -221,7 +221,7 @@ def joined(mesh, triangles, corners, cuts: cutting.Cuts, smallest: float) -> cut
     if not small.any() or small[there].all():
         return cuts
     inner = cuts.face == cutting.INSIDE
-    a, b, area = shared(cuts.points, cuts.triangles[inner], cuts.cell[inner])
+    a, b, area = shared(cuts.points, cuts.triangles[inner], cuts.cell[inner])[:3]
     group = np.arange(count)
     for cell in np.flatnonzero(small):
         mine = (a == cell) | (b == cell)

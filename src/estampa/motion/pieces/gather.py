@@ -17,10 +17,12 @@ class Gather(PieceLayer):
     group = "guide"
     rank = 41
 
-    onto = ref("subject", "The subject that they gather onto.")
     where = choice(
-        "surface", "Where on it.", {"surface": "Spread over its surface", "pieces": "On the middles of its pieces"}
+        "surface",
+        "Where they gather. At home is where they were before anything moved them, and as they were turned.",
+        {"surface": "Spread over its surface", "pieces": "On the middles of its pieces", "home": "At home"},
     )
+    onto = ref("subject", "The subject that they gather onto.", when=(("where", ("surface", "pieces")),))
     size = number(1, "Their size there.", unit="factor", soft=(0, 2), hard=(0, None))
     upright = choice(
         "keep", "How they stand there.", {"keep": "As they come", "surface": "+Z away from the surface"},
@@ -29,6 +31,8 @@ class Gather(PieceLayer):
     seed = whole(1, "Another throw of the dice.", soft=(1, 99), hard=(0, None), when=(("where", ("surface",)),))
 
     def move(self, stand, felt, v, now):
+        if v.where == "home":
+            return self._home(stand, felt, v)
         if v.onto is None:
             return stand
         mesh, count = v.onto.mesh, stand.pieces.count
@@ -50,3 +54,15 @@ class Gather(PieceLayer):
                 turn = turns.from_vectors(spin).reshape(*felt.shape, 4)
         size = np.maximum(1 + felt * (v.size[:, None] - 1), 0)
         return stand.moved(felt[..., None] * (goal - stand.centre), turn, size)
+
+    @staticmethod
+    def _home(stand, felt, v):
+        pieces, rest = stand.pieces, stand.pieces.mesh.points
+        turned = np.stack([turns.turns_of(pieces.turns(rest, row)) for row in stand.entered])
+        now = turns.product(stand.turn, np.broadcast_to(turned, stand.turn.shape))
+        back = turns.turn_vectors(turns.inverse(now.reshape(-1, 4))) * felt.reshape(-1, 1)
+        goal = pieces.middles(rest[None])
+        size = np.maximum(1 + felt * (v.size[:, None] - 1), 0)
+        return stand.moved(
+            felt[..., None] * (goal - stand.centre), turns.from_vectors(back).reshape(stand.turn.shape), size
+        )

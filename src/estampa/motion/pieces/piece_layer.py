@@ -41,10 +41,11 @@ class Stand:
     """Where pieces stand, k rows of p pieces: x -> centre + turn * size * (x - home).
 
     home (k, p, 3) m, the middle of each where it entered; centre (k, p, 3) m; turn (k, p, 4) unit quaternions
-    x, y, z, w; size (k, p) factor
+    x, y, z, w; size (k, p) factor; entered (k or 1, n, 3) m, the points that entered
     """
 
     pieces: Pieces
+    entered: np.ndarray
     home: np.ndarray
     centre: np.ndarray
     turn: np.ndarray
@@ -56,17 +57,17 @@ class Stand:
         home = pieces.middles(points)
         turn = np.zeros((*home.shape[:2], 4))
         turn[..., 3] = 1.0
-        return cls(pieces, home, home, turn, np.ones(home.shape[:2]))
+        return cls(pieces, points, home, home, turn, np.ones(home.shape[:2]))
 
     def moved(self, offset=None, turn=None, size=None) -> "Stand":
         """Shifted by offset (k, p, 3) m, turned about their middles by (k, p, 4), and sized by (k, p)."""
         centre = self.centre if offset is None else self.centre + offset
         own = self.turn if turn is None else turns.product(turn, self.turn)
-        return Stand(self.pieces, self.home, centre, own, self.size if size is None else self.size * size)
+        return Stand(self.pieces, self.entered, self.home, centre, own, self.size if size is None else self.size * size)
 
     def in_rows(self, rows: int) -> "Stand":
         wide = lambda x: np.repeat(x, rows, axis=0) if len(x) == 1 else x
-        return Stand(self.pieces, *map(wide, (self.home, self.centre, self.turn, self.size)))
+        return Stand(self.pieces, self.entered, *map(wide, (self.home, self.centre, self.turn, self.size)))
 
     def in_world(self, place: Place) -> Place:
         """(p) where pieces of the first row stand in the world, when the subject stands in a place."""

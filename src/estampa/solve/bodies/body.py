@@ -14,6 +14,10 @@ _START = {"unit": "m/s", "soft": (-5, 5), "group": "Speed at first", "when": SOL
 _SPIN = {"unit": "rad/s", "soft": (-20, 20), "group": "Spin at first", "when": SOLVED}
 
 
+PIECES = (*SOLVED, ("each", ("pieces",)))
+BONDED = (*PIECES, ("bonded", ("bonds",)))
+
+
 def steady(default, help, **more):
     """A number that never animates: what a body is, it stays."""
     return number(default, help, fixed=True, **more)
@@ -38,6 +42,7 @@ class Body(Member):
     """
 
     kind, title = "body", "Body"
+    version = 2  # grounds are slabs
     icon = "M2.5 9.5 L6 7.5 L9.5 9.5 V13.2 L6 14.5 L2.5 13.2 Z M9 2 L13.5 3.4 L12.2 7.2 L8.2 5.8 Z"
     group = "fall"
     shortcut = "Ctrl+7"
@@ -108,12 +113,35 @@ class Body(Member):
     begins = choice(
         "first",
         "When the solve takes over; until then it follows the layers above.",
-        {"first": "At the first frame", "frame": "At a frame", "touched": "When something touches it"},
+        {
+            "first": "At the first frame",
+            "frame": "At a frame",
+            "touched": "When something touches it",
+            "zone": "As a zone reaches it",
+        },
         when=SOLVED,
     )
     at = whole(
         1, "The frame at which it is let go.", title="Let go at", unit="frames", soft=(1, 200), fixed=True,
         when=(*SOLVED, ("begins", ("frame",))),
+    )  # fmt: skip
+    reached = ref("zone", "The zone that lets go of what it reaches with half its weight.", title="Let go by",
+                  when=(*SOLVED, ("begins", ("zone",))))  # fmt: skip
+    bonded = choice(
+        "none", "What holds pieces together that were broken from one another.",
+        {"none": "Nothing", "bonds": "Bonds, until one is pulled too hard"}, title="Held together by", when=PIECES,
+    )  # fmt: skip
+    strength = steady(
+        50_000, "Pull on a square metre of what two pieces share at which they part.", unit="Pa", soft=(100, 1e6),
+        hard=(0, None), when=BONDED,
+    )  # fmt: skip
+    lumps = whole(
+        0, "So many lumps break first, and come apart into their pieces later; 0 makes none.", soft=(0, 40),
+        hard=(0, None), fixed=True, when=BONDED,
+    )  # fmt: skip
+    tougher = steady(
+        4, "How many times as strong bonds are within a lump.", title="Tougher within lumps by", unit="factor",
+        soft=(1, 20), hard=(0, None), when=BONDED,
     )  # fmt: skip
     speed_x = steady(0, "Speed along X as it begins.", title="X", **_START)
     speed_y = steady(0, "Speed along Y.", title="Y", **_START)

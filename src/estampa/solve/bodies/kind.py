@@ -10,11 +10,13 @@ from ...kinds.channels import whole
 from ...units import format_length
 from ..ensemble import Crowd, Ensemble, member_number
 from ..frame import Column, Frame, Table
-from .engine import Engine, fitted, obstacle_builder, stand_of, unit_of
+from .bonded import bonds_of
+from .engine import Engine, level_builder, obstacle_builder, stand_of, unit_of
 from .shapes import collider, mass_properties
 
 MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
 SMALLEST = 1e-12  # m3, of a body
+WIDE, LEAST_WIDE = 12, 20.0  # how far a ground reaches: times all that stands on it, and m
 
 
 class Bodies(Ensemble):
@@ -30,8 +32,12 @@ class Bodies(Ensemble):
             Column("speed", (3,), "m/s", "How fast its centre goes."),
             Column("spin", (3,), "rad/s", "How fast it turns."),
             Column("centre", (3,), "m", "Where its centre of mass was at first.", keep="shown"),
-            Column("held", (), "", "1 while it follows the layers above.", "u1", keep="shown"),
+            Column("held", (), "", "1 while it follows the layers above.", "u1"),
             Column("asleep", (), "", "1 while it rests.", "u1", keep="shown"),
+        ),
+        "bonds": (
+            Column("whole", (), "", "1 until two pieces part.", "u1"),
+            Column("pull", (), "Pa", "The hardest it was pulled in the frame.", keep="shown"),
         ),
         "report": (
             Column("awake", (), "fraction", "Share of the bodies that move.", keep="shown"),
@@ -53,7 +59,7 @@ class Bodies(Ensemble):
         engine = model.build(crowd)
         place, turn = model.centre.copy(), np.tile([0.0, 0, 0, 1], (model.count, 1))
         still = np.zeros((model.count, 3))
-        held = model.held(crowd.frame).astype(np.uint8)
+        held = model.held_at_first(crowd).astype(np.uint8)
         asleep = model.untouched.astype(np.uint8)
         speed, spin = (np.where((held | asleep)[:, None], still, part) for part in (model.speed, model.spin))
         return model.frame(engine, place, turn, speed, spin, held, asleep, keep=True)
@@ -63,21 +69,28 @@ class Bodies(Ensemble):
         place, turn, speed, spin = (rows[n].astype(float) for n in ("place", "turn", "speed", "spin"))
         asleep = rows["asleep"].copy()
         engine = self._engine(frame, model, crowd)
-        driven = model.driven(crowd)
-        let_go = model.held(crowd.frame - 1) & ~model.held(crowd.frame)
+        was_held = rows["held"].astype(bool)
+        driven = model.driven(crowd, was_held)
+        held = model.held(crowd, was_held, place)
+        let_go = was_held & ~held
         model.let_go(engine, np.flatnonzero(let_go), crowd, dt)
         paths = {row: driven[row] for row in driven if not let_go[row]}
         paths |= model.obstacles(engine, crowd)
-        model.push(engine, crowd, place, speed, asleep, dt)
-        engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths)
-        held = model.held(crowd.frame).astype(np.uint8)
+        model.push(engine, crowd, place, speed, held, asleep, dt)
+        if engine.pulls_otherwise(crowd.world.gravity):
+            for row in np.flatnonzero(self._free(model, held) & (asleep > 0) & ~model.untouched):
+                engine.body(row).wake_up(True)
+        held = held.astype(np.uint8)
+        whole_, pull = model.whole(frame), np.zeros(len(model.bonds.a))
+        part = None if not len(pull) else lambda: model.bonds.part(engine, whole_, pull)
+        engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths, part)
         engine.read(self._free(model, held), place, turn, speed, spin, asleep)
         for row, (_, (there, turned)) in driven.items():
             if held[row]:
                 place[row], turn[row] = there, turned
         every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
         keep = (crowd.frame - crowd.first) % every == 0
-        return model.frame(engine, place, turn, speed, spin, held, asleep, keep)
+        return model.frame(engine, place, turn, speed, spin, held, asleep, keep, (whole_, pull))
 
     @staticmethod
     def _free(model, held) -> np.ndarray:
@@ -85,7 +98,10 @@ class Bodies(Ensemble):
 
     def resumed(self, frame: Frame, crowd: Crowd) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
-        engine, held = model.build(crowd), model.held(crowd.frame)
+        engine, held = model.build(crowd), model.held_at_first(crowd)
+        whole_ = model.whole(frame)
+        for bond in np.flatnonzero(~whole_.astype(bool)):
+            engine.part(bond)
         columns = {n: rows[n].astype(float) for n in ("place", "turn", "speed", "spin")}
         asleep = np.zeros(model.count, np.uint8)
         for row in np.flatnonzero(model.solved & ~held):
@@ -94,7 +110,8 @@ class Bodies(Ensemble):
         for row in np.flatnonzero(held):  # what follows the layers above begins where they have it
             columns["place"][row], columns["turn"][row] = model.centre[row], (0, 0, 0, 1)
             columns["speed"][row] = columns["spin"][row] = 0
-        return model.frame(engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True)
+        told = (whole_, np.zeros(len(whole_)))
+        return model.frame(engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True, bonds=told)
 
     def goes_on(self, frame: Frame) -> bool:
         going = frame.going
@@ -111,9 +128,12 @@ class Bodies(Ensemble):
         free = int((rows["held"] == 0).sum())
         awake = int(((rows["held"] == 0) & (rows["asleep"] == 0)).sum())
         touching = "too many to count" if report["contacts"] < 0 else f"{report['contacts']:.0f} pairs"
+        bonds = frame.tables.get("bonds")
+        held_by = [] if bonds is None else [("Bonds", f"{int(bonds['whole'].sum()):,} of {len(bonds):,} hold")]
         return [
             ("Bodies", f"{len(rows):,}, {free:,} of them moved by the solve"),
             ("Awake here", f"{awake:,}"),
+            *held_by,
             ("Touching", touching),
             ("Deepest overlap", format_length(report["deepest"])),
             ("Margins", f"{format_length(0.001 * report['unit'])}, by the smallest body"),
@@ -154,9 +174,14 @@ class Model:
         self.drag = number(lambda s, p, i, m: s.v.drag if s.v.moved == "solve" else 0.0)[:, 0]
         self.solved = number(lambda s, p, i, m: s.v.moved == "solve")[:, 0].astype(bool)
         self.untouched = self.solved & number(lambda s, p, i, m: s.v.begins == "touched")[:, 0].astype(bool)
-        begins = lambda s: s.v.at if s.v.begins == "frame" else -(10**9)
+        begins = lambda s: {"frame": s.v.at, "zone": 10**9}.get(s.v.begins, -(10**9))
         self.begins = number(lambda s, p, i, m: begins(s) if s.v.moved == "solve" else 10**9)[:, 0]
         self.area = number(lambda s, p, i, m: _surface(s.first, p.triangles[i]))[:, 0] / 4
+        every = np.concatenate([[s.first.min(axis=0), s.first.max(axis=0)] for s in crowd.members])
+        low, high = every.min(axis=0), every.max(axis=0)
+        self.middle, self.wide = (low + high) / 2, max(LEAST_WIDE, WIDE * float((high - low).max()))
+        self.zoned = self.solved & number(lambda s, p, i, m: s.v.begins == "zone")[:, 0].astype(bool)
+        self.bonds = bonds_of(crowd.members, self.pieces, self.spans, self.centre)
         self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
 
     @classmethod
@@ -170,16 +195,36 @@ class Model:
             kept = mesh.__dict__["bodies"] = cls(crowd)
         return kept
 
-    def held(self, frame: int) -> np.ndarray:
-        """(b,) bool: which follow the layers above at a frame."""
-        return frame < self.begins
+    def held(self, crowd: Crowd, before: np.ndarray, place: np.ndarray) -> np.ndarray:
+        """(b,) bool: which still follow the layers above, of those that did; place (b, 3) m, where they were."""
+        held = before & (crowd.frame < self.begins)
+        if (held & self.zoned).any():
+            held &= ~self._reached(crowd, place)
+        return held
+
+    def held_at_first(self, crowd: Crowd) -> np.ndarray:
+        return self.held(crowd, np.ones(self.count, bool), self.centre)
+
+    def _reached(self, crowd: Crowd, place) -> np.ndarray:
+        """(b,) bool: which are reached by the zone that lets go of them."""
+        found = np.zeros(self.count, bool)
+        for seen in crowd.members:
+            first, last = self.spans[seen.id]
+            if self.zoned[first:last].any() and seen.v.reached is not None:
+                found[first:last] = seen.v.reached(np.ascontiguousarray(place[None, first:last]))[0] >= 0.5
+        return found
+
+    def whole(self, frame: Frame) -> np.ndarray:
+        """(q,) u1, which bonds hold."""
+        table = frame.tables.get("bonds")
+        return np.ones(len(self.bonds.a), np.uint8) if table is None else table["whole"].copy()
 
     # -- the engine --------------------------------------------------------------------------------------------
     def build(self, crowd: Crowd) -> Engine:
         """The engine's world at the first frame."""
         import rapier3d as rp
 
-        engine, held = Engine.of(self.count, self.smallest), self.held(crowd.frame)
+        engine, held = Engine.of(self.count, self.smallest), self.held_at_first(crowd)
         for row, (seen, pieces, i, mass) in enumerate(self.parts):
             v, own = seen.v, pieces.vertices[i]
             what = seen.name if pieces.count == 1 else f"{seen.name}, piece {i + 1}"
@@ -201,44 +246,50 @@ class Model:
                 body = body.additional_mass_properties(mass_properties(mass, float(self.mass[row])))
             handle = engine.world.add_body(body.translation(tuple(map(float, self.centre[row]))), [made])
             engine.set_rest(handle, _across(seen.first[own]))
+        engine.world.gravity = tuple(map(float, crowd.world.gravity))
+        self.bonds.tie(engine)
         for height, friction in crowd.world.floors:
-            ground = rp.Collider.halfspace((0.0, 1.0, 0.0)).friction(float(friction)).restitution(0.0)
-            engine.world.add_collider(ground.translation((0.0, float(height), 0.0)))
+            ground = level_builder(rp, self.wide, (self.middle[0], height, self.middle[2]))
+            engine.world.add_collider(ground.friction(float(friction)).restitution(0.0))
         for obstacle in _solid(crowd.world):
             place, turn = stand_of(obstacle.places[1])
-            made = _mesh_collider(rp, obstacle, 1) if obstacle.shape == "mesh" else obstacle_builder(obstacle, rp)
+            wide = self.wide + float(np.linalg.norm(place - self.middle))
+            made = _mesh_collider(rp, obstacle, 1) if obstacle.shape == "mesh" else obstacle_builder(obstacle, rp, wide)
             engine.world.add_body(rp.RigidBody.kinematic_position_based(), [made])
             if obstacle.shape != "mesh":
                 engine.put(self.count + engine.obstacles, place, turn)
             engine.obstacles += 1
         return engine
 
-    def driven(self, crowd: Crowd) -> dict[int, tuple]:
+    def driven(self, crowd: Crowd, held: np.ndarray) -> dict[int, tuple]:
         """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
-        found, held = {}, self.held(crowd.frame - 1)
+        found = {}
         for seen, pieces in zip(crowd.members, self.pieces, strict=True):
             first, last = self.spans[seen.id]
             if seen.v.moved == "still" or not held[first:last].any():
                 continue
+            now = self._stand(first, last, pieces, seen.first, seen.now)
             rest = np.array_equal(seen.before, seen.now)
-            for row in range(first, last):
-                own = pieces.vertices[row - first]
-                now = self._stand(row, seen.first[own], seen.now[own])
-                before = now if rest else self._stand(row, seen.first[own], seen.before[own])
-                found[row] = (before, now)
+            before = now if rest else self._stand(first, last, pieces, seen.first, seen.before)
+            for i in np.flatnonzero(held[first:last]):
+                found[first + int(i)] = ((before[0][i], before[1][i]), (now[0][i], now[1][i]))
         return found
 
-    def _stand(self, row, first, now):
-        turn, middle, _ = fitted(first, now)
-        arm = self.centre[row] - first.mean(axis=0)
-        return middle + turns.turned(turn, arm), turn
+    def _stand(self, first_row, last_row, pieces, first, now):
+        """(places (p, 3), turns (p, 4)) of a member's bodies, from where its points were at first and are now."""
+        axes = pieces.turns(first, now)
+        home, middle = pieces.middles(np.stack([first, now]))
+        arm = self.centre[first_row:last_row] - home
+        return middle + np.einsum("pij,pj->pi", axes, arm), turns.turns_of(axes)
 
     def let_go(self, engine: Engine, rows, crowd: Crowd, dt: float) -> None:
         """Bodies that the solve takes over go on as the layers above moved them, and with the speed that they are
         given."""
         import rapier3d as rp
 
-        driven = self.driven(crowd) if len(rows) else {}
+        which = np.zeros(self.count, bool)
+        which[rows] = True
+        driven = self.driven(crowd, which) if len(rows) else {}
         for row in rows:
             body, ((p0, q0), (p1, q1)) = engine.body(row), driven[int(row)]
             body.body_type = rp.RigidBodyType.DYNAMIC
@@ -266,11 +317,11 @@ class Model:
                 engine.world.add_collider(_mesh_collider(rp, obstacle, 1), handle)
         return found
 
-    def push(self, engine: Engine, crowd: Crowd, place, speed, asleep, dt: float) -> None:
+    def push(self, engine: Engine, crowd: Crowd, place, speed, held, asleep, dt: float) -> None:
         """Wind and forces that are felt in places, as they are at the start of the frame. Drag never does more than
         take a body along, however light it is."""
         world = crowd.world
-        rows = np.flatnonzero(self.solved & ~self.held(crowd.frame) & (asleep == 0))
+        rows = np.flatnonzero(self.solved & ~held & (asleep == 0))
         windy = len(world.winds) > 0 and (self.drag > 0).any()
         if not len(rows) or not (windy or world.pulls or engine.pushed):
             return
@@ -288,7 +339,7 @@ class Model:
                 body.add_force(tuple(map(float, force[row])), True)
         engine.pushed = bool(force.any())
 
-    def frame(self, engine: Engine, place, turn, speed, spin, held, asleep, keep: bool) -> Frame:
+    def frame(self, engine: Engine, place, turn, speed, spin, held, asleep, keep: bool, bonds=None) -> Frame:
         columns = {
             "place": place, "turn": turn, "speed": speed, "spin": spin, "centre": self.centre, "held": held,
             "asleep": asleep,
@@ -303,6 +354,10 @@ class Model:
         told["unit"] = [unit_of(self.smallest)]
         report = {c.name: c.array(told[c.name]) for c in Bodies.tables["report"]}
         tables = {"bodies": Table(made, self.ids, self.spans), "report": Table(report)}
+        if len(self.bonds.a):
+            whole_, pull = bonds or (np.ones(len(self.bonds.a), np.uint8), np.zeros(len(self.bonds.a)))
+            columns = {"whole": whole_, "pull": pull}
+            tables["bonds"] = Table({c.name: c.array(columns[c.name]) for c in Bodies.tables["bonds"]})
         blob = engine.world.snapshot() if keep else b""
         return Frame(tables, blob, (engine, engine.at))
 
@@ -311,7 +366,7 @@ def _is_same_crowd(a, b) -> bool:
     """Whether members are what they were: the same shapes at first, with the same channels, none of which animates."""
     if len(a) != len(b):
         return False
-    is_same = lambda x, y: x is y if isinstance(x, np.ndarray) else x == y
+    is_same = lambda x, y: x is y if isinstance(x, np.ndarray) else callable(x) and callable(y) or x == y
     return all(
         p is q
         or (p.id == q.id and p.mesh is q.mesh and p.first is q.first)

@@ -1,0 +1,108 @@
+"""Broken things as bodies: bonds carry the load of their strength and no more, zones let go, layers hand over."""
+
+import numpy as np
+import pytest
+import trimesh
+
+from estampa import edits as do
+from estampa.evaluate.evaluator import Evaluator
+from estampa.geometry.mesh import Mesh
+from estampa.geometry.pieces import Pieces
+from estampa.geometry.primitives import box
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
+
+G = 9.80665
+
+
+def beam(last, strength, **body):
+    """A beam of five cells, 0.1 m each, that hangs by its uppermost one, which no zone reaches."""
+    scene = Scene(Document(name="beam", start=1, end=last))
+    subject = do.add_mesh(scene, box([0, 0, 0], [0.1, 0.5, 0.1]), "Beam")
+    cut = {"how": "planks", "brick_x": 1.0, "brick_y": 0.1, "brick_z": 1.0, "jitter": 0.0, "smallest": 0.0}
+    do.add_layer(scene, subject.id, "break", values=cut)
+    zone = do.add_thing(scene, "zone", values={"shape": "box", "y": 0.2, "tall": 0.2, "wide": 1, "deep": 1, "soft": 0})
+    values = {"each": "pieces", "begins": "zone", "reached": zone.id, "bonded": "bonds", "strength": strength}
+    do.add_layer(scene, subject.id, "body", values=values | {"density": 600.0} | body)
+    return scene
+
+
+def frames(scene, store, last):
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(last)
+    run = evaluator.runs.every()[0]
+    return evaluator, [store.frame(evaluator.runs.key(run, f)) for f in range(1, last + 1)]
+
+
+def test_a_chain_of_bonded_cells_carries_the_load_of_its_strength_and_no_more(store):
+    # the uppermost bond bears four cells: 4 rho g h, in Pa; gravity grows until it parts
+    last, strength = 48, 0.8 * 4 * 600 * G * 0.1
+    scene = beam(last, strength)
+    gravity = do.add_thing(scene, "gravity")
+    do.set_key(scene, gravity.id, "pull", 1, 0.0)
+    do.set_key(scene, gravity.id, "pull", last, G)
+    _, found = frames(scene, store, last)
+    whole = np.array([f["bonds"]["whole"] for f in found])
+    parted = int(np.argmin(whole.all(axis=1)))
+    pull = np.array([f["bonds"]["pull"] for f in found])
+    evaluator = Evaluator(scene.doc, scene, store)
+    at = evaluator.values.at(scene.doc.find(gravity.id), "pull", parted + 1.0)
+    assert not whole[-1].all() and whole[0].all()
+    assert at == pytest.approx(0.8 * G, rel=0.04)
+    # only the uppermost parts, and before it did, each bore what hangs below it
+    assert whole[-1].tolist() == [1, 1, 1, 0]
+    before = pull[parted - 1]
+    assert before == pytest.approx(before[3] * np.array([1, 2, 3, 4]) / 4, rel=0.03)
+    held = found[-1]["bodies"]["held"]
+    assert held.tolist() == [0, 0, 0, 0, 1]
+
+
+def test_what_a_zone_reaches_is_let_go_and_the_rest_follows_the_layers(store):
+    scene = Scene(Document(name="wall", start=1, end=24))
+    subject = do.add_mesh(scene, box([0, 0, 0], [1.2, 0.6, 0.1]), "Wall")
+    cut = {"how": "bricks", "brick_x": 0.2, "brick_y": 0.1, "brick_z": 0.2, "jitter": 0.0}
+    do.add_layer(scene, subject.id, "break", values=cut)
+    zone = do.add_thing(scene, "zone", values={"reach": 0.25, "soft": 0.0, "y": 0.5})
+    do.set_key(scene, zone.id, "x", 1, -1.0)
+    do.set_key(scene, zone.id, "x", 24, 0.6)
+    step = do.add_layer(scene, subject.id, "step", values={"y": 0.0, "z": 0.0})
+    do.set_key(scene, step.id, "z", 1, 0.0)
+    do.set_key(scene, step.id, "z", 24, 0.23)
+    do.add_layer(scene, subject.id, "body", values={"each": "pieces", "begins": "zone", "reached": zone.id})
+    do.add_thing(scene, "gravity")
+    evaluator, found = frames(scene, store, 24)
+    held = np.array([f["bodies"]["held"] for f in found]).astype(bool)
+    assert held[0].all() and not held[-1].all() and held[-1].any()
+    assert (held[1:] <= held[:-1]).all(), "what was let go is not taken again"
+    place = found[-1]["bodies"]["place"]
+    centre = found[-1]["bodies"]["centre"]
+    assert place[held[-1]] - centre[held[-1]] == pytest.approx(np.tile([0, 0, 0.23], (held[-1].sum(), 1)), abs=1e-5)
+    # the speed with which it was moved is handed over
+    gone = np.flatnonzero(~held[-1])
+    first = held.argmin(axis=0)[gone]
+    z = lambda f: evaluator.values.at(scene.doc.find(step.id), "z", float(f))
+    for f, b in zip(first, gone, strict=True):  # frames are numbered from 1
+        wanted = (z(f) - z(f - 1)) * 24
+        assert found[f]["bodies"]["speed"][b, 2] == pytest.approx(wanted, abs=0.08), "but for what it rubs on"
+
+
+def test_a_fallen_jar_is_gathered_whole_again(store):
+    scene = Scene(Document(name="ball", start=1, end=30))
+    ball = trimesh.creation.icosphere(2, 0.2)
+    mesh = Mesh.from_triangles(ball.vertices + [0, 0.6, 0], ball.faces)
+    subject = do.add_mesh(scene, mesh, "Ball")
+    do.add_layer(scene, subject.id, "break", values={"count": 20})
+    do.add_layer(scene, subject.id, "body", values={"each": "pieces", "density": 2000.0})
+    gather = do.add_layer(scene, subject.id, "gather", values={"where": "home", "strength": 0.0})
+    do.add_thing(scene, "gravity")
+    do.add_thing(scene, "ground")
+    evaluator, _ = frames(scene, store, 30)
+    subject = scene.doc.find(subject.id)
+    fallen = evaluator.subject(subject, 30).points
+    assert fallen[:, 1].min() > -0.005 and fallen[:, 1].max() < 0.35
+    do.set_value(scene, gather.id, "strength", 1.0)
+    evaluator = Evaluator(scene.doc, scene, store)
+    again = evaluator.subject(scene.doc.find(subject.id), 30).points
+    rest = evaluator.mesh(scene.doc.find(subject.id)).points
+    assert again == pytest.approx(rest, abs=2e-6)  # places are kept in 32 bits
+    assert Pieces.each(evaluator.mesh(scene.doc.find(subject.id))).count == 20
