@@ -36,6 +36,36 @@ def test_a_print_of_pieces_is_where_the_scene_is(tumble, store, tmp_path, kind):
     assert result.passed and result.gap < 1e-5, result.words()
 
 
+@pytest.fixture
+def shards(store):
+    """A ball in a turned and sized place, broken, tossed and shrunk in turn; the last piece stays."""
+    scene = pier(20)
+    subject = do.add_mesh(scene, coloured(ball(0.5, (0, 0, 0)), "Glaze", (0.1, 0.4, 0.4)), "Ball").id
+    do.set_values(scene, subject, {"x": 0.4, "turn_y": 0.7, "size": 1.5})
+    do.add_layer(scene, subject, "break", values={"count": 12})
+    zone = do.add_thing(scene, "zone", values={"x": 0.4, "y": 1.0, "reach": 1.2, "soft": 0.6})
+    toss = do.add_layer(scene, subject, "toss", values={"zone": zone.id})
+    do.add_layer(scene, subject, "shrink", values={"zone": zone.id, "by": 0.5})
+    do.set_key(scene, toss.id, "strength", 1, 0.0)
+    do.set_key(scene, toss.id, "strength", 20, 1.0)
+    return scene, subject
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_print_of_pieces_that_layers_move_and_size_is_where_the_scene_is(shards, store, tmp_path, kind):
+    scene, subject = shards
+    item = do.add_thing(scene, kind, values={"subject": subject, "tolerance": 1e-5})
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+    assert result.passed and result.gap < 1e-5, result.words()
+    if kind == "piece_nodes":
+        import pygltflib as gl
+
+        made = gl.GLTF2.load(str(result.paths[0]))
+        moved = {c.target.node for c in made.animations[0].channels}
+        assert 0 < len(moved) < len(made.nodes) == 12, "pieces that never move are not keyed"
+        assert {c.target.path for c in made.animations[0].channels} == {"translation", "rotation", "scale"}
+
+
 @pytest.mark.parametrize("pivot", ("middle", "lowest", "grip"))
 def test_a_pivot_moves_the_origins_of_nodes_and_not_the_motion(tumble, store, tmp_path, pivot):
     import pygltflib as gl
@@ -89,6 +119,6 @@ def test_what_does_not_move_in_pieces_is_refused_with_a_cure(store, tmp_path):
     scene = pier(5)
     still = do.add_mesh(scene, box(), "Still").id
     item = do.add_thing(scene, "piece_nodes", values={"subject": still})
-    assert "Add a Body layer" in estimate(scene, scene.doc, item).trouble
+    assert "be a Body or one that moves pieces" in estimate(scene, scene.doc, item).trouble
     with pytest.raises(EstampaError, match="Add a Body layer"):
         run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)

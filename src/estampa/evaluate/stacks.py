@@ -162,8 +162,8 @@ class Stacks:
         return stand
 
     def stands(self, subject: Thing, frame: float) -> tuple[Pieces, Place, np.ndarray] | None:
-        """(pieces, where they stand in the world, their middles (p, 3) as they entered, in the world) of a subject
-        whose last layers move pieces; else None."""
+        """(pieces, what brings each from where it was at first to where it is, their middles (p, 3) m at first, in the
+        world) of a subject whose last layers move pieces; else None."""
         layers = self.evaluator.layers(subject)
         count = count_of_pieces(layers)
         if not count:
@@ -171,7 +171,11 @@ class Stacks:
         many = self.stage.one(subject, frame)
         entering = self.rows(subject, layers[:-count], many)
         stand = self._placed(subject, layers, layers[-count:], entering, many, entering.true)
-        return stand.pieces, stand.in_world(many.place), many.place.apply(stand.home)[0]
+        first = self.stage.one(subject, self.evaluator.doc.solved_from)
+        home = stand.pieces.middles(self.rows(subject, layers[:-count], first).points[:1])
+        stood, now = first.place, stand.in_world(many.place)
+        since = Place(now.origin, now.axes @ stood.axes[0].T, now.size / stood.size[0])
+        return stand.pieces, since, stood.apply(home)[0]
 
     def _refuse_no_numbers(self, subject, layers, many):
         """Name the first layer whose points are not numbers."""

@@ -12,7 +12,7 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
     import pygltflib as gl
 
     binary, mesh = glb.Binary(), rigid.mesh
-    normals = mesh.normals(mesh.points)
+    normals = mesh.rest_normals
     used = [None] if mesh.face_materials is None else list(np.unique(mesh.face_materials))
     meshes, nodes, channels, samplers = [], [], [], []
     clock = binary.numbers(times, bounds=True)
@@ -33,8 +33,10 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
                 primitives.append(gl.Primitive(attributes=attributes, indices=indices, material=number))
         meshes.append(gl.Mesh(name=name, primitives=primitives))
         place, turn = rigid.places[:, i].astype(np.float32), glb.unit32_rows(rigid.turns[:, i])
-        nodes.append(gl.Node(name=name, mesh=i, translation=place[0].tolist(), rotation=turn[0].tolist()))
-        for word, values in (("translation", place), ("rotation", turn)):
+        size = np.repeat(rigid.sizes[:, i, None], 3, axis=1).astype(np.float32)
+        stands = {"translation": place, "rotation": turn} | ({"scale": size} if rigid.grows else {})
+        nodes.append(gl.Node(name=name, mesh=i, **{word: values[0].tolist() for word, values in stands.items()}))
+        for word, values in () if rigid.still(i) else stands.items():
             samplers.append(gl.AnimationSampler(input=clock, output=binary.numbers(values), interpolation="LINEAR"))
             target = gl.AnimationChannelTarget(node=i, path=word)
             channels.append(gl.AnimationChannel(sampler=len(samplers) - 1, target=target))
@@ -45,7 +47,7 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
         nodes=nodes,
         meshes=meshes,
         materials=[glb.material(*mesh.materials[m]) for m in used if m is not None],
-        animations=[animation] if len(times) > 1 else [],
+        animations=[animation] if len(times) > 1 and channels else [],
     )
 
 
@@ -63,6 +65,7 @@ class Reader:
             accessor = document.meshes[node.mesh].primitives[0].attributes.POSITION
             self._points.append(glb.rows(document, blob, accessor).astype(float))
             moves = {"translation": np.array([node.translation]), "rotation": np.array([node.rotation])}
+            moves["scale"] = np.array([node.scale or [1.0, 1.0, 1.0]])
             for animation in document.animations:
                 for channel in animation.channels:
                     if channel.target.node == number:
@@ -76,5 +79,5 @@ class Reader:
         f, found = self.frames.index(frame), []
         for points, moves in zip(self._points, self._moves, strict=True):
             pick = lambda rows: rows[min(f, len(rows) - 1)]
-            found.append(turned(pick(moves["rotation"]), points) + pick(moves["translation"]))
+            found.append(turned(pick(moves["rotation"]), points * pick(moves["scale"])) + pick(moves["translation"]))
         return np.concatenate(found)

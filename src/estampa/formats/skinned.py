@@ -97,7 +97,7 @@ def _mesh(binary, rigged: Rigged):
     points = np.asarray(mesh.points, np.float32)
     attributes = gl.Attributes(
         POSITION=binary.attribute("POSITION", points),
-        NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.normals(mesh.points))),
+        NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.rest_normals)),
     )
     if mesh.uv is not None:
         attributes.TEXCOORD_0 = binary.attribute("TEXCOORD_0", np.asarray(mesh.uv, np.float32))

@@ -9,7 +9,7 @@ from .usd import _word, bind_materials, new_stage, write_uv
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
     """rigid -- see press.rigid.Rigid."""
-    from pxr import Gf, UsdGeom, Vt
+    from pxr import Gf, Usd, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
     root = UsdGeom.Xform.Define(stage, f"/{_word(rigid.name)}")
@@ -18,10 +18,15 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
         place = UsdGeom.Xform.Define(stage, root.GetPath().AppendChild(f"Piece_{i + 1:03d}"))
         move = place.AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
         turn = place.AddOrientOp(UsdGeom.XformOp.PrecisionDouble)
-        for f, frame in enumerate(frames):
-            move.Set(Gf.Vec3d(*map(float, rigid.places[f, i])), frame)
+        size = place.AddScaleOp(UsdGeom.XformOp.PrecisionDouble) if rigid.grows else None
+        still = rigid.still(i)
+        for f, frame in enumerate(frames[:1] if still else frames):
+            when = Usd.TimeCode.Default() if still else frame
+            move.Set(Gf.Vec3d(*map(float, rigid.places[f, i])), when)
             x, y, z, w = map(float, rigid.turns[f, i])
-            turn.Set(Gf.Quatd(w, x, y, z), frame)
+            turn.Set(Gf.Quatd(w, x, y, z), when)
+            if size is not None:
+                size.Set(Gf.Vec3d(float(rigid.sizes[f, i])), when)
         own, points, triangles = rigid.part(i)
         mesh = UsdGeom.Mesh.Define(stage, place.GetPath().AppendChild("Mesh"))
         narrow = points.astype(np.float32)

@@ -133,23 +133,36 @@ class Mesh:
         return None if self.uv is None else self.uv[self.triangles]
 
     def parted(self) -> tuple["Mesh", np.ndarray | None]:
-        """(a mesh whose vertices are parted where texture coordinates have seams, which vertex each was), for files
-        that have them by vertex; the mesh itself, and None, where there are no seams."""
-        if "uv" not in self.corners:
+        """(a mesh whose vertices are parted where texture coordinates have seams or corners have normals of their own,
+        which vertex each was), for files that have them by vertex; the mesh itself, and None, where there are none."""
+        if "uv" not in self.corners and "normal" not in self.corners:
             return self, None
         return self.cached("parted", self._parted)
 
     def _parted(self):
-        rows = np.column_stack([self.face_indices.astype(np.float64), self.corners["uv"].astype(np.float64)])
-        unique, where = np.unique(rows, axis=0, return_inverse=True)
+        own = [self.corners[n].astype(np.float64) for n in ("uv", "normal") if n in self.corners]
+        rows = np.column_stack([self.face_indices.astype(np.float64), *own])
+        unique, first, where = np.unique(rows, axis=0, return_index=True, return_inverse=True)
         origin = unique[:, 0].astype(np.int64)
         left = np.setdiff1d(np.arange(self.count), origin)  # what no face has stays
-        uv = np.concatenate([unique[:, 1:], np.zeros((len(left), 2))])
+        uv = None if self.uv is None else self.uv[np.concatenate([origin, left])]
+        if "uv" in self.corners:
+            uv = np.concatenate([self.corners["uv"][first], np.zeros((len(left), 2))])
         origin = np.concatenate([origin, left])
         pieces = None if self.pieces is None else self.pieces[origin]
         rest = {n: v for n, v in self.corners.items() if n != "uv"}
         made = (self.face_counts, where.ravel(), uv, self.materials, self.face_materials, pieces, rest)
         return Mesh(self.points[origin], *made), origin
+
+    @property
+    def rest_normals(self) -> np.ndarray:
+        """(n, 3) unit normals of the vertices at rest: those that their corners have, or else those of the faces."""
+        given = self.corners.get("normal")
+        if given is None:
+            return self.normals()
+        found = np.zeros((self.count, 3))
+        found[self.face_indices] = given
+        return found
 
     def check(self, what: str) -> None:
         """Raises EstampaError when the arrays do not make a mesh that can be worked on."""

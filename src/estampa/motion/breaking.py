@@ -125,6 +125,9 @@ class Break(Remesh):
         if mesh.triangle_uv is not None:
             corners["uv"] = _at_corners(mesh.triangle_uv, cuts, outside)
             corners["uv"][~outside.repeat(3)] = _flat_uv(cuts.points[triangles[~outside]]).reshape(-1, 2)
+        corners["normal"] = _at_corners(mesh.normals(mesh.rest)[mesh.triangles], cuts, outside)
+        corners["normal"][~outside.repeat(3)] = np.repeat(_facing(cuts.points[triangles[~outside]]), 3, axis=0)
+        corners["normal"] /= np.maximum(np.linalg.norm(corners["normal"], axis=1, keepdims=True), 1e-12)
         made = Mesh.from_triangles(cuts.points, triangles)
         of_vertex = np.zeros(len(cuts.points), np.int64)
         of_vertex[triangles.ravel()] = np.repeat(cuts.cell, 3)
@@ -244,9 +247,14 @@ def _at_corners(values, cuts, outside) -> np.ndarray:
     return found.reshape(-1, values.shape[2])
 
 
+def _facing(at) -> np.ndarray:
+    """(t, 3) normals of triangles (t, 3, 3), as long as they are large."""
+    return np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
+
+
 def _flat_uv(at) -> np.ndarray:
     """(t, 3, 2) texture coordinates of bared faces: metres along the two axes that they face least."""
-    normal = np.abs(np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]))
+    normal = np.abs(_facing(at))
     axes = np.array([[2, 1], [0, 2], [0, 1]])[np.argmax(normal, axis=1)]
     return np.take_along_axis(at, axes[:, None, :], axis=2)
 

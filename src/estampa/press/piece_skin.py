@@ -40,7 +40,7 @@ class PieceSkin(PiecePrint):
         parents = np.full(count, -1)
         rigged = Rigged(rigid.name, rigid.mesh, rigid.names, parents, rest, back, indices, weights)
         times = np.arange(frames) / job.frame_rate
-        poses = Pose(rigid.places, rigid.turns, np.ones_like(rigid.places))
+        poses = Pose(rigid.places, rigid.turns, np.repeat(rigid.sizes[..., None], 3, axis=2))
         stands = Pose.stacked([Pose.still(1)] * frames)
         motion = Motion("Motion", times, poses, stands, np.zeros((frames, 0)))
         extras = {"estampa": {"frames": job.frames, "times": times.tolist()}}

@@ -16,8 +16,8 @@ from .vertex_texture import LARGEST, noting, sum_of
 
 FORMULA = (
     "piece = TEXCOORD_1.x; pivot = (TEXCOORD_1.y, TEXCOORD_2.x, TEXCOORD_2.y); row = frame - first_frame, row 0 is on "
-    "top; position = place[row][piece] + rotate(turn[row][piece], POSITION - pivot); the turn is a unit quaternion "
-    "x, y, z, w in red, green, blue and alpha"
+    "top; position = place[row][piece] + rotate(turn[row][piece], size * (POSITION - pivot)); the turn is a unit "
+    "quaternion x, y, z, w in red, green, blue and alpha; size is the place's alpha, or 1 where it has none"
 )
 
 
@@ -56,12 +56,13 @@ class PieceTexture(PiecePrint):
         }  # fmt: skip
         extras = {"rigid_animation_texture": json_path.name}
         files = {
-            place_path: lambda part: exr.write_image(part, rigid.places.astype(np.float32)),
+            place_path: lambda part: exr.write_image(part, places.astype(np.float32)),
             turn_path: lambda part: exr.write_image(part, glb.unit32_rows(rigid.turns)),
             glb_path: lambda part: glb.write_mesh(
-                part, rigid.name, mesh.points, mesh.normals(mesh.points), mesh, coordinates, extras
+                part, rigid.name, mesh.points, mesh.rest_normals, mesh, coordinates, extras
             ),
         }
+        places = np.concatenate([rigid.places, rigid.sizes[..., None]], axis=2) if rigid.grows else rigid.places
         sums = {}
         noted = {path: noting(write, path.name, sums) for path, write in files.items()}
         noted[json_path] = lambda part: part.write_text(json.dumps(told | {"blake2b": sums}, indent=1))
@@ -94,5 +95,6 @@ class PieceReader:
     def points(self, frame: float) -> np.ndarray:
         row = int(frame) - self.told["first_frame"]
         place, turn = self._place[row][self._piece], self._turn[row][self._piece].astype(float)
-        across = 2 * np.cross(turn[:, :3], self._arms)
-        return place + self._arms + turn[:, 3:] * across + np.cross(turn[:, :3], across)
+        arms = self._arms * place[:, 3:] if place.shape[1] > 3 else self._arms
+        across = 2 * np.cross(turn[:, :3], arms)
+        return place[:, :3] + arms + turn[:, 3:] * across + np.cross(turn[:, :3], across)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import EstampaError
+from ..evaluate.stacks import count_of_pieces
 from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
 from ..geometry.pose import turn_matrices, turns_of
@@ -23,6 +24,7 @@ class Rigid:
     centres: np.ndarray  # (p, 3) m, the origin of each piece in the shape at first
     places: np.ndarray  # (f, p, 3) m
     turns: np.ndarray  # (f, p, 4) unit quaternions x, y, z, w, none further than half a round from the one before
+    sizes: np.ndarray  # (f, p) factor
 
     @property
     def names(self) -> list[str]:
@@ -59,7 +61,18 @@ class Rigid:
         """(n, 3) m in the world at the f-th frame."""
         of = self.pieces.of_vertex
         arms = self.mesh.points - self.centres[of]
-        return np.einsum("nij,nj->ni", turn_matrices(self.turns[f])[of], arms) + self.places[f][of]
+        linear = turn_matrices(self.turns[f]) * self.sizes[f][:, None, None]
+        return np.einsum("nij,nj->ni", linear[of], arms) + self.places[f][of]
+
+    @property
+    def grows(self) -> bool:
+        """Whether any piece has another size than at first, but for rounding."""
+        return bool((np.abs(self.sizes - 1) > 1e-9).any())
+
+    def still(self, i: int) -> bool:
+        """Whether a piece never moves over the frames."""
+        alike = lambda rows: np.ptp(rows, axis=0).max() <= 1e-7
+        return all(alike(rows[:, i]) for rows in (self.places, self.turns, self.sizes[..., None]))
 
 
 class PiecePrint(MeshPrint):
@@ -83,14 +96,15 @@ class PiecePrint(MeshPrint):
 
     def trouble(self, doc, printed):
         layers = [l for l in printed.stack if l.on and l.declared is not None]
-        if not layers or not getattr(layers[-1].declared, "ensemble", ""):
-            return f"{printed.name} does not move in pieces. Add a Body layer as its last one, or print its vertices."
+        if not layers or not (getattr(layers[-1].declared, "ensemble", "") or layers[-1].declared.of_pieces):
+            words = "Let the last one of its layers be a Body or one that moves pieces, or print its vertices."
+            return f"{printed.name} does not move in pieces. {words}"
         return ""
 
 
 def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
     """The pieces of a job's subject over its frames. Raises EstampaError when they are not the same at all of them."""
-    places, turns, first = [], [], None
+    places, turns, sizes, first = [], [], [], None
     for i, frame in enumerate(job.frames):
         part = job.outcome(frame).parts[0]
         if part.stands is None:
@@ -100,19 +114,21 @@ def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
             raise EstampaError(job.item.name, "finds other pieces from frame to frame.", "Print its vertices instead.")
         places.append(part.stands.origin)
         turns.append(turns_of(part.stands.axes))
+        sizes.append(part.stands.size)
         progress((i + 1) / len(job.frames), f"Reading frame {frame}")
     places, turns = np.array(places), np.array(turns)
     for f in range(1, len(turns)):  # the shorter way round, from frame to frame
         turns[f] *= np.where((turns[f] * turns[f - 1]).sum(axis=1, keepdims=True) < 0, -1.0, 1.0)
-    layers = job.evaluator.layers(job.subject)
-    shape = job.evaluator.through(job.subject, layers[:-1], job.evaluator.doc.solved_from)
+    layers, sizes = job.evaluator.layers(job.subject), np.array(sizes)
+    above = layers[: -max(count_of_pieces(layers), 1)]
+    shape = job.evaluator.through(job.subject, above, job.evaluator.doc.solved_from)
     origin, pieces = job.origin, first.pieces
     mesh = job.mesh.with_points(shape.points if origin is None else shape.points[origin])
     if origin is not None:
         pieces = Pieces(mesh, pieces.of_vertex[origin])
     centres = _pivots(job, mesh, pieces, first.centres)
-    places += np.einsum("fpij,pj->fpi", turn_matrices(turns), centres - first.centres)
-    return Rigid(job.subject.name, mesh, pieces, centres, places, turns)
+    places += np.einsum("fpij,pj->fpi", turn_matrices(turns) * sizes[..., None, None], centres - first.centres)
+    return Rigid(job.subject.name, mesh, pieces, centres, places, turns, sizes)
 
 
 def _pivots(job: Job, mesh: Mesh, pieces: Pieces, masses: np.ndarray) -> np.ndarray:
