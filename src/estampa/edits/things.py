@@ -95,13 +95,13 @@ def add_layer(
         holder = Thing(kind="grip", name=unique_name(doc, f"{layer_name} grip"), values=grip)
         doc, values["grip"] = doc.with_(things=(*doc.things, holder)), holder.id
     if declared.ensemble and not declared.solo and not values.get("together"):
-        doc, values["together"] = _ensemble(doc, declared.ensemble)
+        doc, values["together"] = ensemble_in(doc, declared.ensemble)
     layer = Thing(kind=kind, name=layer_name, values=values)
     scene.apply(f"Add {layer.name}", doc.replace(subject.with_(stack=(*subject.stack, layer))))
     return layer
 
 
-def _ensemble(doc: Document, kind: str) -> tuple[Document, str]:
+def ensemble_in(doc: Document, kind: str) -> tuple[Document, str]:
     """(the document, the id of the first ensemble of a kind); it is made when there is none."""
     found = next((t for t in doc.things if t.kind == kind), None)
     if found is None:

@@ -20,6 +20,7 @@ from ..lazy import spatial
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
 from ..solve.aid import Told
+from ..solve.bodies.limbs import limbs_of, skin_radii
 from ..solve.ensemble import Crowd, Entering, Seen, member_number
 from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
@@ -200,6 +201,8 @@ class Runs:
         entering = evaluator.shape_name(owner, frame, evaluator.layers_above(owner, layer))
         scope = self.scope(owner, layer, frame)
         told = digest(entering, self.reader.told(layer, scope), self._aids_told(owner, layer, scope))
+        if owner.kind == "skeleton" and member_of(layer):
+            told = digest(told, self._radii(owner))
         if self._member_is_still(owner, layer):
             self._member_told[layer.id] = told
         return told
@@ -301,6 +304,8 @@ class Runs:
         found = self._still_seen.get(layer.id)
         if found is not None:
             return found
+        if owner.kind == "skeleton":
+            return self._seen_limbs(owner, layer, frame)
         evaluator, start = self.evaluator, self.doc.solved_from
         above = evaluator.layers_above(owner, layer)
         at = lambda f: evaluator.through(owner, above, f).points
@@ -315,6 +320,41 @@ class Runs:
         if still:
             self._still_seen[layer.id] = found
         return found
+
+    def _seen_limbs(self, owner: Thing, layer: Thing, frame: int) -> Seen:
+        """The same of a skeleton: its limbs, as pieces of one mesh."""
+        poses, start = self.evaluator.poses, self.doc.solved_from
+        above = self.evaluator.layers_above(owner, layer)
+        limbs = limbs_of(poses.bones(owner), self._radii(owner))
+        at = lambda f: poses.world(owner, f, above)
+        key = ("limbs", layer.id)
+        if key not in self._firsts:
+            self._firsts[key] = (limbs, at(start), limbs.points(at(start)))
+        _, stood, first = self._firsts[key]
+        now, earlier = at(frame), at(max(frame - 1, start))
+        v = self.reader.resolved(layer, self.scope(owner, layer, frame))
+        before = limbs.points(earlier)
+        after = before if np.array_equal(now, earlier) else limbs.points(now)
+        name = f"{layer.name} on {owner.name}"
+        v = layer.declared().as_body(v, limbs)
+        return Seen(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
+
+    def _radii(self, skeleton: Thing) -> np.ndarray | None:
+        """(j,) m, as thick as the first skin that a skeleton carries is about its joints; None without one."""
+        for subject in self.doc.subjects:
+            for layer in subject.stack:
+                if layer.kind != "skin" or layer.bind is None or layer.constant("skeleton") != skeleton.id:
+                    continue
+                key = ("radii", layer.id)
+                bones, arrays = self.evaluator.poses.bones(skeleton), self.evaluator.scene.arrays
+                kept = self.evaluator.scene.solver_cache.get(key)
+                if kept is None or kept[0] != layer.bind or kept[1] is not bones:
+                    parts = (arrays.get(layer.bind.back), self.evaluator.scene.mesh(subject.mesh).points)
+                    parts += (arrays.get(layer.bind.indices), arrays.get(layer.bind.weights))
+                    found = skin_radii(bones, list(layer.bind.joints), *parts)
+                    kept = self.evaluator.scene.solver_cache[key] = (layer.bind, bones, found)
+                return kept[2]
+        return None
 
     def entering(self, owner: Thing, layer: Thing, frame: float) -> Entering:
         """What enters a layer with memory, for what it makes of it."""

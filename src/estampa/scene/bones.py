@@ -10,7 +10,7 @@ from ..geometry import pose as turns
 from ..geometry.pose import Pose, Ring, ends_of, in_skeleton, parents_first
 from ..hashing import digest
 from .document import Rest, Thing
-from .skeleton import OWN, PLACES, POSED, STRETCHES, TURNS, Joint
+from .skeleton import LIMB, OWN, PLACES, POSED, STRETCHES, TURNS, Joint
 
 MOST_JOINTS = 20_000
 
@@ -110,7 +110,9 @@ class Bones:
     def digest(self) -> bytes:
         own = [[j.values.get(n) for n in OWN] for j in self.joints]
         plain = [[v if isinstance(v, (int, float)) else None for v in row] for row in own]
-        return digest("bones", self.parents, *self.rest, self.tips, plain)
+        limbs = [[j.values.get(n) for n in LIMB] for j in self.joints]
+        told = limbs if any(any(row) for row in limbs) else None
+        return digest("bones", self.parents, *self.rest, self.tips, plain, *([told] if told else []))
 
     def below(self, joint: int) -> np.ndarray:
         """A joint and all that hang on it, parents first."""

@@ -17,6 +17,13 @@ LOOKS = {"needle": "A joint", "ring": "A ring", "square": "A square", "arc": "An
 INKS = {"amber": "Amber", "plum": "Plum", "sea": "Sea green", "paper": "Paper"}
 
 
+# words of a part; left and right are told by the joint's name
+PARTS = {
+    "none": "None", "hips": "Hips", "spine": "Middle of the spine", "head": "Head", "upper_arm": "Upper arm",
+    "lower_arm": "Lower arm", "hand": "Hand", "thigh": "Thigh", "shin": "Shin", "foot": "Foot", "limb": "Another limb",
+}  # fmt: skip
+
+
 class Skeleton(Placed):
     """Joints that carry meshes. It stands somewhere, and has a stack of its own that moves its joints."""
 
@@ -48,6 +55,12 @@ class Joint(Kind):
     influence = number(
         1, "How much of a layer it feels.", title="Own influence", unit="fraction", soft=(0, 1), hard=(0, 1)
     )
+    part = choice("none", "Which part of a body it is, for a ragdoll.", PARTS, title="Part of a body", fixed=True,
+                  group="Limb")  # fmt: skip
+    cone = number(0.9, "How far it may turn away from its rest on what it hangs on, as a ragdoll.", unit="rad",
+                  soft=(0, np.pi), hard=(0, np.pi), fixed=True, group="Limb")  # fmt: skip
+    twist = number(0.6, "How far it may twist about itself, as a ragdoll.", unit="rad", soft=(0, np.pi),
+                   hard=(0, np.pi), fixed=True, group="Limb")  # fmt: skip
     look = choice("needle", "How it is drawn, for whoever poses: a shape to take hold of, or not at all.", LOOKS,
                   title="Shown as", drawn=True, fixed=True, group="Look")  # fmt: skip
     look_size = number(0.15, "How large its shape is.", title="Size", drawn=True, fixed=True, unit="m", soft=(0.02, 1),
@@ -62,3 +75,4 @@ PLACES, TURNS, STRETCHES = ("x", "y", "z"), ("turn_x", "turn_y", "turn_z"), ("st
 POSED = (*PLACES, *TURNS, *STRETCHES)
 PHYSICAL = ("stiffness", "mass", "area")  # times what a layer that is solved gives
 OWN = (*PHYSICAL, "influence")
+LIMB = ("part", "cone", "twist")  # read by a ragdoll alone

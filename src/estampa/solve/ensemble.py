@@ -6,7 +6,7 @@ below dresses the result.
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -39,6 +39,8 @@ class Seen:
     now: np.ndarray  # (n, 3) m
     v: Resolved
     aids: tuple[Told, ...] = ()  # what stands below its layer to tell the solver something
+    limbs: Any = None  # of a skeleton: its Limbs, whose mesh that is
+    stood: tuple = ()  # of a skeleton: its joints (j, 4, 4) in the world at first, before, and now
 
 
 @dataclass(frozen=True)

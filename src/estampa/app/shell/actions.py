@@ -127,6 +127,7 @@ def _table(w, s, files):
         ("joint_rename", "Joints", "Rename joints…", "Alt+Shift+R", "key", "A base name and numbers, for the selected joints", k.rename),
         ("joint_rest", "Joints", "Back to rest", "Alt+Shift+0", "reset", "Clear what moved the selected joints by hand, or all of them", k.to_rest),
         ("rest_here", "Joints", "Make this the rest", "Alt+Shift+H", "skeleton", "The pose by hand at this frame becomes the rest pose", k.rest_here),
+        ("make_limp", "Joints", "Make limp (ragdoll)", "Ctrl+Alt+G", "limp", "Name the parts of the selected skeleton's body, give its joints limits, and let it fall", k.make_limp),
         ("bind_skin", "Joints", "Bind…", "Ctrl+B", "skin", "The selected mesh follows the skeleton, with automatic weights", k.bind),
         ("bind_cage", "Joints", "Bind to a cage…", "Ctrl+Shift+B", "cage", "The selected mesh is carried by a mesh of few faces around it", k.bind_cage),
         ("bake_keys", "Joints", "Bake to keys…", "Ctrl+K", "bake", "What the layers of the skeleton do becomes keys", k.bake),

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFileDialog
 from ...baking import keys as baking
 from ...baking.reduce import Tolerance
 from ...baking.rigged import add_rigged
-from ...edits import clips
+from ...edits import clips, ragdoll
 from ...edits import joints as build
 from ...errors import Cancelled, EstampaError
 from ...formats import gltf_skin
@@ -166,6 +166,15 @@ class Skeletons:
 
     def rest_here(self):
         build.rest_here(self.session.scene, self._skeleton().id, self.session.player.frame)
+
+    def make_limp(self):
+        """Make the selected skeleton a ragdoll."""
+        s, skeleton = self.session, self._skeleton()
+        layer = ragdoll.make_limp(s.scene, skeleton.id)
+        s.selection.select(layer.id)
+        named = sum(j.constant("part") != "none" for j in s.doc.find(skeleton.id).joints)
+        parts = f"{named} parts of its body are told by their names" if named else "each of its joints is a limb"
+        s.notice.emit("done", f"{skeleton.name} is limp: {parts}. Solve (Ctrl+Space) to let it fall.", "")
 
     # -- binding ---------------------------------------------------------------------------------------------
     def bind(self):

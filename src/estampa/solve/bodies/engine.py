@@ -83,6 +83,54 @@ class Engine:
         joint = rp.FixedJointBuilder().local_anchor1(_vector(at_a)).local_anchor2(_vector(at_b)).contacts_enabled(False)
         self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
 
+    def hinge(self, a: int, b: int, frame_a, frame_b, cone: float, twist: float) -> None:
+        """Tie two bodies at a joint that turns within limits: `cone` rad across its X and `twist` about it. Frames are
+        (place (3,) m, turn (4,)) from each body's centre."""
+        import rapier3d as rp
+
+        mask, axis = rp.JointAxesMask, rp.JointAxis
+        joint = rp.GenericJointBuilder(mask.LIN_X | mask.LIN_Y | mask.LIN_Z)
+        joint = joint.local_frame1(_isometry(*frame_a)).local_frame2(_isometry(*frame_b)).contacts_enabled(False)
+        # two angular axes coupled are a true cone; its limits must lie either side of 0
+        joint = joint.coupled_axes(mask.ANG_Y | mask.ANG_Z).limits(axis.ANG_Y, -cone, cone)
+        joint = joint.limits(axis.ANG_X, -twist, twist)
+        self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
+
+    def ghost(self, at) -> int:
+        """A driven body without a shape; returns its row."""
+        import rapier3d as rp
+
+        return self.world.add_body(rp.RigidBody.kinematic_position_based().translation(_vector(at)), []).index
+
+    def pull(self, a: int, b: int, at_a, at_b, hangs: bool) -> None:
+        """A spring between two bodies that is slack until it is set: about all axes, and along them if it hangs."""
+        import rapier3d as rp
+
+        joint = rp.GenericJointBuilder(rp.JointAxesMask.empty())
+        joint = joint.local_anchor1(_vector(at_a)).local_anchor2(_vector(at_b))
+        for axis in _axes(rp, hangs):
+            joint = joint.motor_position(axis, 0.0, 0.0, 0.0).motor_model(axis, rp.MotorModel.FORCE_BASED)
+        joint = joint.contacts_enabled(False)
+        self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
+
+    def set_pull(self, tie: int, hertz: float, ratio: float, mass: float, size: float = 0.0, frame=None) -> None:
+        """Set such a spring. mass -- kg that it bears, or kg m2 where it bears turning alone; size -- m, across what
+        hangs; frame -- (place, turn) from the first body's centre that the second one is to take."""
+        import rapier3d as rp
+
+        handle = rp.ImpulseJointHandle.from_raw_parts(int(tie), 0)
+        data, pace = self.world.impulse_joints[handle].data, 2 * np.pi * hertz
+        data.set_enabled(hertz > 0)
+        if hertz <= 0:
+            return
+        if frame is not None:
+            data.local_frame1 = _isometry(*frame)
+        hangs = size > 0
+        for axis in _axes(rp, hangs):
+            turning = axis in (rp.JointAxis.ANG_X, rp.JointAxis.ANG_Y, rp.JointAxis.ANG_Z)
+            bears = mass * size * size / 12 if hangs and turning else mass
+            data.set_motor_position(axis, 0.0, bears * pace * pace, 2 * ratio * bears * pace)
+
     def load(self, tie: int) -> tuple[np.ndarray, np.ndarray]:
         """(N (3,), N m (3,)) that a tie bears, by the number in which they were made. The engine tells the impulse of
         one of its inner iterations."""
@@ -204,3 +252,15 @@ def _rotation(q):
     import rapier3d as rp
 
     return rp.Rotation3(float(q[3]), float(q[0]), float(q[1]), float(q[2]))
+
+
+def _isometry(place, turn):
+    import rapier3d as rp
+
+    return rp.Isometry3(translation=_vector(place), rotation=_rotation(turn))
+
+
+def _axes(rp, hangs: bool) -> list:
+    axis = rp.JointAxis
+    turning = [axis.ANG_X, axis.ANG_Y, axis.ANG_Z]
+    return [axis.LIN_X, axis.LIN_Y, axis.LIN_Z, *turning] if hangs else turning

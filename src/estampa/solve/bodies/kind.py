@@ -1,5 +1,7 @@
 """Bodies: the ensemble that solves rigid bodies together."""
 
+from functools import partial
+
 import numpy as np
 
 from ...errors import EstampaError
@@ -12,10 +14,13 @@ from ..ensemble import Crowd, Ensemble, member_number
 from ..frame import Column, Frame, Table
 from .bonded import bonds_of
 from .engine import Engine, level_builder, obstacle_builder, stand_of, unit_of
+from .hinges import Hinges, limb_table
+from .limp import ANIMATED
 from .shapes import collider, mass_properties
 
 MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
 SMALLEST = 1e-12  # m3, of a body
+JOINTED = 8  # inner iterations where limbs are tied: with the engine's 4 hinges part by 9 mm in a fall from 2 m
 WIDE, LEAST_WIDE = 12, 20.0  # how far a ground reaches: times all that stands on it, and m
 
 
@@ -38,6 +43,11 @@ class Bodies(Ensemble):
         "bonds": (
             Column("whole", (), "", "1 until two pieces part.", "u1"),
             Column("pull", (), "Pa", "The hardest it was pulled in the frame.", keep="shown"),
+        ),
+        "limbs": (
+            Column("joint", (), "", "Which joint of its skeleton a body is.", "i4", keep="shown"),
+            Column("stood", (4,), "", "How that was turned at first: a unit quaternion x, y, z, w.", keep="shown"),
+            Column("hinge", (3,), "m", "Where it was at first.", keep="shown"),
         ),
         "report": (
             Column("awake", (), "fraction", "Share of the bodies that move.", keep="shown"),
@@ -76,14 +86,16 @@ class Bodies(Ensemble):
         model.let_go(engine, np.flatnonzero(let_go), crowd, dt)
         paths = {row: driven[row] for row in driven if not let_go[row]}
         paths |= model.obstacles(engine, crowd)
+        for n, hinges in enumerate(model.hinges):
+            paths |= hinges.spring(engine, crowd, model.ties + n, model.count + engine.obstacles + n)
         model.push(engine, crowd, place, speed, held, asleep, dt)
         if engine.pulls_otherwise(crowd.world.gravity):
             for row in np.flatnonzero(self._free(model, held) & (asleep > 0) & ~model.untouched):
                 engine.body(row).wake_up(True)
         held = held.astype(np.uint8)
         whole_, pull = model.whole(frame), np.zeros(len(model.bonds.a))
-        part = None if not len(pull) else lambda: model.bonds.part(engine, whole_, pull)
-        engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths, part)
+        after = partial(model.after_step, engine, whole_, pull, held) if len(pull) or model.hinges else None
+        engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths, after)
         engine.read(self._free(model, held), place, turn, speed, spin, asleep)
         for row, (_, (there, turned)) in driven.items():
             if held[row]:
@@ -182,6 +194,11 @@ class Model:
         self.middle, self.wide = (low + high) / 2, max(LEAST_WIDE, WIDE * float((high - low).max()))
         self.zoned = self.solved & number(lambda s, p, i, m: s.v.begins == "zone")[:, 0].astype(bool)
         self.bonds = bonds_of(crowd.members, self.pieces, self.spans, self.centre)
+        self.hinges, self.ties = [], len(self.bonds.a)
+        for seen in crowd.members:
+            if seen.limbs is not None and len(seen.limbs.joint):
+                self.hinges.append(Hinges(seen, self.spans[seen.id][0], self.centre, self.mass, self.ties))
+                self.ties += 2 * len(self.hinges[-1].tied)
         self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
 
     @classmethod
@@ -246,8 +263,12 @@ class Model:
                 body = body.additional_mass_properties(mass_properties(mass, float(self.mass[row])))
             handle = engine.world.add_body(body.translation(tuple(map(float, self.centre[row]))), [made])
             engine.set_rest(handle, _across(seen.first[own]))
+        if self.hinges:
+            engine.world.integration_parameters.num_solver_iterations = JOINTED
         engine.world.gravity = tuple(map(float, crowd.world.gravity))
         self.bonds.tie(engine)
+        for hinges in self.hinges:
+            hinges.tie(engine)
         for height, friction in crowd.world.floors:
             ground = level_builder(rp, self.wide, (self.middle[0], height, self.middle[2]))
             engine.world.add_collider(ground.friction(float(friction)).restitution(0.0))
@@ -259,7 +280,16 @@ class Model:
             if obstacle.shape != "mesh":
                 engine.put(self.count + engine.obstacles, place, turn)
             engine.obstacles += 1
+        for hinges in self.hinges:
+            hinges.hang(engine)
         return engine
+
+    def after_step(self, engine: Engine, whole_, pull, held) -> None:
+        """What is looked after at each small step: bonds that part, limbs that keep within their limits."""
+        if len(pull):
+            self.bonds.part(engine, whole_, pull)
+        for hinges in self.hinges:
+            hinges.hold(engine, held)
 
     def driven(self, crowd: Crowd, held: np.ndarray) -> dict[int, tuple]:
         """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
@@ -354,6 +384,8 @@ class Model:
         told["unit"] = [unit_of(self.smallest)]
         report = {c.name: c.array(told[c.name]) for c in Bodies.tables["report"]}
         tables = {"bodies": Table(made, self.ids, self.spans), "report": Table(report)}
+        if self.hinges:
+            tables["limbs"] = limb_table(self.hinges, Bodies.tables["limbs"])
         if len(self.bonds.a):
             whole_, pull = bonds or (np.ones(len(self.bonds.a), np.uint8), np.zeros(len(self.bonds.a)))
             columns = {"whole": whole_, "pull": pull}
@@ -370,7 +402,7 @@ def _is_same_crowd(a, b) -> bool:
     return all(
         p is q
         or (p.id == q.id and p.mesh is q.mesh and p.first is q.first)
-        and all(is_same(x, q.v[n]) for n, x in p.v.items())
+        and all(n in ANIMATED or is_same(x, q.v[n]) for n, x in p.v.items())
         for p, q in zip(a, b, strict=True)
     )
 

@@ -1,0 +1,95 @@
+"""Limp: the layer by which a skeleton is a ragdoll."""
+
+import numpy as np
+
+from ...geometry import pose as turns
+from ...kinds.channels import choice, number, ref, whole
+from ...motion.layer import Resolved
+from ..ensemble import Member
+from .body import placed, steady
+from .limbs import Limbs
+
+ANIMATED = ("spring", "ratio", "lifted")  # read at every frame; the rest is what the limbs are
+# what a limb is as a body, where the layer has no channel for it
+AS_BODY = {
+    "moved": "solve", "each": "pieces", "shape": "hull", "mass": 0.0, "ballast": None, "heavier": 1.0, "drag": 0.0,
+    "bonded": "none", "strength": 0.0, "lumps": 0, "tougher": 1.0, "speed_x": 0.0, "speed_y": 0.0, "speed_z": 0.0,
+    "spin_x": 0.0, "spin_y": 0.0, "spin_z": 0.0,
+}  # fmt: skip
+
+
+class Limp(Member):
+    """The skeleton is a ragdoll: its limbs fall, are struck, and come to rest, tied to one another at their joints.
+
+    Its limbs are the joints that are named as parts of a body, or all that are not short; as thick as the skin that
+    they carry. With Spring above 0 the joints go back to the pose that enters, so that it can go limp from a walk, or
+    be pulled up again.
+    """
+
+    kind, title = "limp", "Limp (ragdoll)"
+    icon = "M5 3.2 a1.6 1.6 0 1 0 .01 0 M5.5 6.2 L8.5 9 L6.5 13 M8.5 9 L12.5 10 L13.5 13.5 M6.5 7 L10.5 5.5 L13 7"
+    moves = "joints"
+    group = "fall"
+    rank = 4
+    ensemble = "bodies"
+    shown = ("place", "turn", "centre", "held", "joint", "stood", "hinge")
+
+    weight = steady(70, "Mass of all of it, shared among its limbs by their volume.", title="Mass in all", unit="kg",
+                    soft=(1, 150), hard=(1e-4, None))  # fmt: skip
+    spring = number(0, "How fast joints spring back to the pose that enters; 0 is limp.", unit="Hz", soft=(0, 8),
+                    hard=(0, 60))  # fmt: skip
+    ratio = number(1, "Damping of that: below 1 it swings past, 1 just not.", title="Damping ratio", unit="factor",
+                   soft=(0.1, 2), hard=(0, None))  # fmt: skip
+    lifted = number(0, "How fast the uppermost limb is pulled to where it enters; 0 lets it fall.", title="Pulled up",
+                    unit="Hz", soft=(0, 8), hard=(0, 60))  # fmt: skip
+    begins = choice(
+        "first", "When it goes limp; until then it follows the layers above.",
+        {"first": "At the first frame", "frame": "At a frame", "zone": "As a zone reaches it"},
+    )  # fmt: skip
+    at = whole(1, "The frame at which it goes limp.", title="Goes limp at", unit="frames", soft=(1, 200), fixed=True,
+               when=(("begins", ("frame",)),))  # fmt: skip
+    reached = ref("zone", "The zone that lets go of what it reaches with half its weight.", title="Let go by",
+                  when=(("begins", ("zone",)),))  # fmt: skip
+    friction = steady(0.6, "Rubbing: 0 is ice. Of two that touch the mean counts.", unit="factor", soft=(0, 1.5),
+                      hard=(0, None))  # fmt: skip
+    bounce = steady(0.0, "How much of its speed it keeps when it hits.", unit="fraction", soft=(0, 1), hard=(0, 1))
+    damping = steady(0.05, "Share of its speed that it loses each second to the air.", unit="1/s", soft=(0, 2),
+                     hard=(0, None))  # fmt: skip
+    turn_damping = steady(0.5, "Share of their spin that its limbs lose each second.", unit="1/s", soft=(0, 5),
+                          hard=(0, None))  # fmt: skip
+
+    def as_body(self, v: Resolved, limbs: Limbs) -> Resolved:
+        """The channels of a body that its limbs are."""
+        made = Resolved(AS_BODY | dict(v))
+        made["density"] = float(v.weight) / max(float(limbs.volumes().sum()), 1e-12)
+        made.travel, made.id = {}, v.id
+        return made
+
+    def pose(self, frame, bones, pose, at, world, v):
+        """The entering pose with its limbs turned as the solve has them; joints keep their lengths."""
+        limbs = frame.tables.get("limbs")
+        if limbs is None or v.id not in limbs.spans:
+            return pose
+        own, rows = limbs.of(v.id), frame["bodies"].of(v.id)
+        joint, held = own["joint"].astype(np.int64), rows["held"].astype(bool)
+        if not len(joint) or joint.max() >= len(bones):
+            return pose
+        stands = placed(rows)
+        solved = turns.product(turns.turns_of(stands.axes), own["stood"].astype(float))
+        where = stands.apply((own["hinge"].astype(float) - rows["centre"].astype(float))[:, None])[:, 0]
+        back = world.inverse()
+        inward = turns.turns_of(back.axes)[0]
+        found = {int(j): k for k, j in enumerate(joint) if not held[k]}
+        result, turned = pose.copy(), turns.split(at[:, :3, :3])[0]
+        for j in bones.order:
+            parent = int(bones.parents[j])
+            above = turned[parent] if parent >= 0 else np.array([0.0, 0, 0, 1])
+            k = found.get(int(j))
+            if k is None:
+                turned[j] = turns.product(above[None], result.turn[j][None])[0]
+                continue
+            turned[j] = turns.product(inward[None], solved[k][None])[0]
+            result.turn[j] = turns.product(turns.inverse(above[None]), turned[j][None])[0]
+            if parent < 0:
+                result.place[j] = back.apply(where[k][None, None])[0, 0]
+        return result

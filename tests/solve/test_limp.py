@@ -1,0 +1,166 @@
+"""Ragdolls: mass, hinges and limits, the fall, energy; and going limp from a pose, and back."""
+
+import numpy as np
+import pytest
+
+from estampa import edits as do
+from estampa.edits import joints as build
+from estampa.edits import ragdoll
+from estampa.errors import EstampaError
+from estampa.evaluate.evaluator import Evaluator
+from estampa.geometry import pose as turns
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
+from estampa.solve.bodies.body import placed
+from estampa.solve.bodies.limbs import limbs_of
+
+G, RATE = 9.80665, 24
+
+
+def puppet(last=48, up=0.0, ground=True, **values):
+    """A figure of 11 joints with its arms held out; (scene, skeleton, layer)."""
+    scene = Scene(Document(name="puppet", start=1, end=last))
+    line = lambda *points: np.array(points, float)
+    trunk = [line([0, 0.95, 0], [0, 1.15, 0], [0, 1.45, 0], [0, 1.72, 0])]
+    skeleton = build.add_skeleton(scene, trunk, "Puppet", "Spine")
+    hips, spine, head = [j.id for j in skeleton.joints]
+    for joint, name in ((hips, "Hips"), (spine, "Spine"), (head, "Head")):
+        do.rename(scene, joint, name)
+    for side, x in (("left", 1), ("right", -1)):
+        arm = line([0.17 * x, 1.42, 0], [0.45 * x, 1.42, 0], [0.72 * x, 1.42, 0])
+        leg = line([0.1 * x, 0.95, 0], [0.1 * x, 0.5, 0], [0.1 * x, 0.05, 0])
+        for above, way, names in ((spine, arm, ("upper arm", "lower arm")), (hips, leg, ("thigh", "shin"))):
+            for joint, name in zip(build.extend(scene, above, skeleton.id, way, "x"), names, strict=True):
+                do.rename(scene, joint.id, f"{name} {side}")
+    if up:
+        do.set_value(scene, skeleton.id, "y", up)
+    layer = ragdoll.make_limp(scene, skeleton.id)
+    do.set_values(scene, layer.id, values)
+    do.add_thing(scene, "gravity")
+    if ground:
+        do.add_thing(scene, "ground")
+    return scene, skeleton.id, layer.id
+
+
+def solved(scene, store):
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(scene.doc.end)
+    run = evaluator.runs.every()[0]
+    return evaluator, [store.frame(evaluator.runs.key(run, f)) for f in range(1, scene.doc.end + 1)]
+
+
+def hinges(frame, limbs):
+    """((t,) m between the two ends of each hinge, (t,) rad across it and (t,) rad about it, away from its rest)."""
+    rows, own = frame["bodies"], frame["limbs"]
+    stands, centre = placed(rows), rows["centre"].astype(float)
+    at, turn = own["hinge"].astype(float), own["stood"].astype(float)
+    tied = np.flatnonzero(limbs.parent >= 0)
+    parent = limbs.parent[tied]
+    see = lambda who: np.einsum("tij,tj->ti", stands.axes[who], at[tied] - centre[who]) + stands.origin[who]
+    apart = np.linalg.norm(see(tied) - see(parent), axis=1)
+    now = turns.product(turns.turns_of(stands.axes), turn)
+    rest = turns.product(now[parent], limbs.rest[tied])
+    away = turns.product(turns.inverse(limbs.along[tied]), turns.inverse(rest))
+    away = turns.product(turns.product(away, now[tied]), limbs.along[tied])
+    across = np.arccos(np.clip(turns.turned(away, np.tile([1.0, 0, 0], (len(tied), 1)))[:, 0], -1, 1))
+    about = 2 * np.arctan2(np.abs(away[:, 0]), np.abs(away[:, 3]))
+    return apart, across, about, tied
+
+
+def test_a_limp_figure_falls_as_a_stone_keeps_its_hinges_and_its_limits(store):
+    scene, skeleton, layer = puppet(72, up=2.0, weight=62.0)
+    evaluator, found = solved(scene, store)
+    thing = scene.doc.find(skeleton)
+    limbs = limbs_of(evaluator.poses.bones(thing))
+    assert sorted(j.constant("part") for j in thing.joints) == sorted(
+        ["hips", "spine", "head", *["upper_arm", "lower_arm", "thigh", "shin"] * 2]
+    )
+    # its mass is shared by volume
+    run = evaluator.runs.every()[0]
+    from estampa.solve.bodies.kind import Model
+
+    model = Model.of(evaluator.runs.inputs(run, 1))
+    mass = model.mass
+    tensor = np.array([m.inertia / m.volume for *_, m in model.parts]) * mass[:, None, None]
+    assert mass.sum() == pytest.approx(62.0, rel=1e-6)
+    assert mass == pytest.approx(62.0 * limbs.volumes() / limbs.volumes().sum(), rel=1e-3)
+    # until it lands it falls sqrt(2 h / g) long
+    low = np.array([limbs.points(evaluator.poses.world(thing, f))[:, 1].min() for f in range(1, 31)])
+    lands = 1 + np.argmax(low < 0.02)
+    height = low[0]
+    k = int(lands) - 2
+    share = (low[k - 1] - 0.02) / (low[k - 1] - low[k])  # within the frame
+    assert (k - 1 + share) / RATE == pytest.approx(np.sqrt(2 * height / G), rel=0.03)
+    # hinges and limits, in the fall and at rest; energy is only lost
+    energy = []
+    for frame in found:
+        apart, across, about, tied = hinges(frame, limbs)
+        assert apart.max() < 0.005, "hinges part by less than 5 mm in a fall from 2 m"
+        assert (across - limbs.cone[tied]).max() < np.radians(2)
+        assert (about - limbs.twist[tied]).max() < np.radians(2)
+        rows = frame["bodies"]
+        axes, spin, speed = placed(rows).axes, rows["spin"].astype(float), rows["speed"].astype(float)
+        inward = np.einsum("pji,pj->pi", axes, spin)
+        moving = 0.5 * (mass * (speed**2).sum(axis=1)).sum() + 0.5 * np.einsum("pi,pij,pj", inward, tensor, inward)
+        energy.append(moving + float((mass * G * rows["place"][:, 1]).sum()))
+    assert np.diff(energy).max() < 0.02 * energy[0], "but for what soft contacts give back"
+    assert energy[-1] < 0.2 * energy[0]
+    assert hinges(found[-1], limbs)[0].max() < 0.001, "and under 1 mm at rest"
+
+
+def test_it_goes_limp_from_its_motion_and_is_pulled_up_again(store):
+    scene, skeleton, layer = puppet(140, ground=False, begins="frame", at=13)
+    do.set_key(scene, skeleton, "x", 1, 0.0)
+    do.set_key(scene, skeleton, "x", 13, 0.5)
+    for frame in (1, 13):
+        do.set_segment(scene, skeleton, "x", frame, "linear")
+    for frame, hertz in ((24, 0.0), (25, 4.0)):
+        do.set_key(scene, layer, "spring", frame, hertz)
+        do.set_key(scene, layer, "lifted", frame, hertz)
+        for name in ("spring", "lifted"):
+            do.set_segment(scene, layer, name, frame, "step")
+    evaluator, found = solved(scene, store)
+    thing = scene.doc.find(skeleton)
+    hips = np.array([evaluator.poses.world(thing, f)[0, :3, 3] for f in range(1, 141)])
+    assert hips[:12, 1] == pytest.approx(0.95, abs=1e-6)
+    assert hips[11, 0] == pytest.approx(0.5 * 11 / 12, abs=1e-6)
+    speed = (hips[17] - hips[15]) * RATE / 2  # it goes on at the metre a second that it had, and falls
+    assert speed[0] == pytest.approx(1.0, abs=0.1)
+    assert hips[22, 1] < 0.95 - 0.5 * G * (9 / RATE) ** 2
+    above = evaluator.poses.world(thing, 140, [])
+    back = evaluator.poses.world(thing, 140)
+    assert np.linalg.norm(back[:, :3, 3] - above[:, :3, 3], axis=1).max() < 0.15, "pulled up to its pose"
+    assert np.abs(back[:, :3, 3] - evaluator.poses.world(thing, 139)[:, :3, 3]).max() < 5e-3, "and all but still there"
+
+
+def test_parts_are_told_by_names_and_a_missing_one_is_named():
+    scene, skeleton, _ = puppet(4)
+    bones = scene.values.bones(scene.doc.find(skeleton))
+    parts = ragdoll.proposed(bones)
+    assert ragdoll.missing(parts) == []
+    shin = next(j for j in bones.joints if j.name == "shin left")
+    parts.pop(shin.id)
+    assert ragdoll.missing(parts) == ["one shin"]
+    with pytest.raises(EstampaError, match="no joints"):
+        ragdoll.make_limp(scene, do.add_thing(scene, "grip").id)
+    scene.undo()
+    scene.undo()
+
+
+def test_any_chain_can_go_limp_and_a_restart_goes_on_with_the_same_bits(store, tmp_path):
+    scene = Scene(Document(name="tail", start=1, end=30))
+    skeleton = build.add_skeleton(scene, [build.straight([0, 1, 0], [1, 1.2, 0], 6)], "Tail")
+    ragdoll.make_limp(scene, skeleton.id)
+    do.add_thing(scene, "gravity")
+    do.add_thing(scene, "ground")
+    evaluator, found = solved(scene, store)
+    assert len(found[0]["bodies"]) == 6
+    # a new evaluator goes on from what is kept, in the middle
+    again = Evaluator(scene.doc, scene, store)
+    run = again.runs.every()[0]
+    for f in range(21, 31):
+        store._path(again.runs.key(run, f)).unlink()
+        store._known.discard(again.runs.key(run, f))
+    again.solve_through(30)
+    last = store.frame(again.runs.key(run, 30))
+    assert last["bodies"]["place"].tobytes() == found[-1]["bodies"]["place"].tobytes()
