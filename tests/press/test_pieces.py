@@ -120,5 +120,5 @@ def test_what_does_not_move_in_pieces_is_refused_with_a_cure(store, tmp_path):
     still = do.add_mesh(scene, box(), "Still").id
     item = do.add_thing(scene, "piece_nodes", values={"subject": still})
     assert "be a Body or one that moves pieces" in estimate(scene, scene.doc, item).trouble
-    with pytest.raises(EstampaError, match="Add a Body layer"):
+    with pytest.raises(EstampaError, match="be a Body or one that moves pieces"):
         run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)

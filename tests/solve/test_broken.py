@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 import trimesh
+from scipy.integrate import solve_ivp
 
 from estampa import edits as do
 from estampa.evaluate.evaluator import Evaluator
@@ -106,3 +107,29 @@ def test_a_fallen_jar_is_gathered_whole_again(store):
     rest = evaluator.mesh(scene.doc.find(subject.id)).points
     assert again == pytest.approx(rest, abs=2e-6)  # places are kept in 32 bits
     assert Pieces.each(evaluator.mesh(scene.doc.find(subject.id))).count == 20
+
+
+@pytest.mark.parametrize(("hertz", "ratio"), [(2.0, 0.3), (3.0, 1.0), (1.5, 2.0)])
+def test_a_trailing_piece_answers_a_step_as_a_damped_oscillator(store, hertz, ratio):
+    """Step response of x'' = w^2 (1 - x) - 2 z w x', by SciPy's solution of that equation from rest."""
+    scene = Scene(Document(name="step", start=1, end=40))
+    subject = do.add_mesh(scene, box([0, 0, 0], [0.2, 0.2, 0.2]), "Box")
+    step = do.add_layer(scene, subject.id, "step", values={"y": 0.0, "turn_z": 0.0})
+    for channel, far in (("y", 1.0), ("turn_z", 0.8)):
+        do.set_key(scene, step.id, channel, 1, 0.0)
+        do.set_key(scene, step.id, channel, 2, far)
+        do.set_segment(scene, step.id, channel, 1, "linear")
+    do.add_layer(scene, subject.id, "trail", values={"hertz": hertz, "ratio": ratio, "uneven": 0.0})
+    evaluator, found = frames(scene, store, 40)
+    w, dt = 2 * np.pi * hertz, 1 / 24
+    target = lambda t: min(t / dt, 1.0)  # it takes one frame
+    made = solve_ivp(
+        lambda t, x: [x[1], w * w * (target(t) - x[0]) - 2 * ratio * w * x[1]], (0, 39 * dt), [0, 0],
+        t_eval=np.arange(40) * dt, rtol=1e-9, atol=1e-11, max_step=dt / 4,
+    )  # fmt: skip
+    place = np.array([f["pieces"]["place"][0, 1] for f in found]) - 0.1
+    assert place == pytest.approx(made.y[0], abs=2e-6)
+    angle = np.array([2 * np.arctan2(f["pieces"]["turn"][0, 2], f["pieces"]["turn"][0, 3]) for f in found])
+    assert angle == pytest.approx(0.8 * made.y[0], abs=2e-6)
+    last = evaluator.subject(scene.doc.find(subject.id), 40).points
+    assert np.linalg.norm(last[1] - last[0]) == pytest.approx(0.2, abs=1e-6)

@@ -15,6 +15,8 @@ import numpy as np
 from .. import target
 from ..errors import Cancelled, EstampaError
 from ..fields.force import World
+from ..geometry.pieces import Pieces
+from ..geometry.place import Place
 from ..hashing import SIZE, digest
 from ..lazy import spatial
 from ..scene.document import Thing
@@ -142,6 +144,8 @@ class Runs:
         """(pieces, where they stand, their origins at first) of a subject whose last layer moves pieces as wholes; else
         None."""
         layers = self.evaluator.layers(subject)
+        if layers and layers[-1].declared.moves_pieces:
+            return self._since_first(subject, layers[-1], frame)
         if not layers or member_of(layers[-1]) is None:
             return None
         found = self.shown(subject, layers[-1], frame)
@@ -149,6 +153,18 @@ class Runs:
             return None
         mesh = self.evaluator.topology.sized(subject, layers[-1])
         return layers[-1].declared().stands(found.frame, layers[-1].id, mesh)
+
+    def _since_first(self, subject: Thing, layer: Thing, frame: float) -> tuple | None:
+        """The same, from where the points of pieces were at first and are now."""
+        if self.shown(subject, layer, frame) is None:
+            return None
+        entering, now = self.entering(subject, layer, frame), self.evaluator.subject(subject, frame).points
+        pieces, first = Pieces.each(entering.mesh), entering.first()
+        middles = pieces.middles(np.stack([first, now]))
+        wide = lambda x, middle: pieces.gathered @ ((x - middle[pieces.of_vertex]) ** 2).sum(axis=1)
+        spread = wide(first, middles[0]), wide(now, middles[1])
+        size = np.sqrt(np.maximum(spread[1], 0) / np.maximum(spread[0], 1e-300))
+        return pieces, Place(middles[1], pieces.turns(first, now), size), middles[0]
 
     # -- keys ------------------------------------------------------------------------------------------------
     def key(self, run: Run, frame: float) -> bytes:

@@ -91,6 +91,7 @@ _FOLDERS = (
     "solve.rods",
     "solve.stems",
     "solve.bodies",
+    "solve.pieces",
     "press",
 )
 

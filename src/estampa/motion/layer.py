@@ -109,6 +109,7 @@ class Layer(Kind):
     reads_frames = False  # True: it reads what enters at other frames than the present one
     of_pieces = False  # True: it says where pieces stand, and points are moved after the last of several such layers
     remeshes = False  # True: what comes out has another topology than what goes in
+    moves_pieces = False  # True: with memory, and what comes out is pieces that moved as wholes
     slow = False  # True: part of its plan takes long, and is kept in the store
 
 

@@ -96,7 +96,8 @@ class PiecePrint(MeshPrint):
 
     def trouble(self, doc, printed):
         layers = [l for l in printed.stack if l.on and l.declared is not None]
-        if not layers or not (getattr(layers[-1].declared, "ensemble", "") or layers[-1].declared.of_pieces):
+        last = layers[-1].declared if layers else None
+        if last is None or not (getattr(last, "ensemble", "") or last.of_pieces or last.moves_pieces):
             words = "Let the last one of its layers be a Body or one that moves pieces, or print its vertices."
             return f"{printed.name} does not move in pieces. {words}"
         return ""

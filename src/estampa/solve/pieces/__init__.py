@@ -1,0 +1,1 @@
+"""Layers with memory that move the pieces of a mesh."""
