@@ -11,7 +11,7 @@ from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
-from estampa.solve.bodies.engine import SOFT, STATIC_SOFT, unit_of
+from estampa.solve.bodies.engine import SOFT, STATIC_SOFT, level_builder, unit_of
 from estampa.store.frames import FrameStore
 
 from .measure import Row, in_turn, ms
@@ -66,7 +66,7 @@ def bare(shapes, kind: str):
     settings.length_unit, settings.dt = unit_of(across), 1 / 24 / STEPS
     settings.contact_softness = rp.SpringCoefficients(*SOFT)
     settings.static_contact_softness = rp.SpringCoefficients(*STATIC_SOFT)
-    world.add_collider(rp.Collider.halfspace((0.0, 1.0, 0.0)).friction(0.5))
+    world.add_collider(level_builder(rp, 100.0).friction(0.5))
     handles = []
     for shape in shapes:
         middle = shape.points.mean(axis=0)
