@@ -4,6 +4,8 @@ import numpy as np
 import pytest
 
 from estampa import edits as do
+from estampa.baking import keys
+from estampa.baking.reduce import Tolerance
 from estampa.edits import joints as build
 from estampa.edits import ragdoll
 from estampa.errors import EstampaError
@@ -164,3 +166,18 @@ def test_any_chain_can_go_limp_and_a_restart_goes_on_with_the_same_bits(store, t
     again.solve_through(30)
     last = store.frame(again.runs.key(run, 30))
     assert last["bodies"]["place"].tobytes() == found[-1]["bodies"]["place"].tobytes()
+
+
+def test_a_fall_is_baked_to_keys_of_its_joints_to_a_tenth_of_a_millimetre(store):
+    scene, skeleton, _ = puppet(30, up=0.4)
+    evaluator, _ = solved(scene, store)
+    thing = scene.doc.find(skeleton)
+    wanted = [evaluator.poses.world(thing, f) for f in range(1, 31)]
+    keys.put(scene, keys.bake(scene, skeleton, tolerance=Tolerance(5e-5, 1e-4), store=store))
+    thing = scene.doc.find(skeleton)
+    assert not any(l.on for l in thing.stack)
+    evaluator = Evaluator(scene.doc, scene, store)
+    for frame, world in enumerate(wanted, 1):
+        assert evaluator.poses.world(thing, frame)[:, :3, 3] == pytest.approx(world[:, :3, 3], abs=1e-4)
+    scene.undo()
+    assert scene.doc.find(skeleton).stack[0].on

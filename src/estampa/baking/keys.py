@@ -179,9 +179,12 @@ def _baked_layers(evaluator, skeleton, bones, chosen) -> tuple[str, ...]:
     """
     inside, found = set(chosen.tolist()), []
     for layer in evaluator.layers(skeleton):
-        v = {n: layer.constant(n) for n in OnPart.channels}
-        v |= {n: bones.where.get(v[n]) for n in ("first", "last")}
-        moved = set(joints_of(bones, v).tolist())
+        if issubclass(layer.declared, OnPart):
+            v = {n: layer.constant(n) for n in OnPart.channels}
+            v |= {n: bones.where.get(v[n]) for n in ("first", "last")}
+            moved = set(joints_of(bones, v).tolist())
+        else:
+            v, moved = {"last": None}, set(range(len(bones)))
         if layer.kind == "reach" and v["last"] is not None:
             moved = set(bones.up(v["last"])[:3].tolist())
         if moved <= inside:
