@@ -26,6 +26,7 @@ class Evaluator:
     def __init__(self, doc: Document, scene, store):
         self.doc, self.scene, self.store = doc, scene, store
         self.live: dict[str, Playing] = {}  # solvers that run on without the store, by layer
+        self.waits = True  # False: a slow layer that is not planned yet is refused, as on the window's own thread
         self.told = None  # (subject, layer, share done): called while a slow layer is planned; may raise Cancelled
         # (layer, frame) -> key of its last result, if a view keeps them
         self.stale_keys: dict[tuple[str, int], bytes] = {}

@@ -56,6 +56,9 @@ class Topology:
         name = digest("plan", layer.kind, declared.version, told, found.weights if found else None)
         kept = self.scene.solver_cache.get(("plan", layer.id))
         if kept is None or kept[0] != name or kept[1] is not mesh:
+            if declared.slow and not self.evaluator.waits:
+                cure = "Wait until it is there, and do it again."
+                raise EstampaError(f"{layer.name} on {subject.name}", "is still being worked out.", cure)
             with self.scene.planning:  # several threads may ask for it at once
                 kept = self.scene.solver_cache.get(("plan", layer.id))
                 if kept is None or kept[0] != name or kept[1] is not mesh:
@@ -93,9 +96,7 @@ class Topology:
         found = self.evaluator.store.frame(key)
         if found is None:
             told = self.evaluator.told
-            if told is not None:
-                told = partial(told, subject, layer)
-                told(0.0)
+            told = partial(told, subject, layer) if told is not None else None
             made = layer.declared().work(mesh, v, weights, told)
             found = Frame({n: Table({"value": array}) for n, array in made.items()})
             self.evaluator.store.write(key, found)

@@ -50,6 +50,8 @@ def cut(
     work = len(cells) * np.sqrt(len(triangles))
     workers = (0 if work < IN_PROCESS else WORKERS) if workers is None else workers
     groups = _groups(cells, triangles, workers)
+    if told is not None:
+        told(0.0)
     if workers == 0:
         solid = solid_of(points, triangles)
         done = []

@@ -5,6 +5,7 @@ import time
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from ...errors import Cancelled
 from ...evaluate.evaluator import Evaluator
 from .looks import Looked, LookedShape, look, look_at, outlines
 from .tasks import Latest, told
@@ -65,6 +66,9 @@ class Pictures(QObject):
 
     def show(self, result, trouble=None) -> None:
         """Show what was worked out, or tell what was in the way."""
+        if isinstance(trouble, Cancelled):  # what was being cut was edited meanwhile
+            self.look()
+            return
         if trouble is not None:
             self.session.tell(told(trouble))
             return

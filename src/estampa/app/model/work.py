@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from ... import edits as do
 from ...baking.keys import clip_remarks
-from ...errors import EstampaError
+from ...errors import Cancelled, EstampaError
 from ...evaluate import starts
 from ...evaluate.evaluator import Evaluator
 from ...inspect import sync
@@ -72,7 +72,16 @@ class Work(QObject):
 
     def _evaluator(self) -> Evaluator:
         """One of its own for a piece of work that may outlast the document."""
-        return Evaluator(self.doc, self.session.scene, self.session.store)
+        evaluator = Evaluator(self.doc, self.session.scene, self.session.store)
+        evaluator.told = self._cutting
+        return evaluator
+
+    def _cutting(self, subject, layer, share: float) -> None:
+        """A slow layer is being planned, on whichever thread asked for it first; an edit of it stops that."""
+        now = self.doc.find(layer.id)
+        if now is not layer:
+            raise Cancelled
+        self.session.notice.emit("note", f"Cutting {subject.name} into pieces: {share:.0%}. Undo stops it.", "")
 
     def evaluator(self, purpose: str) -> Evaluator:
         """One evaluator a thread, kept as long as the document is the same."""
@@ -80,6 +89,7 @@ class Work(QObject):
         if kept is None or kept.doc is not scene.doc or kept.scene is not scene:
             kept = self._evaluators[purpose] = self._evaluator()
             kept.stale_keys = self._lane_memory.keys
+            kept.waits = purpose != "window"
         return kept
 
     # -- lanes ---------------------------------------------------------------------------------------------
@@ -135,6 +145,8 @@ class Work(QObject):
         return reach, mean
 
     def _on_planned(self, result, trouble):
+        if isinstance(trouble, Cancelled):
+            return
         if trouble is not None:
             if not isinstance(trouble, EstampaError):
                 self.session.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at

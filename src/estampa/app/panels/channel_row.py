@@ -162,7 +162,10 @@ class Row:
             return False
         subject = s.doc.owner(layer.id)
         evaluator = s.work.evaluator("window")
-        mesh = evaluator.mesh(subject, evaluator.layers_above(subject, layer) if layer.on else [])
+        try:
+            mesh = evaluator.mesh(subject, evaluator.layers_above(subject, layer) if layer.on else [])
+        except EstampaError:  # what stands above it cannot be worked out, or not yet
+            return False
         v = {n: layer.constant(n) for n in layer.declared.channels} | {self.channel.name: value}
         faces = layer.declared.faces(mesh, v)
         if faces <= MANY_FACES:

@@ -1,0 +1,101 @@
+"""Pieces by hand: a jar is broken, moved, let go; a cut that is edited stops; a figure goes limp."""
+
+import numpy as np
+import trimesh
+
+from estampa import edits as do
+from estampa.geometry.mesh import Mesh
+from estampa.geometry.pieces import Pieces
+from tests.solve.test_limp import puppet
+
+
+def globe(user, detail=3):
+    ball = trimesh.creation.icosphere(detail, 0.4)
+    return do.add_mesh(user.session.scene, Mesh.from_triangles(ball.vertices + [0, 1, 0], ball.faces), "Globe")
+
+
+def drawn(user, name):
+    return user.session.pictures.picture.shapes[user.thing(name).id]
+
+
+def test_a_globe_is_broken_parted_in_turn_and_whole_again(user):
+    s = user.session
+    globe(user)
+    user.wait()
+    user.select("Globe")
+    whole = drawn(user, "Globe").points.copy()
+    user.do("add_break")
+    user.wait()
+    broken = s.selection.thing
+    assert broken.kind == "break"
+    assert np.array_equal(drawn(user, "Globe").points, whole), "while nothing moves it is drawn as it was"
+    user.do("add_part")
+    user.wait()
+    part = s.selection.thing
+    shown = drawn(user, "Globe")
+    assert Pieces.each(shown.mesh).count > 30 and np.abs(shown.points - [0, 1, 0]).max() > 0.6
+    s.set(part.id, {"order": "y", "strength": 0.0})
+    user.wait()
+    assert np.array_equal(drawn(user, "Globe").points, whole)
+    # another throw of the dice cuts anew; undo brings the first back from what is kept
+    s.set(broken.id, {"seed": 9})
+    s.set(part.id, {"strength": 1.0})
+    user.wait()
+    other = drawn(user, "Globe").points
+    user.do("undo")
+    user.do("undo")
+    s.set(part.id, {"strength": 1.0})
+    user.wait()
+    assert drawn(user, "Globe").points.shape != other.shape or not np.array_equal(drawn(user, "Globe").points, other)
+
+
+def test_a_cut_that_is_edited_meanwhile_stops_and_the_last_one_is_shown(user):
+    s = user.session
+    globe(user, 5)
+    user.select("Globe")
+    user.do("add_break")
+    broken = s.selection.thing
+    for count in (400, 300, 50):
+        s.set(broken.id, {"count": count, "smallest": 0.0})
+    user.do("add_shrink")
+    s.set(s.selection.thing.id, {"by": 0.2})
+    user.wait()
+    assert Pieces.each(drawn(user, "Globe").mesh).count == 50
+    assert "wrong" not in user.notice
+
+
+def test_a_bowl_cannot_be_broken_and_the_words_say_what_to_do(user):
+    s = user.session
+    ball = trimesh.creation.icosphere(2, 0.4)
+    do.add_mesh(s.scene, Mesh.from_triangles(ball.vertices, ball.faces[:-20]), "Bowl")
+    user.select("Bowl")
+    user.do("add_break")
+    user.wait()
+    assert "Thicken" in user.notice
+    user.do("undo")
+    user.wait()
+    assert not user.thing("Bowl").stack
+
+
+def test_a_figure_is_made_limp_and_falls(user):
+    s = user.session
+    scene, skeleton, _ = puppet(24, up=0.5)
+    scene.undo()
+    s.replace(scene)
+    do.set_values(s.scene, skeleton, {})
+    for thing in list(s.doc.find(skeleton).stack):
+        do.remove(s.scene, thing.id)
+    user.select("Puppet")
+    user.do("make_limp")
+    assert "11 parts of its body are told" in user.notice
+    layer = s.selection.thing
+    assert layer.kind == "limp"
+    user.do("solve")
+    lane = lambda: s.work.lanes.get(layer.id)
+    user.wait(lambda: lane() is not None and lane().state is not None and lane().state.done)
+    s.player.go_to(24)
+    user.wait()
+    now = s.pictures.picture.joints[skeleton].world[0, 1, 3]
+    assert now < 1.2, "it was let go at 1.45 m"
+    user.do("undo")
+    assert not s.doc.find(skeleton).stack
