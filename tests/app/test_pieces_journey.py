@@ -29,6 +29,12 @@ def test_a_globe_is_broken_parted_in_turn_and_whole_again(user):
     broken = s.selection.thing
     assert broken.kind == "break"
     assert np.array_equal(drawn(user, "Globe").points, whole), "while nothing moves it is drawn as it was"
+    user.do("pieces")
+    user.wait()
+    inks = drawn(user, "Globe").inks
+    assert len(np.unique(inks, axis=0)) > 30, "each piece has an ink of its own, for looking"
+    user.do("pieces")
+    user.wait()
     user.do("add_part")
     user.wait()
     part = s.selection.thing

@@ -10,6 +10,7 @@ from ...evaluate.evaluator import Evaluator
 from ...geometry.mesh import Creased, Mesh
 from ...geometry.pieces import Pieces
 from ...geometry.seamless import corner_normals, seamless, turned_with
+from ...hashing import rand
 from ...scene.bones import Bones
 from ...scene.copies import only_in_copies
 from ...scene.document import Thing
@@ -48,6 +49,18 @@ class LookedShape:
             return tints(self.creased.mesh)
         found = tints(self.mesh)
         return None if found is None else self.creased.of(found)
+
+    @cached_property
+    def inks(self) -> np.ndarray | None:
+        """(m, 3) float32 an ink by chance for each piece, of each vertex drawn; None of what is in one piece."""
+        pieces = Pieces.each(self.mesh)
+        if pieces.count < 2:
+            return None
+        number = np.arange(pieces.count)
+        hue, pale = rand(7, number, "ink"), 0.55 + 0.35 * rand(7, number, "pale")
+        waves = np.cos(2 * np.pi * (hue[:, None] + np.array([0.0, 1 / 3, 2 / 3])))
+        found = (pale[:, None] * (0.72 + 0.28 * waves)).astype(np.float32)
+        return self.creased.of(found[pieces.of_vertex])
 
     @cached_property
     def normals(self) -> np.ndarray:
@@ -104,8 +117,9 @@ class LookedJoints:
         return self.bones.segment_ends(self.world)
 
 
-def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | None:
-    """One subject or set of copies, even while it is off; None where there is nothing to see."""
+def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = False) -> LookedShape | None:
+    """One subject or set of copies, even while it is off; None where there is nothing to see.
+    apart -- what is broken is shown in its pieces even while none has moved."""
     found = outcome.of(evaluator, thing, frame)
     if found is None or not found.parts:
         return None
@@ -117,20 +131,20 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float) -> LookedShape | N
         remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
         base = evaluator.through(subject, layers[: remeshes[0]], frame).points if remeshes else None
         if part.mesh.cut_from is not None:
-            return _broken(evaluator, subject, part, frame, smooth, base=base, **more)
+            return _broken(evaluator, subject, part, frame, smooth, apart, base=base, **more)
         return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
     if part.alike:
         return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
     return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
 
 
-def _broken(evaluator, subject, part, frame, smooth, **more) -> LookedShape:
+def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape:
     """A broken mesh: the whole one while no piece has moved; then with the normals that it had, turned with each
     piece."""
     layers = evaluator.layers(subject)
     at = max(i for i, l in enumerate(layers) if l.declared.slow)
     whole, unmoved = (evaluator.through(subject, layers[:i], frame).points for i in (at, at + 1))
-    if np.array_equal(part.points, unmoved):
+    if not apart and np.array_equal(part.points, unmoved):
         return LookedShape.of(whole, part.mesh.cut_from.whole, smooth, **more)
     made = seamless(part.mesh, smooth)
     key = ("broken normals", subject.id)
@@ -147,15 +161,15 @@ def _broken(evaluator, subject, part, frame, smooth, **more) -> LookedShape:
     )  # fmt: skip
 
 
-def look(evaluator: Evaluator, frame: float) -> Looked:
-    """Everything that is on at a frame."""
+def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:
+    """Everything that is on at a frame. apart -- see `look_at`."""
     result, hidden = Looked(frame), only_in_copies(evaluator.doc)
     known, still = evaluator.scene.solver_cache.get("looks", {}), {}
     for thing in evaluator.doc.things:
         if not thing.on or thing.id in hidden:
             continue
         if thing.kind == "subject":
-            result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still)
+            result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still, apart)
         elif thing.kind == "copies":
             found = look_at(evaluator, thing, frame)
             if found is not None:
@@ -176,14 +190,14 @@ def look(evaluator: Evaluator, frame: float) -> Looked:
     return result
 
 
-def _look_once(evaluator, subject, frame, known, still) -> LookedShape:
+def _look_once(evaluator, subject, frame, known, still, apart) -> LookedShape:
     """The look of a subject; of one that moves by nothing the one that was worked out before, as long as it is the very
     same thing of the document."""
     kept = known.get(subject.id)
     if kept is not None and kept[0] is subject:
         still[subject.id] = kept
         return kept[1]
-    shape = look_at(evaluator, subject, frame)
+    shape = look_at(evaluator, subject, frame, apart)
     if not subject.stack and not subject.constant("parent") and evaluator.reader.still(subject):
         still[subject.id] = (subject, shape)
     return shape

@@ -32,10 +32,10 @@ class Pictures(QObject):
         step, count = s.view.ghost_step, s.view.ghost_count
         ghosts = [k * step for k in range(-count, count + 1) if k]
         ghosts = ghosts if any(p.ghosts for p in panes) and not s.player.playing else []
-        shapes = any(p.shapes for p in panes)
+        shapes, apart = any(p.shapes for p in panes), any(p.pieces for p in panes)
 
         def work():
-            result = look(evaluator, frame)
+            result = look(evaluator, frame, apart)
             if shapes:
                 result.outlines = outlines(evaluator, frame)
             if beside is not None and beside.subject in result.shapes:

@@ -14,6 +14,7 @@ class Pane:
     shading: str = "smooth"  # smooth, facets, none
     wire: bool = False
     yarns: bool = True
+    pieces: bool = False  # an ink for each piece
     show_map: bool = True
     meshes: bool = True
     controls: bool = True  # grips, zones, paths, cameras, winds
@@ -80,7 +81,7 @@ class ViewState(QObject):
         for name, value in changes.items():
             setattr(self.look_of_pane if hasattr(self.look_of_pane, name) else self, name, value)
         self.view_changed.emit()
-        if "ghosts" in changes or "shapes" in changes:
+        if changes.keys() & {"ghosts", "shapes", "pieces"}:
             self.session.pictures.look()
 
     @property

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 from ... import edits as do
 from ...edits import clips
 from ...errors import EstampaError
+from ...geometry.pieces import Pieces
 from ...geometry.pose import turn_matrices
 from ...kinds.registry import kind_of, kinds_in, layers_for
 from ...scene.curves import Curve
@@ -153,6 +154,8 @@ class Sheet(QWidget):
                 self._skeleton(grid, thing)
             elif thing.kind == "stems":
                 self._frequencies(grid, thing)
+            elif thing.kind == "break":
+                self._pieces(grid, thing)
             elif _tells(thing):
                 self._report(grid, thing)
             if thing.adopted is not None:
@@ -234,6 +237,20 @@ class Sheet(QWidget):
             return
         members = [] if run.is_solo else [("Members", f"{len(run.members):,}")]
         self._facts(grid, [*members, *thing.declared().facts(frame)])
+
+    def _pieces(self, grid, thing):
+        """What a mesh was broken into, as it was cut last."""
+        plan = self.session.scene.solver_cache.get(("plan", thing.id))
+        if plan is None:
+            grid.addWidget(self._empty("It is not cut yet."), 0, 0, 1, 4)
+            return
+        volumes = plan[2].mesh.cached("volumes", lambda: _volumes(plan[2].mesh))
+        self._facts(grid, [
+            ("Pieces", f"{len(volumes):,}"),
+            ("Volume in all", f"{volumes.sum():.4g} m³"),
+            ("Largest, smallest", f"{volumes.max():.3g}, {volumes.min():.3g} m³"),
+            ("Triangles", f"{len(plan[2].mesh.triangles):,}"),
+        ])  # fmt: skip
 
     def _start(self, grid, thing):
         at = grid.rowCount()
@@ -408,6 +425,13 @@ class Head(QFrame):
         thing = self.sheet.thing
         if thing is not None and thing.unknown is None:
             do.rename(self.session.scene, thing.id, self.name.text())
+
+
+def _volumes(mesh) -> np.ndarray:
+    """(p,) m3 of the pieces of a broken mesh."""
+    a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
+    of = Pieces.each(mesh).of_vertex[mesh.triangles[:, 0]]
+    return np.bincount(of, np.einsum("ij,ij->i", a, np.cross(b, c))) / 6
 
 
 def _run_of(evaluator, thing):

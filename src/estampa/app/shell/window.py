@@ -191,7 +191,7 @@ class Window(QMainWindow):
         for tool in ("hand", "pick", "gradient", "place", "joint", "paint"):
             a[f"tool_{tool}"].setChecked(s.view.tool == tool)
         look = s.view.look_of_pane
-        for name in ("wire", "yarns", "meshes", "controls", "trails", "ghosts", "shapes", "joints"):
+        for name in ("wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints"):
             a[name].setChecked(getattr(look, name))
         a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[look.shading])
         a["look_through"].setChecked(s.doc.find(look.camera) is not None)

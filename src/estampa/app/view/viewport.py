@@ -159,7 +159,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
             subject = s.doc.shape_of(thing)
             if subject is None:
                 continue
-            more = {"tint": shape.tint}
+            more = {"tint": shape.tint if not look.pieces or shape.inks is None else shape.inks}
             if active is not None and active.id == thing.id and at_work:
                 found = subject.map(s.selection.map_id)
                 if found and look.show_map and shape.base is None:
