@@ -67,7 +67,7 @@ def build() -> Scene:
     pot = add_mesh(scene, jar(), "Lantern jar")
     hoop = add_mesh(scene, coloured(ring(0.30, 0.011, 64, 10), *BRASS), "Hoop")
     runner = do.add_thing(scene, "grip", "Hoop's way", {"x": 0.0, "z": 0.0})
-    top, low, half = HIGH + 0.34, -0.30, CYCLE // 2
+    top, low, half = HIGH + 0.36, -0.36, CYCLE // 2
     for frame, y in ((1, top), (1 + half, low), (1 + CYCLE, top)):
         do.set_key(scene, runner.id, "y", frame, y)
     do.set_values(scene, hoop.id, {"parent": runner.id, "turn_z": np.pi / 2})
@@ -86,4 +86,5 @@ def build() -> Scene:
         "far": 0.012, "turn": 0.25, "rate": 0.6, "loops": True,
     } | felt)  # fmt: skip
     do.set_loop(scene, 1, 1 + CYCLE)
+    do.add_thing(scene, "piece_skin", "Jar in pieces", {"file": "jar", "subject": pot.id})
     return scene

@@ -67,4 +67,5 @@ def build() -> Scene:
     for layer in (parted, turned):
         for frame, share in zip((*APART, *TOGETHER), (0.0, 1.0, 1.0, 0.0), strict=True):
             do.set_key(scene, layer.id, "strength", frame, share)
+    do.add_thing(scene, "piece_nodes", "Exploded organ", {"file": "organ", "subject": made.id})
     return scene

@@ -119,4 +119,5 @@ def build() -> Scene:
     do.add_thing(scene, "ground", "Boards", {"height": LIFT})
     bodies = next(t for t in scene.doc.things if t.kind == "bodies")
     do.rename(scene, bodies.id, "Puppet and buoy")
+    do.add_thing(scene, "skinned_mesh", "Puppet (skinned mesh)", {"file": "puppet", "subject": subject.id})
     return scene

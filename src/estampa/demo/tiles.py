@@ -59,4 +59,5 @@ def build() -> Scene:
     do.add_layer(scene, picture.id, "step", "Swing in", {"y": 0.25, "turn_y": 1.4} | felt)
     do.add_layer(scene, picture.id, "shrink", "Out of nothing", {"by": 0.92} | felt)
     do.add_layer(scene, picture.id, "wobble", "Flutter", {"far": 0.03, "turn": 0.4, "rate": 1.1} | felt)
+    do.add_thing(scene, "piece_texture", "Tiles", {"file": "tiles", "subject": picture.id})
     return scene
