@@ -12,7 +12,7 @@ from estampa.app.view.viewport import CLOTH, _drawn
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
-from estampa.geometry.pieces import Pieces
+from estampa.geometry.pieces import Pieces, volume_of
 from estampa.geometry.primitives import box, coloured, joined
 from estampa.kinds.registry import kinds_in
 from estampa.scene.document import Document
@@ -137,6 +137,52 @@ def test_what_cannot_be_broken_is_told(store):
     do.add_layer(scene, turned.id, "break")
     with pytest.raises(EstampaError, match="inside out"):
         Evaluator(scene.doc, scene, store).mesh(scene.doc.find(turned.id))
+
+
+@pytest.mark.parametrize(("spots", "count"), [
+    (((0, 0, 0), (0.3, 0.2, 0.1)), 2), (((0, 0, 0), (0, 0, 0), (0.5, 0, 0)), 2), (((9, 9, 9), (0.1, 0, 0)), 1),
+])  # fmt: skip
+def test_cut_points_of_a_hand_may_be_few_doubled_or_outside(store, spots, count):
+    scene, subject, broken = globe()
+    path = do.add_thing(scene, "path", spots=spots)
+    do.set_values(scene, broken, {"gather": "spots", "path": path.id, "smallest": 0.0})
+    points, unmoved, pieces = seen(scene, store, subject)
+    assert pieces.count == count
+    mesh = Evaluator(scene.doc, scene, store).mesh(scene.doc.find(subject))
+    assert volume_of(mesh.points, mesh.triangles) == pytest.approx(trimesh.creation.icosphere(3).volume, rel=1e-6)
+
+
+def test_what_has_no_place_to_be_cut_at_is_told_by_name(store):
+    scene, subject, broken = globe()
+    for gather, words in (("spots", "no path"), ("near", "no grip"), ("map", "no weight map")):
+        do.set_value(scene, broken, "gather", gather)
+        with pytest.raises(EstampaError, match=words):
+            Evaluator(scene.doc, scene, store).mesh(scene.doc.find(subject))
+    do.set_values(scene, broken, {"gather": "even", "count": 1})
+    assert seen(scene, store, subject)[2].count == 1
+    flat = box([0, 0, 0], [1, 1, 1])
+    pane = do.add_mesh(scene, flat.with_points(flat.points * [1, 1, 0]), "Pane")
+    do.add_layer(scene, pane.id, "break")
+    with pytest.raises(EstampaError, match="flat"):
+        Evaluator(scene.doc, scene, store).mesh(scene.doc.find(pane.id))
+
+
+def test_small_pieces_are_joined_and_a_gap_is_as_wide_as_it_says(store):
+    scene, subject, broken = globe(200)
+    do.set_value(scene, broken, "smallest", 0.0)
+    every = seen(scene, store, subject)[2]
+    do.set_value(scene, broken, "smallest", 0.5)
+    some = seen(scene, store, subject)[2]
+    volumes = lambda pieces: np.array([m.volume for m in pieces.masses(pieces.mesh.points)])
+    assert some.count < every.count and volumes(some).sum() == pytest.approx(volumes(every).sum(), rel=1e-9)
+    assert all(m.closed for m in some.masses(some.mesh.points))
+    assert volumes(some).min() > volumes(every).min()
+    do.set_values(scene, broken, {"how": "bricks", "brick_x": 0.7, "brick_y": 0.7, "brick_z": 0.7, "jitter": 0.0,
+                                  "gap": 0.1})  # fmt: skip
+    points, _, pieces = seen(scene, store, subject)
+    low, high = pieces.boxes(points)
+    along = np.sort(np.unique(np.round(np.concatenate([low[:, 1], high[:, 1]]), 6)))
+    assert (np.abs(np.diff(along) - 0.1) < 1e-6).sum() == 2, "between three courses"
 
 
 def test_coordinates_materials_and_maps_come_through_the_cuts(store):

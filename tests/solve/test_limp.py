@@ -135,6 +135,18 @@ def test_it_goes_limp_from_its_motion_and_is_pulled_up_again(store):
     assert np.abs(back[:, :3, 3] - evaluator.poses.world(thing, 139)[:, :3, 3]).max() < 5e-3, "and all but still there"
 
 
+def test_a_figure_of_half_the_size_weighs_what_it_is_said_to(store):
+    scene, skeleton, _ = puppet(6, weight=10.0)
+    do.set_value(scene, skeleton, "size", 0.5)
+    evaluator, found = solved(scene, store)
+    from estampa.solve.bodies.kind import Model
+
+    model = Model.of(evaluator.runs.inputs(evaluator.runs.every()[0], 1))
+    assert model.mass.sum() == pytest.approx(10.0, rel=1e-6)
+    hips = [evaluator.poses.world(scene.doc.find(skeleton), f)[0, 1, 3] for f in (1, 6)]
+    assert hips[0] == pytest.approx(0.475) and hips[1] < hips[0]
+
+
 def test_parts_are_told_by_names_and_a_missing_one_is_named():
     scene, skeleton, _ = puppet(4)
     bones = scene.values.bones(scene.doc.find(skeleton))

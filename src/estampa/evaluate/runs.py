@@ -345,14 +345,15 @@ class Runs:
         at = lambda f: poses.world(owner, f, above)
         key = ("limbs", layer.id)
         if key not in self._firsts:
-            self._firsts[key] = (limbs, at(start), limbs.points(at(start)))
-        _, stood, first = self._firsts[key]
+            first = limbs.points(at(start))
+            self._firsts[key] = (at(start), first, float(limbs.volumes(first).sum()))
+        stood, first, volume = self._firsts[key]
         now, earlier = at(frame), at(max(frame - 1, start))
         v = self.reader.resolved(layer, self.scope(owner, layer, frame))
         before = limbs.points(earlier)
         after = before if np.array_equal(now, earlier) else limbs.points(now)
         name = f"{layer.name} on {owner.name}"
-        v = layer.declared().as_body(v, limbs)
+        v = layer.declared().as_body(v, volume)
         return Seen(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
 
     def _radii(self, skeleton: Thing) -> np.ndarray | None:

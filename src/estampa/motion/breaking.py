@@ -165,6 +165,8 @@ def check(mesh: Mesh) -> None:
             "It", f"cuts closed meshes only, and this one has {cause}.",
             "Add Thicken above it, so that the surface has an inside, or close the holes.",
         )  # fmt: skip
+    if mesh.size.min() < 1e-9 * mesh.size.max():
+        raise EstampaError("It", "cannot cut the mesh: it is flat, and holds no volume.", "Thicken it first.")
     if volume_of(mesh.points, mesh.triangles) <= 0:
         raise EstampaError("It", "cannot cut the mesh: it is inside out.", "Turn its faces round where it was made.")
 

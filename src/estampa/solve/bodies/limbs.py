@@ -6,6 +6,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...geometry.mesh import Mesh
+from ...geometry.pieces import Pieces
 from ...scene.bones import Bones
 
 # a limb's radius as a share of its length, where no skin tells it: of a grown body, about; a hips as thin as its joint
@@ -44,10 +45,10 @@ class Limbs:
         own = world[self.joint]
         return turns.split(own[:, :3, :3])[0], own[:, :3, 3]
 
-    def volumes(self) -> np.ndarray:
-        from ...geometry.pieces import Pieces
-
-        return np.array([m.volume for m in Pieces.each(self.mesh).masses(self.mesh.points)])
+    def volumes(self, points: np.ndarray | None = None) -> np.ndarray:
+        """(p,) m3 of each, at rest, or at points (n, 3) m; of none that has no volume."""
+        masses = Pieces.each(self.mesh).masses(self.mesh.points if points is None else points)
+        return np.array([max(m.volume, 0.0) for m in masses])
 
 
 def limbs_of(bones: Bones, radii: np.ndarray | None = None) -> Limbs:

@@ -7,7 +7,6 @@ from ...kinds.channels import choice, number, ref, whole
 from ...motion.layer import Resolved
 from ..ensemble import Member
 from .body import placed, steady
-from .limbs import Limbs
 
 ANIMATED = ("spring", "ratio", "lifted")  # read at every frame; the rest is what the limbs are
 # what a limb is as a body, where the layer has no channel for it
@@ -58,10 +57,10 @@ class Limp(Member):
     turn_damping = steady(0.5, "Share of their spin that its limbs lose each second.", unit="1/s", soft=(0, 5),
                           hard=(0, None))  # fmt: skip
 
-    def as_body(self, v: Resolved, limbs: Limbs) -> Resolved:
-        """The channels of a body that its limbs are."""
+    def as_body(self, v: Resolved, volume: float) -> Resolved:
+        """The channels of a body that its limbs are; volume -- m3 of all of them at first, in the world."""
         made = Resolved(AS_BODY | dict(v))
-        made["density"] = float(v.weight) / max(float(limbs.volumes().sum()), 1e-12)
+        made["density"] = float(v.weight) / max(volume, 1e-12)
         made.travel, made.id = {}, v.id
         return made
 
