@@ -9,6 +9,7 @@ from ...geometry.place import Place
 from ...scene.bones import hand_pose
 from ...scene.skeleton import STRETCHES, TURNS
 from ...scene.values import Rows
+from ...solve.bodies.limbs import limbs_of
 from . import marks
 
 REACH = 10  # pixels within which a joint is picked
@@ -33,6 +34,11 @@ class Jointing:
             if not active and s.view.tool != "joint" and self.look.meshes:
                 continue  # over the meshes, only those of what is worked on
             marks.skeleton(painter, view, looked, chosen, active, looks)
+            limp = next((l for l in skeleton.stack if l.kind == "limp"), None)
+            if active and limp is not None:  # of the chosen joints, or of all while the layer is
+                every = s.selection.thing is not None and s.selection.thing.id == limp.id
+                shown = {j.id for j in skeleton.joints} if every else chosen
+                marks.limits(painter, view, looked, limbs_of(looked.bones), shown)
             if active and s.view.tool in ("joint", "paint"):
                 for joint in s.selection.joints[:1]:
                     where = looked.bones.where.get(joint.id)
