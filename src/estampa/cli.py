@@ -87,6 +87,13 @@ def main(argv: list[str] | None = None) -> int:
     parts.add_argument("scene")
     parts.add_argument("--subject", metavar="NAME", help="which subject (default: the only one)")
 
+    asset = command("asset", _asset, "List the assets that are kept; keep one of a scene, or put one into it.")
+    asset.add_argument("scene", nargs="?", help="the scene that it comes from, or goes into")
+    asset.add_argument("--keep", metavar="NAME", help="keep this thing with all that belongs to it")
+    asset.add_argument("--as", dest="word", metavar="NAME", help="under this name (default: the thing's)")
+    asset.add_argument("--put", metavar="NAME", help="put this asset into the scene, and save it")
+    asset.add_argument("--instead", metavar="NAME", help="with it, in the place of this skeleton")
+
     clips = command("clips", _clips, "List the clips of a skeleton or subject; choose, make or remove one.")
     clips.add_argument("scene")
     clips.add_argument("--of", metavar="NAME", help="which skeleton or subject (default: the only one with clips)")
@@ -359,6 +366,32 @@ def _body_keys(a, tolerance) -> int:
             baked = bodies.bake(scene, None, frames, None if a.every else tolerance, progress=progress)
         bodies.put(scene, baked)
         print(baked.words())
+    return 0
+
+
+def _asset(a) -> int:
+    from .edits import assets
+
+    if a.scene is None or not (a.keep or a.put):
+        found = assets.kept()
+        for path in found:
+            print(f"{path.stem}  ({path})")
+        if not found:
+            print(f"No assets in {assets.folder()}. Keep one: estampa asset shot.estampa --keep NAME")
+        return 0
+    with _edited(a.scene) as scene:
+        if a.keep:
+            thing = _named(scene, a.keep, scene.doc.things, "Thing")
+            path = assets.keep(scene, thing.id, a.word or thing.name)
+            names = ", ".join(t.name for t in assets.belongs(scene.doc, thing.id))
+            print(f"Kept {names} as {path}")
+        if a.put:
+            path = assets.folder() / f"{a.put}{assets.ENDING}"
+            if a.instead:
+                made = [assets.replace(scene, path, _named(scene, a.instead, scene.doc.skeletons, "Skeleton").id)]
+            else:
+                made = assets.put(scene, path)
+            print(f"Put {', '.join(t.name for t in made)}")
     return 0
 
 

@@ -105,3 +105,31 @@ def test_a_figure_is_made_limp_and_falls(user):
     assert now < 1.2, "it was let go at 1.45 m"
     user.do("undo")
     assert not s.doc.find(skeleton).stack
+
+
+def test_a_figure_is_kept_as_an_asset_and_put_beside_itself(user, tmp_path, monkeypatch):
+    monkeypatch.setenv("ESTAMPA_ASSETS", str(tmp_path))
+    s = user.session
+    user.do("put_asset")
+    assert "No assets yet" in user.window.assets.dialog.empty.text()
+    user.window.assets.dialog.reject()
+    scene, skeleton, _ = puppet(8)
+    s.replace(scene)
+    user.wait()
+    user.select("Puppet")
+    user.do("keep_asset")
+    user.window.assets.dialog.accept()
+    user.wait()
+    assert "Kept" in user.notice and (tmp_path / "Puppet.estampa").exists() and (tmp_path / "Puppet.png").exists()
+    user.do("put_asset")
+    dialog = user.window.assets.dialog
+    assert dialog.list.count() == 1 and dialog.in_place.text() == "In the place of Puppet"
+    dialog.accept()
+    user.wait()
+    assert [t.name for t in s.doc.skeletons] == ["Puppet", "Puppet 1"]
+    user.do("undo")
+    user.select("Puppet")
+    user.do("put_asset")
+    user.click(user.window.assets.dialog.in_place)
+    user.wait()
+    assert [t.on for t in s.doc.skeletons] == [False, True]

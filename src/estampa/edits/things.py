@@ -149,12 +149,12 @@ def duplicate(scene: Scene, thing_id: str) -> Thing:
         bones = scene.values.bones(owner)
         hung = [bones.joints[i] for i in bones.below(bones.where[thing_id])]
         ids, names = {j.id: new_id() for j in hung}, Names(doc)
-        copies = [_with_ids(joint, ids).with_(name=names.plain(joint.name)) for joint in hung]
+        copies = [with_ids(joint, ids).with_(name=names.plain(joint.name)) for joint in hung]
         copy = copies[0]
         doc = doc.replace(owner.with_(joints=(*owner.joints, *copies)))
     else:
         ids = {t.id: new_id() for t in (thing, *thing.stack, *thing.joints, *thing.clips)}
-        copy = _with_ids(thing, ids).with_(name=unique_name(doc, thing.name))
+        copy = with_ids(thing, ids).with_(name=unique_name(doc, thing.name))
         if owner is not None:
             i = owner.stack.index(thing) + 1
             doc = doc.replace(owner.with_(stack=(*owner.stack[:i], copy, *owner.stack[i:])))
@@ -165,15 +165,15 @@ def duplicate(scene: Scene, thing_id: str) -> Thing:
     return copy
 
 
-def _with_ids(value, ids: dict[str, str]):
+def with_ids(value, ids: dict[str, str]):
     """A thing, or a part of one, with other ids wherever it names itself or a part of itself."""
     if isinstance(value, Frozen):
         parts = type(value).model_fields
-        return value.with_(**{n: _with_ids(getattr(value, n), ids) for n in parts})
+        return value.with_(**{n: with_ids(getattr(value, n), ids) for n in parts})
     if isinstance(value, dict):
-        return {n: _with_ids(v, ids) for n, v in value.items()}
+        return {n: with_ids(v, ids) for n, v in value.items()}
     if isinstance(value, (list, tuple)):
-        return type(value)(_with_ids(v, ids) for v in value)
+        return type(value)(with_ids(v, ids) for v in value)
     return ids.get(value, value) if isinstance(value, str) else value
 
 

@@ -47,6 +47,9 @@ class Arrays:
     def __contains__(self, name: str) -> bool:
         return name in self._kept
 
+    def names(self) -> list[str]:
+        return list(self._kept)
+
 
 class ShapeCache:
     """Lately computed results by digest, the oldest let go when they pass `limit` bytes. Safe from any thread."""

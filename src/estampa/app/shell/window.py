@@ -35,6 +35,7 @@ from ..view.toolstrip import ToolStrip
 from ..view.viewport import Viewport
 from . import theme
 from .actions import PANELS, declare
+from .assets import Assets
 from .files import Files
 from .finder import Finder
 from .notice import Notice
@@ -58,7 +59,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.files = Files(self)
         self._left = False  # the person chose to leave unsaved work
-        self.rigging, self.skeletons = Rigging(self), Skeletons(self)
+        self.rigging, self.skeletons, self.assets = Rigging(self), Skeletons(self), Assets(self)
         self.actions_by_name = declare(self)
         self.viewport = Viewport(self.session)
         self.second: Viewport | None = None  # made when it is first asked for

@@ -1,0 +1,131 @@
+"""Assets: a thing with all that belongs to it, kept as a small scene file that can be put into other scenes."""
+
+import os
+from pathlib import Path
+
+import platformdirs
+
+from ..errors import EstampaError
+from ..scene.document import Document, Thing, new_id
+from ..scene.file import load_scene, write_scene
+from ..scene.scene import Scene
+from .names import Names, thing_named
+from .things import with_ids
+
+ENDING = ".estampa"
+ALONE = ("gravity", "wind", "ground", "collider")  # forces of a scene, which belong to none of its things
+
+
+def folder() -> Path:
+    """Where assets are kept: ESTAMPA_ASSETS says so, or the user's data folder."""
+    return Path(os.environ.get("ESTAMPA_ASSETS") or Path(platformdirs.user_data_dir("estampa")) / "assets")
+
+
+def kept(where: Path | None = None) -> list[Path]:
+    """The assets of a folder, by name. Beside each may be a picture of the same name (.png)."""
+    found = (where or folder()).glob(f"*{ENDING}")
+    return sorted(found, key=lambda path: path.stem.lower())
+
+
+def belongs(doc: Document, thing_id: str) -> list[Thing]:
+    """A thing and all that it cannot do without, in the order of the document: what it names, what carries it or its
+    skin, what rides on it, and the ensembles that its layers play in."""
+    owner = doc.owner(thing_id)
+    wanted, seen = [(owner or doc.find(thing_id)).id], set()
+    named = {t.id: _named(t, {o.id for o in doc.things}) for t in doc.things}
+    joints = {j.id: t.id for t in doc.things for j in t.joints}
+    for thing in doc.things:
+        named[thing.id] |= {joints[i] for i in _named(thing, set(joints))} - {thing.id}
+    while wanted:
+        own = wanted.pop()
+        if own in seen:
+            continue
+        seen.add(own)
+        wanted += [i for i in named[own] if i not in seen]
+        for other in doc.things:
+            if other.id in seen or own not in named[other.id]:
+                continue
+            skinned = any(l.kind in ("skin", "cage") for l in other.stack)
+            rides = other.declared is not None and "parent" in other.declared.channels
+            if skinned or (rides and _rides_on(other, own, joints)):
+                wanted.append(other.id)
+    return [t for t in doc.things if t.id in seen and (t.kind not in ALONE or t.id == thing_id)]
+
+
+def _rides_on(thing: Thing, own: str, joints: dict[str, str]) -> bool:
+    parent = thing.constant("parent")
+    return parent is not None and own in (parent, joints.get(parent))
+
+
+def _named(thing: Thing, ids: set[str]) -> set[str]:
+    """Which of these ids a thing names anywhere in its channels, layers, joints or links."""
+    text = thing.model_dump_json()
+    return {i for i in ids if i != thing.id and i in text}
+
+
+def keep(scene: Scene, thing_id: str, name: str, where: Path | None = None) -> Path:
+    """Keep a thing as an asset of that name. Raises EstampaError when the name is none, or the disk refuses."""
+    word = name.strip()
+    if not word or any(c in word for c in '/\\:*?"<>|') or word.startswith("."):
+        raise EstampaError(f"“{name}”", "cannot be the name of an asset.", "Use letters, numbers and spaces.")
+    doc = scene.doc
+    things = belongs(doc, thing_named(scene, thing_id).id)
+    path = (where or folder()) / f"{word}{ENDING}"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = Document(name=word, frame_rate=doc.frame_rate, start=doc.start, end=doc.end, things=tuple(things))
+    write_scene(scene, path, part)
+    return path
+
+
+def put(scene: Scene, path: str | Path) -> list[Thing]:
+    """Put an asset into a scene, in one step of the history; returns its things. Its layers are solved together with
+    those of the scene, in the ensembles of their kind that are there."""
+    other = load_scene(path)
+    doc, ids, names = scene.doc, {}, Names(scene.doc)
+    together = {}
+    for thing in other.doc.things:
+        own = [thing, *thing.stack, *thing.joints, *thing.clips]
+        ids |= {t.id: new_id() for t in own}
+        ensemble = thing.declared is not None and thing.declared.family == "ensemble"
+        here = next((t for t in doc.things if t.kind == thing.kind), None) if ensemble else None
+        if here is not None:
+            together[thing.id] = ids[thing.id] = here.id
+    made = []
+    for thing in other.doc.things:
+        if thing.id in together:
+            continue
+        copy = with_ids(thing, ids)
+        made.append(copy.with_(name=names.plain(thing.name)))
+    for name in other.arrays.names():
+        scene.arrays.put(other.arrays.get(name))
+    scene.apply(f"Put {Path(path).stem}", doc.with_(things=(*doc.things, *made)))
+    return made
+
+
+def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:
+    """Put an asset in the place of a skeleton: where that stands, with the pose and the keys that hands gave it (joints
+    by name). The old one and its skins are switched off. In one step of the history; returns the new skeleton."""
+    before = scene.doc
+    old = thing_named(scene, skeleton_id)
+    made = put(scene, path)
+    fresh = next((t for t in made if t.kind == "skeleton"), None)
+    if fresh is None:
+        scene.undo()
+        raise EstampaError(Path(path).stem, "has no skeleton.", "Choose an asset that is a figure.")
+    poses = {j.name: j.values for j in old.joints}
+    posed = ("x", "y", "z", "turn_x", "turn_y", "turn_z", "stretch_x", "stretch_y", "stretch_z")
+    joints = tuple(
+        j.with_(values={**j.values, **{n: v for n, v in poses.get(j.name, {}).items() if n in posed}})
+        for j in fresh.joints
+    )
+    stand = {n: v for n, v in old.values.items() if n in (*posed[:6], "size", "parent")}
+    changed = fresh.with_(joints=joints, values={**fresh.values, **stand})
+    doc = scene.doc.replace(changed)
+    for thing in doc.things:
+        skinned = any(l.kind == "skin" and l.constant("skeleton") == skeleton_id for l in thing.stack)
+        if thing.id == skeleton_id or skinned:
+            doc = doc.replace(thing.with_(on=False))
+    scene.undo()
+    assert scene.doc is before
+    scene.apply(f"Put {Path(path).stem} in the place of {old.name}", doc)
+    return scene.doc.find(fresh.id)
