@@ -126,6 +126,20 @@ def test_a_broken_subject_looks_as_before_pixel_by_pixel_and_its_outside_keeps_i
     assert (np.abs(whole - picture()).max(axis=2) > 2).sum() <= 4  # of 76,800
 
 
+def test_walls_are_drawn_where_a_piece_has_left_its_neighbour_or_shrunk(store):
+    scene, subject, _ = globe(20)
+    shrink = do.add_layer(scene, subject, "shrink", values={"by": 0.2})
+    do.add_layer(scene, subject, "step", values={"y": 0.3})
+
+    def hidden():
+        found = look(Evaluator(scene.doc, scene, store), 1).shapes[subject]
+        return (np.abs(found.drawn - found.creased.of(found.points)).max(axis=1) > 1e-9).mean()
+
+    assert hidden() == 0
+    do.set_value(scene, shrink.id, "strength", 0.0)
+    assert hidden() > 0.2, "all are shifted alike: no wall is seen"
+
+
 def test_what_cannot_be_broken_is_told(store):
     scene = Scene(Document(name="open"))
     ball = trimesh.creation.icosphere(2)

@@ -133,3 +133,41 @@ def test_a_trailing_piece_answers_a_step_as_a_damped_oscillator(store, hertz, ra
     assert angle == pytest.approx(0.8 * made.y[0], abs=2e-6)
     last = evaluator.subject(scene.doc.find(subject.id), 40).points
     assert np.linalg.norm(last[1] - last[0]) == pytest.approx(0.2, abs=1e-6)
+
+
+def wall(raised=0.0):
+    scene = Scene(Document(name="wall", start=1, end=48))
+    subject = do.add_mesh(scene, box([-0.5, 0, -0.05], [0.5, 0.8, 0.05]), "Wall")
+    do.set_value(scene, subject.id, "y", raised)
+    cut = {"how": "bricks", "brick_x": 0.2, "brick_y": 0.1, "brick_z": 0.2, "jitter": 0.2}
+    do.add_layer(scene, subject.id, "break", values=cut)
+    do.add_layer(scene, subject.id, "body", values={"each": "pieces"})
+    do.add_thing(scene, "gravity")
+    do.add_thing(scene, "ground")
+    return scene, subject.id
+
+
+def test_a_broken_wall_that_stands_does_not_stir_until_it_is_struck(store):
+    scene, subject = wall()
+    ball = trimesh.creation.icosphere(2, 0.12)
+    thrown = do.add_mesh(scene, Mesh.from_triangles(ball.vertices + [0, 0.5, 2.0], ball.faces), "Ball")
+    do.add_layer(scene, thrown.id, "body", values={"shape": "ball", "speed_z": -4.0, "speed_y": 1.5, "density": 3000.0})
+    evaluator, found = frames(scene, store, 48)
+    own = lambda f: next(
+        found[f - 1]["bodies"].of(layer.id) for layer in scene.doc.find(subject).stack if layer.kind == "body"
+    )
+    first = own(1)["place"]
+    struck = next(f for f in range(1, 49) if not np.array_equal(own(f)["place"], first))
+    at = [f["bodies"].of(scene.doc.find(thrown.id).stack[0].id)["place"][0, 2] for f in found]
+    assert 2 < struck and at[struck - 2] > 0.15 > at[struck - 1] - 0.06, (
+        "it stirs in the frame in which the ball is there"
+    )
+    moved = np.linalg.norm(own(48)["place"] - first, axis=1)
+    assert moved.max() > 0.3 and own(48)["place"][:, 1].min() > 0
+
+
+def test_a_broken_wall_in_the_air_falls(store):
+    scene, subject = wall(raised=0.5)
+    _, found = frames(scene, store, 7)
+    fallen = (found[0]["bodies"]["place"] - found[6]["bodies"]["place"])[:, 1]
+    assert fallen == pytest.approx(np.full(len(fallen), 0.5 * G * (6 / 24) ** 2), rel=0.05)

@@ -161,9 +161,7 @@ class Runs:
         entering, now = self.entering(subject, layer, frame), self.evaluator.subject(subject, frame).points
         pieces, first = Pieces.each(entering.mesh), entering.first()
         middles = pieces.middles(np.stack([first, now]))
-        wide = lambda x, middle: pieces.gathered @ ((x - middle[pieces.of_vertex]) ** 2).sum(axis=1)
-        spread = wide(first, middles[0]), wide(now, middles[1])
-        size = np.sqrt(np.maximum(spread[1], 0) / np.maximum(spread[0], 1e-300))
+        size = pieces.spreads(now, middles[1]) / np.maximum(pieces.spreads(first, middles[0]), 1e-300)
         return pieces, Place(middles[1], pieces.turns(first, now), size), middles[0]
 
     # -- keys ------------------------------------------------------------------------------------------------

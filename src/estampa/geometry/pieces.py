@@ -75,6 +75,10 @@ class Pieces:
         vt[:, 2] *= sign[:, None]
         return vt.transpose(0, 2, 1) @ u.transpose(0, 2, 1)
 
+    def spreads(self, points: np.ndarray, middles: np.ndarray) -> np.ndarray:
+        """(p,) m, how far the vertices of each piece are from its middle (p, 3), root mean square."""
+        return np.sqrt(self.gathered @ ((points - middles[self.of_vertex]) ** 2).sum(axis=1))
+
     @cached_property
     def gathered(self):
         """(p, n) sparse: rows that take the mean over each piece."""

@@ -24,10 +24,10 @@ class Seamless(NamedTuple):
 
     def without_walls(self, drawn: np.ndarray, axes: np.ndarray, shift: np.ndarray) -> np.ndarray:
         """(m, 3) places of the vertices that are drawn, with the walls of pieces that have not left their neighbour
-        drawn together to nothing: at the very edge they would be as near as the outside. axes (p, 3, 3), shift (p, 3)
-        m -- how each piece moved."""
+        drawn together to nothing: at the very edge they would be as near as the outside. axes (p, 3, 3) with sizes,
+        shift (p, 3) m -- how each piece moved."""
         a, b = self.pairs.T
-        size = max(float(np.ptp(drawn, axis=0).max()), 1e-9)
+        size = max(float(self.creased.mesh.size.max()), 1e-9)
         still = (np.abs(axes[a] - axes[b]) < 1e-5).all(axis=(1, 2))
         still &= (np.abs(shift[a] - shift[b]) < 1e-5 * size).all(axis=1)
         hidden = self.walls[still[self.between]]

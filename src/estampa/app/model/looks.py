@@ -152,13 +152,26 @@ def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedSha
     if kept is None or kept[0] is not made or not np.array_equal(kept[1], whole):
         normals = corner_normals(part.mesh, whole, unmoved, smooth).reshape(-1, 3)[made.corner]
         kept = evaluator.scene.solver_cache[key] = (made, whole, np.ascontiguousarray(normals))
-    pieces = Pieces.each(part.mesh)
-    axes = pieces.turns(unmoved, part.points)
-    home, now = pieces.middles(np.stack([unmoved, part.points]))
-    drawn = made.without_walls(made.creased.of(part.points), axes, now - np.einsum("pij,pj->pi", axes, home))
+    axes, linear, shift = _since(evaluator, subject, part, unmoved, frame)
+    drawn = made.without_walls(made.creased.of(part.points), linear, shift)
     return LookedShape(
         part.points, part.mesh, turned_with(kept[2], made.piece, axes), made.creased, drawn=drawn, **more
     )  # fmt: skip
+
+
+def _since(evaluator, subject, part, unmoved, frame) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """((p, 3, 3) turns, those with their sizes, (p, 3) m shifts) of pieces since they left Break."""
+    one = evaluator.stage.one
+    still = one(subject, frame).place, one(subject, evaluator.doc.solved_from).place
+    if part.stands is not None and all(np.array_equal(a, b) for a, b in zip(*still, strict=True)):
+        axes, size, home, now = part.stands.axes, part.stands.size, part.centres, part.stands.origin
+    else:
+        pieces = Pieces.each(part.mesh)
+        axes = pieces.turns(unmoved, part.points)
+        home, now = pieces.middles(np.stack([unmoved, part.points]))
+        size = pieces.spreads(part.points, now) / np.maximum(pieces.spreads(unmoved, home), 1e-300)
+    linear = axes * size[:, None, None]
+    return axes, linear, now - np.einsum("pij,pj->pi", linear, home)
 
 
 def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:

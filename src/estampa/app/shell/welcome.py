@@ -10,7 +10,7 @@ from ... import demo
 from . import theme
 
 PICTURES = theme.ASSETS / "demos"
-WIDE, TALL, COLUMNS = 128, 80, 5  # pixels; the pictures are kept at three times that
+WIDE, TALL, COLUMNS = 109, 68, 5  # pixels; the pictures are kept at three times that
 MOST = 5  # scenes opened last
 
 

@@ -3,10 +3,13 @@
 from functools import partial
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ...errors import EstampaError
 from ...fields.force import AIR_DENSITY
 from ...geometry import pose as turns
+from ...geometry.bonds import bonds
 from ...geometry.pieces import Pieces
 from ...kinds.channels import whole
 from ...units import format_length
@@ -21,6 +24,7 @@ from .shapes import collider, mass_properties
 MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
 SMALLEST = 1e-12  # m3, of a body
 JOINTED = 8  # inner iterations where limbs are tied: with the engine's 4 hinges part by 9 mm in a fall from 2 m
+NEAR_GROUND = 0.005  # of a piece's size, within which it stands on a ground
 WIDE, LEAST_WIDE = 12, 20.0  # how far a ground reaches: times all that stands on it, and m
 
 
@@ -70,7 +74,7 @@ class Bodies(Ensemble):
         place, turn = model.centre.copy(), np.tile([0.0, 0, 0, 1], (model.count, 1))
         still = np.zeros((model.count, 3))
         held = model.held_at_first(crowd).astype(np.uint8)
-        asleep = model.untouched.astype(np.uint8)
+        asleep = (model.untouched | model.rests(engine, crowd)).astype(np.uint8)
         speed, spin = (np.where((held | asleep)[:, None], still, part) for part in (model.speed, model.spin))
         return model.frame(engine, place, turn, speed, spin, held, asleep, keep=True)
 
@@ -283,6 +287,44 @@ class Model:
         for hinges in self.hinges:
             hinges.hang(engine)
         return engine
+
+    def rests(self, engine: Engine, crowd: Crowd) -> np.ndarray:
+        """(b,) bool: pieces of what was broken that stand where they are as it begins, and are put to sleep until they
+        are touched: those that hang together with one that stands on a ground or on what does not move.
+
+        Awake, touching pieces press on one another and sag before anything has struck them.
+        """
+        quiet, found = np.zeros(self.count, bool), np.zeros(self.count, bool)
+        pairs = []
+        for seen, own in zip(crowd.members, self.pieces, strict=True):
+            if seen.mesh.cut_from is None or own.count < 2 or seen.v.moved != "solve" or seen.v.begins != "first":
+                continue
+            first, last = self.spans[seen.id]
+            quiet[first:last] = ~(self.speed[first:last].any(axis=1) | self.spin[first:last].any(axis=1))
+            joined = bonds(seen.mesh)
+            pairs.append(np.stack([joined.a, joined.b], axis=1) + first)
+        if not quiet.any():
+            return found
+        stands = engine.on_what_stays(self.count)
+        for (seen, own, i, _), row in zip(self.parts, range(self.count), strict=True):
+            if quiet[row] and not stands[row]:
+                points = seen.first[own.vertices[i]]
+                low = points[:, 1].min()
+                near = NEAR_GROUND * _across(points)
+                stands[row] = any(abs(low - height) < near for height, _ in crowd.world.floors)
+        links = np.concatenate(pairs)
+        links = links[quiet[links].all(axis=1)]
+        graph = coo_matrix((np.ones(len(links), np.int8), (links[:, 0], links[:, 1])), shape=(self.count, self.count))
+        group = connected_components(graph, directed=False)[1]
+        borne = np.zeros(group.max() + 1, bool)
+        borne[group[stands & quiet]] = True
+        found = quiet & borne[group]
+        for row in np.flatnonzero(self.solved & ~self.held_at_first(crowd)):
+            engine.put(row, self.centre[row], (0.0, 0.0, 0.0, 1.0))
+            engine.set_speed(row, self.speed[row], self.spin[row])
+            if found[row]:
+                engine.body(row).sleep()
+        return found
 
     def after_step(self, engine: Engine, whole_, pull, held) -> None:
         """What is looked after at each small step: bonds that part, limbs that keep within their limits."""
