@@ -13,7 +13,7 @@ from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .baking.reduce import Tolerance
 from .baking.rigged import add_rigged
-from .edits import joints, rig
+from .edits import assets, joints, ragdoll, rig
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .errors import Cancelled, EstampaError
 from .evaluate import starts
@@ -91,6 +91,12 @@ rename_joints = joints.rename_joints
 straight = joints.straight
 subdivide = joints.subdivide
 
+# assets: a thing with all that belongs to it
+keep_asset = assets.keep
+make_limp = ragdoll.make_limp
+put_asset = assets.put
+replace_by_asset = assets.replace
+
 # plants
 by_hand = rig.by_hand
 layer_by_map = rig.layer_by_map
@@ -167,17 +173,20 @@ __all__ = [
     "gradient",
     "in_place",
     "in_step",
+    "keep_asset",
     "kinds",
     "layer_by_map",
     "link",
     "loop_offers",
     "make_different",
+    "make_limp",
     "maps_by_island",
     "mirror",
     "move_layer",
     "new_clip",
     "open_scene",
     "put",
+    "put_asset",
     "put_bodies",
     "read_mesh",
     "read_rig",
@@ -188,6 +197,7 @@ __all__ = [
     "remove_key",
     "rename",
     "rename_joints",
+    "replace_by_asset",
     "reset_value",
     "reverse_clip",
     "save_scene",
