@@ -255,9 +255,9 @@ def along_grip(move):
     The kernel takes points (k, n, 3), a grip's origin (k, 3) and axes (k, 3, 3), and numbers (k, m).
     """
     move = register_jitable(inline="always")(move)
+    word = move.__module__.rpartition(".")[2] + move.__name__
     written = Path(move.__code__.co_filename).stat().st_mtime_ns  # Numba looks at this file alone for changes
 
-    @kernel
     def moved_along(points, origin, axes, numbers):
         written  # noqa: B018  so that it is part of the key
         rows, n = points.shape[0], points.shape[1]
@@ -270,7 +270,11 @@ def along_grip(move):
             from_local(result, k, first, x, y, z, origin, axes)
         return result
 
-    return moved_along
+    # each by a name of its own: kernels of one name that two processes compiled are one to the linker, and the second
+    # to be loaded has no constants ("descr is NULL")
+    moved_along.__name__ = f"moved_along_{word}"
+    moved_along.__qualname__ = f"along_grip.<locals>.moved_along_{word}"
+    return kernel(moved_along)
 
 
 def in_rows(*numbers) -> np.ndarray:
