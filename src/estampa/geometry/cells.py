@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..hashing import rand
-from ..lazy import spatial
+from ..lazy import optimize, spatial
 from .inside import is_inside
 from .mesh import Mesh
 from .near import Grid
@@ -113,8 +113,6 @@ def shrunk(cells: list[np.ndarray], gap: float) -> list[np.ndarray]:
         sides[:, 3] += gap / 2
         # the middle of the largest ball within is inside for sure
         lengths = np.linalg.norm(sides[:, :3], axis=1)
-        from ..lazy import optimize
-
         best = optimize.linprog(
             [0, 0, 0, -1], A_ub=np.column_stack([sides[:, :3], lengths]), b_ub=-sides[:, 3],
             bounds=[(None, None)] * 3 + [(0, None)],

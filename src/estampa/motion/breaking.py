@@ -41,6 +41,13 @@ class Break(Remesh):
     shortcut = "Ctrl+Alt+B"
     rank = 3
     slow = True
+    presets = {
+        "Pottery": {"how": "cells", "gather": "surface", "inner": "clay", "long_y": 1.0},
+        "Stone": {"how": "cells", "gather": "even", "inner": "stone", "long_y": 1.0},
+        "Splinters": {"how": "cells", "gather": "even", "inner": "wood", "long_y": 6.0},
+        "Brick wall": {"how": "bricks", "jitter": 0.1, "inner": "clay"},
+        "Boards": {"how": "planks", "jitter": 0.0, "inner": "wood"},
+    }
 
     how = choice(
         "cells", "What it comes apart into.",
