@@ -352,7 +352,10 @@ class Runs:
         after = before if np.array_equal(now, earlier) else limbs.points(now)
         name = f"{layer.name} on {owner.name}"
         v = layer.declared().as_body(v, volume)
-        return Seen(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
+        found = Seen(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
+        if self._member_is_still(owner, layer):
+            self._still_seen[layer.id] = found
+        return found
 
     def _radii(self, skeleton: Thing) -> np.ndarray | None:
         """(j,) m, as thick as the first skin that a skeleton carries is about its joints; None without one."""

@@ -54,18 +54,20 @@ class Hinges:
         if not len(self.tied) or held[self.span].any() or not engine.moves:
             return
         limbs, bodies = self.limbs, engine.bodies[self.span]
-        at, turn, speed, spin = (np.array(x) for x in zip(*map(_state, bodies), strict=True))
+        turn = np.array([(r.i, r.j, r.k, r.w) for r in (body.rotation for body in bodies)])
         parent = limbs.parent[self.tied]
         stands = turns.product(turn[parent], self.theirs)
         away = turns.product(turns.inverse(stands), turns.product(turn[self.tied], self.own))
-        tip = turns.turned(away, np.tile([1.0, 0, 0], (len(away), 1)))
-        swing = np.arccos(np.clip(tip[:, 0], -1, 1))
-        twist = 2 * np.arctan2(away[:, 0], away[:, 3])
+        x, y, z, w = away.T
+        swing = 2 * np.arcsin(np.minimum(np.sqrt(y * y + z * z), 1.0))
+        twist = 2 * np.arctan2(x, w)
         twist = (twist + np.pi) % (2 * np.pi) - np.pi
         over, past = swing - limbs.cone[self.tied], np.abs(twist) - limbs.twist[self.tied]
         wrong = np.flatnonzero((over > SLACK) | (past > SLACK))
         if not len(wrong):
             return
+        at, speed, spin = (np.array(x) for x in zip(*map(_state, bodies), strict=True))
+        tip = turns.turned(away, np.tile([1.0, 0, 0], (len(away), 1)))
         moved = np.zeros(len(bodies), bool)
         for n in wrong:
             k, p, below = int(self.tied[n]), int(parent[n]), self.below[n]
@@ -113,9 +115,8 @@ class Hinges:
 
 
 def _state(body):
-    """(place, turn, speed, spin) of an engine's body."""
-    r = body.rotation
-    return body.translation.to_tuple(), (r.i, r.j, r.k, r.w), body.linvel.to_tuple(), body.angvel.to_tuple()
+    """(place, speed, spin) of an engine's body."""
+    return body.translation.to_tuple(), body.linvel.to_tuple(), body.angvel.to_tuple()
 
 
 def _across(tip) -> np.ndarray:
