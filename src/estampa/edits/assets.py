@@ -9,6 +9,8 @@ from ..errors import EstampaError
 from ..scene.document import Document, Thing, new_id
 from ..scene.file import load_scene, write_scene
 from ..scene.scene import Scene
+from ..scene.skeleton import POSED
+from ..scene.values import PLACE
 from .names import Names, thing_named
 from .things import with_ids
 
@@ -80,52 +82,44 @@ def keep(scene: Scene, thing_id: str, name: str, where: Path | None = None) -> P
 def put(scene: Scene, path: str | Path) -> list[Thing]:
     """Put an asset into a scene, in one step of the history; returns its things. Its layers are solved together with
     those of the scene, in the ensembles of their kind that are there."""
-    other = load_scene(path)
-    doc, ids, names = scene.doc, {}, Names(scene.doc)
-    together = {}
+    doc, made = _with_asset(scene, path)
+    scene.apply(f"Put {Path(path).stem}", doc)
+    return made
+
+
+def _with_asset(scene: Scene, path: str | Path) -> tuple[Document, list[Thing]]:
+    """(the document with an asset, its things)."""
+    other, doc, ids = load_scene(path), scene.doc, {}
+    names, together = Names(doc), set()
     for thing in other.doc.things:
-        own = [thing, *thing.stack, *thing.joints, *thing.clips]
-        ids |= {t.id: new_id() for t in own}
+        ids |= {t.id: new_id() for t in (thing, *thing.stack, *thing.joints, *thing.clips)}
         ensemble = thing.declared is not None and thing.declared.family == "ensemble"
         here = next((t for t in doc.things if t.kind == thing.kind), None) if ensemble else None
         if here is not None:
-            together[thing.id] = ids[thing.id] = here.id
-    made = []
-    for thing in other.doc.things:
-        if thing.id in together:
-            continue
-        copy = with_ids(thing, ids)
-        made.append(copy.with_(name=names.plain(thing.name)))
+            ids[thing.id] = here.id
+            together.add(thing.id)
+    own = [t for t in other.doc.things if t.id not in together]
+    made = [with_ids(t, ids).with_(name=names.plain(t.name)) for t in own]
     for name in other.arrays.names():
         scene.arrays.put(other.arrays.get(name))
-    scene.apply(f"Put {Path(path).stem}", doc.with_(things=(*doc.things, *made)))
-    return made
+    return doc.with_(things=(*doc.things, *made)), made
 
 
 def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:
     """Put an asset in the place of a skeleton: where that stands, with the pose and the keys that hands gave it (joints
     by name). The old one and its skins are switched off. In one step of the history; returns the new skeleton."""
-    before = scene.doc
     old = thing_named(scene, skeleton_id)
-    made = put(scene, path)
+    doc, made = _with_asset(scene, path)
     fresh = next((t for t in made if t.kind == "skeleton"), None)
     if fresh is None:
-        scene.undo()
         raise EstampaError(Path(path).stem, "has no skeleton.", "Choose an asset that is a figure.")
-    poses = {j.name: j.values for j in old.joints}
-    posed = ("x", "y", "z", "turn_x", "turn_y", "turn_z", "stretch_x", "stretch_y", "stretch_z")
-    joints = tuple(
-        j.with_(values={**j.values, **{n: v for n, v in poses.get(j.name, {}).items() if n in posed}})
-        for j in fresh.joints
-    )
-    stand = {n: v for n, v in old.values.items() if n in (*posed[:6], "size", "parent")}
-    changed = fresh.with_(joints=joints, values={**fresh.values, **stand})
-    doc = scene.doc.replace(changed)
-    for thing in doc.things:
+    poses = {j.name: {n: v for n, v in j.values.items() if n in POSED} for j in old.joints}
+    joints = tuple(j.with_(values={**j.values, **poses.get(j.name, {})}) for j in fresh.joints)
+    stand = {n: v for n, v in old.values.items() if n in (*PLACE, "parent")}
+    doc = doc.replace(fresh.with_(joints=joints, values={**fresh.values, **stand}))
+    for thing in scene.doc.things:
         skinned = any(l.kind == "skin" and l.constant("skeleton") == skeleton_id for l in thing.stack)
         if thing.id == skeleton_id or skinned:
             doc = doc.replace(thing.with_(on=False))
-    scene.undo()
-    assert scene.doc is before
     scene.apply(f"Put {Path(path).stem} in the place of {old.name}", doc)
     return scene.doc.find(fresh.id)

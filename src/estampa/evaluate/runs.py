@@ -16,7 +16,6 @@ from .. import target
 from ..errors import Cancelled, EstampaError
 from ..fields.force import World
 from ..geometry.pieces import Pieces
-from ..geometry.place import Place
 from ..hashing import SIZE, digest
 from ..lazy import spatial
 from ..scene.document import Thing
@@ -160,9 +159,7 @@ class Runs:
             return None
         entering, now = self.entering(subject, layer, frame), self.evaluator.subject(subject, frame).points
         pieces, first = Pieces.each(entering.mesh), entering.first()
-        middles = pieces.middles(np.stack([first, now]))
-        size = pieces.spreads(now, middles[1]) / np.maximum(pieces.spreads(first, middles[0]), 1e-300)
-        return pieces, Place(middles[1], pieces.turns(first, now), size), middles[0]
+        return pieces, *pieces.since(first, now)
 
     # -- keys ------------------------------------------------------------------------------------------------
     def key(self, run: Run, frame: float) -> bytes:

@@ -64,6 +64,7 @@ class Stacks:
         self.stage, self.topology, self.scene = evaluator.stage, evaluator.topology, evaluator.scene
         self._names: dict[tuple, bytes] = {}
         self._values: dict[tuple, Resolved] = {}
+        self._last_stand: tuple = (None, None)  # its name, and where pieces were found to stand last
 
     # -- names -----------------------------------------------------------------------------------------------
     def name(self, subject: Thing, layers: list[Thing], many: Many) -> bytes:
@@ -109,7 +110,7 @@ class Stacks:
         entering = self.rows(subject, layers[: -len(moving)], many)
         true, shown = self._stand(subject, moving, many, entering)
         if layer.declared.of_pieces:
-            points = self._placed(subject, layers, moving, entering, many, true).points(entering.points)
+            points = self._placed(subject, layers, moving, entering, many, true).points()
         else:
             points = self._applied(subject, layers, entering.points, self._read(subject, layer, many, true), many)
         stack = self.evaluator.layers(subject)
@@ -149,6 +150,9 @@ class Stacks:
 
     def _placed(self, subject, layers, moving, entering, many, true) -> Stand:
         """Where pieces stand after the layers that move them, the last ones of `layers`, from what enters the first."""
+        key = (self.name(subject, layers, many), entering.digest, len(moving))
+        if self._last_stand[0] == key:  # asked for again for what is shown or printed
+            return self._last_stand[1]
         mesh = self.topology.mesh(subject, layers)
         values = [self._read(subject, layer, many, true) for layer in moving]
         rows = 1 if len(entering.points) == 1 and all(v.alike for v in values) else len(many.rows)
@@ -159,6 +163,8 @@ class Stacks:
             kind, v = layer.declared(), v.in_rows(rows)
             if v.strength.any():
                 stand = kind.move(stand, kind.felt(stand, v), v, now)
+        if true:
+            self._last_stand = (key, stand)
         return stand
 
     def stands(self, subject: Thing, frame: float) -> tuple[Pieces, Place, np.ndarray] | None:
@@ -170,7 +176,8 @@ class Stacks:
             return None
         many = self.stage.one(subject, frame)
         entering = self.rows(subject, layers[:-count], many)
-        stand = self._placed(subject, layers, layers[-count:], entering, many, entering.true)
+        true, _ = self._stand(subject, layers[-count:], many, entering)
+        stand = self._placed(subject, layers, layers[-count:], entering, many, true)
         first = self.stage.one(subject, self.evaluator.doc.solved_from)
         home = stand.pieces.middles(self.rows(subject, layers[:-count], first).points[:1])
         stood, now = first.place, stand.in_world(many.place)
@@ -184,8 +191,7 @@ class Stacks:
                 continue
             entering = self.rows(subject, layers[: count - 1], many)
             if layer.declared.of_pieces:
-                stand = self._placed(subject, layers[:count], [layer], entering, many, False)
-                points = stand.points(entering.points)
+                points = self._placed(subject, layers[:count], [layer], entering, many, False).points()
             else:
                 v = self._read(subject, layer, many, False)
                 points = self._applied(subject, layers[:count], entering.points, v, many)

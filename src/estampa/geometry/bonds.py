@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..lazy import spatial
-from .mesh import Mesh
+from .mesh import Mesh, crossed
 from .pieces import Pieces
 
 NEAREST = 12  # samples of bared faces that are looked at for the one that lies on each
@@ -52,7 +52,7 @@ def neighbours(mesh: Mesh) -> np.ndarray:
         if len(inner):
             at = mesh.points[mesh.triangles[inner]]
             of = Pieces.each(mesh).of_vertex[mesh.triangles[inner, 0]]
-            owner, other = _lies_on(*_facing(at), of, _flat(mesh.points), 1)
+            owner, other = _lies_on(at, of, _flat(mesh.points), 1)
             found[inner[owner]] = other
         return found
 
@@ -68,13 +68,12 @@ def shared(points, triangles, of, samples: int = 4) -> Bonds:
     none = np.zeros(0, np.int64)
     if not len(triangles):
         return Bonds(none, none, np.zeros(0), none, none, np.zeros(0))
-    at, normal = _facing(points[triangles])
-    area = np.einsum("ij,ij->i", np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]), normal) / 2
-    flat = _flat(points)
-    owner, other = _lies_on(at, normal, of, flat, samples)
+    at, flat = points[triangles], _flat(points)
+    area = np.linalg.norm(crossed(at), axis=1) / 2
+    owner, other = _lies_on(at, of, flat, samples)
     left = np.setdiff1d(np.flatnonzero(area > 0), owner)  # slivers whose places found none
     if len(left) and samples < EVEN:
-        more = _lies_on(at, normal, of, flat, EVEN, left, 8 * NEAREST)
+        more = _lies_on(at, of, flat, EVEN, left, 8 * NEAREST)
         owner, other = np.concatenate([owner, more[0]]), np.concatenate([other, more[1]])
     share = area[owner] / np.bincount(owner, minlength=len(area))[owner]
     low, high = np.minimum(of[owner], other), np.maximum(of[owner], other)
@@ -83,20 +82,15 @@ def shared(points, triangles, of, samples: int = 4) -> Bonds:
     return Bonds(pairs[:, 0], pairs[:, 1], area, owner, which.ravel(), share)
 
 
-def _facing(at) -> tuple[np.ndarray, np.ndarray]:
-    """(triangles (t, 3, 3), their unit normals (t, 3))."""
-    normal = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
-    return at, normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
-
-
 def _flat(points) -> float:
     """m, how far from a plane two sides of a cut may be."""
     return 1e-6 * max(float(np.ptp(points, axis=0).max()), 1e-9)
 
 
-def _lies_on(at, normal, of, flat, samples, only=None, nearest=NEAREST) -> tuple[np.ndarray, np.ndarray]:
+def _lies_on(at, of, flat, samples, only=None, nearest=NEAREST) -> tuple[np.ndarray, np.ndarray]:
     """(triangles, the piece that each lies on at one of its places), as often as places tell."""
-    weights = _even(samples)
+    weights, normal = _even(samples), crossed(at)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
     every = np.einsum("sk,tkj->tsj", weights, at).reshape(-1, 3)
     owner = np.repeat(np.arange(len(at)), len(weights))
     asks = np.arange(len(every)) if only is None else np.flatnonzero(np.isin(owner, only))

@@ -9,6 +9,7 @@ from ..lazy import optimize, spatial
 from .inside import is_inside
 from .mesh import Mesh
 from .near import Grid
+from .pieces import CORNERS, corners_of
 
 TRIES = 400  # points that are tried for each that is wanted
 FAR = 12.0  # sizes away, where the dummy points stand that close the outermost cells
@@ -34,7 +35,7 @@ class Density:
         if self.gather == "even":
             return np.ones(len(points))
         if self.gather == "map":
-            nearest = _tree(mesh.points).query(points)[1]
+            nearest = spatial.cKDTree(mesh.points).query(points)[1]
             full = np.ones(mesh.count) if self.weights is None else self.weights.astype(float)
             felt = full[nearest]
         elif self.gather == "surface":
@@ -42,7 +43,7 @@ class Density:
         else:
             low, high = mesh.bounds
             about = (low + high)[None] / 2 if self.gather == "middle" or self.about is None else self.about
-            felt = np.exp(-((_tree(about).query(points)[0] / self.spread) ** 2))
+            felt = np.exp(-((spatial.cKDTree(about).query(points)[0] / self.spread) ** 2))
         return self.thin + (1 - self.thin) * felt
 
 
@@ -57,16 +58,12 @@ GATHER = {
 }
 
 
-def _tree(points):
-    return spatial.cKDTree(points)
-
-
 def _from_surface(mesh: Mesh, points: np.ndarray) -> np.ndarray:
     """(m,) m to the surface; of what is further than a quarter of the size, to its nearest vertex."""
     reach = 0.25 * float(mesh.size.max())
     which, at = mesh.cached("near", lambda: Grid(mesh.points, mesh.triangles, reach)).closest(points)
     apart = np.linalg.norm(at - points, axis=1)
-    return np.where(which >= 0, apart, _tree(mesh.points).query(points)[0])
+    return np.where(which >= 0, apart, spatial.cKDTree(mesh.points).query(points)[0])
 
 
 def seeds(mesh: Mesh, count: int, seed: int, density: Density) -> np.ndarray:
@@ -90,15 +87,12 @@ def voronoi(at: np.ndarray, low: np.ndarray, high: np.ndarray, stretch: np.ndarr
     """The corners (c, 3) m of the cell of each seed (s, 3) m: where that seed is the nearest (Voronoi 1908), within
     reach of a box. stretch (3, 3) -- takes places to those in which they are compared, so that cells come out long."""
     if len(at) == 1:
-        pick = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
-        grown = np.stack([low - (high - low) - 1e-3, high + (high - low) + 1e-3])
-        return [grown[pick, np.arange(3)]]
+        return [corners_of(low - (high - low) - 1e-3, high + (high - low) + 1e-3)]
     into = np.eye(3) if stretch is None else stretch
-    corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
-    box = np.stack([low, high])[corners, np.arange(3)] @ into.T
+    box = corners_of(low, high) @ into.T
     compared = at @ into.T
     middle, reach = box.mean(axis=0), FAR * max(float(np.ptp(np.concatenate([box, compared]), axis=0).max()), 1e-6)
-    sides = np.concatenate([np.eye(3), -np.eye(3), (corners * 2 - 1) / np.sqrt(3)])
+    sides = np.concatenate([np.eye(3), -np.eye(3), (CORNERS * 2 - 1) / np.sqrt(3)])
     made = spatial.Voronoi(np.concatenate([compared, middle + reach * sides]))
     back = np.linalg.inv(into)
     return [made.vertices[made.regions[made.point_region[i]]] @ back.T for i in range(len(at))]
@@ -128,7 +122,6 @@ def bricks(low, high, size, jitter: float, seed: int, shifted: bool) -> tuple[np
     """(middles (b, 3), corners of each) of boxes of a size (3,) m that fill a box: in courses along Y, every other one
     shifted by half a brick along X; jitter -- share of the size by which the joints of each course move."""
     size = np.maximum(size, 1e-6)
-    pick = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
     many = np.maximum(np.ceil((high - low) / size - 1e-9).astype(int), 1)
     lines = lambda axis, n, salt, grow: _joints(low[axis], size[axis], n + grow, jitter, seed, salt)
     boxes = []
@@ -142,7 +135,7 @@ def bricks(low, high, size, jitter: float, seed: int, shifted: bool) -> tuple[np
                 np.stack([[x[i], y[j], z[k]], [x[i + 1], y[j + 1], z[k + 1]]]) for k in range(len(z) - 1)
             ]  # fmt: skip
     boxes = np.array(boxes)
-    return boxes.mean(axis=1), [box[pick, np.arange(3)] for box in boxes]
+    return boxes.mean(axis=1), [corners_of(*box) for box in boxes]
 
 
 def _joints(start, size, count, jitter, seed, salt) -> np.ndarray:

@@ -22,6 +22,12 @@ class Creased(NamedTuple):
         return np.concatenate([values, values[self.extra]]) if len(self.extra) else values
 
 
+def crossed(corners: np.ndarray) -> np.ndarray:
+    """(..., 3) normals of triangles (..., 3, 3), twice as long as they are large."""
+    first = corners[..., 0, :]
+    return np.cross(corners[..., 1, :] - first, corners[..., 2, :] - first)
+
+
 class CutFrom(NamedTuple):
     """Of a mesh that was broken: the whole mesh; of each of its own triangles the triangle of the whole that it is a
     part of (t,), -1 for what was bared, where its corners are in that (t, 3, 3), and the cell (t,) that it is of."""

@@ -7,6 +7,14 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from .mesh import Mesh
+from .place import Place
+
+CORNERS = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
+
+
+def corners_of(low: np.ndarray, high: np.ndarray) -> np.ndarray:
+    """(8, 3) of a box between two corners."""
+    return np.stack([low, high])[CORNERS, np.arange(3)]
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,6 +83,13 @@ class Pieces:
         vt[:, 2] *= sign[:, None]
         return vt.transpose(0, 2, 1) @ u.transpose(0, 2, 1)
 
+    def since(self, first: np.ndarray, now: np.ndarray) -> tuple[Place, np.ndarray]:
+        """((p) what brings each piece from its middle where its points (n, 3) m were at first to where they are now, by
+        the nearest turn and its mean size; those middles (p, 3) m)."""
+        home, middle = self.middles(np.stack([first, now]))
+        size = self.spreads(now, middle) / np.maximum(self.spreads(first, home), 1e-300)
+        return Place(middle, self.turns(first, now), size), home
+
     def spreads(self, points: np.ndarray, middles: np.ndarray) -> np.ndarray:
         """(p,) m, how far the vertices of each piece are from its middle (p, 3), root mean square."""
         return np.sqrt(self.gathered @ ((points - middles[self.of_vertex]) ** 2).sum(axis=1))
@@ -101,12 +116,7 @@ class Pieces:
 
     def corners(self, points: np.ndarray) -> np.ndarray:
         """(p, 8, 3) of the box around each piece."""
-        pick = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
-        found = np.empty((self.count, 8, 3))
-        for i, own in enumerate(self.vertices):
-            both = np.stack([points[own].min(axis=0), points[own].max(axis=0)])
-            found[i] = both[pick, np.arange(3)]
-        return found
+        return np.stack([corners_of(*box) for box in zip(*self.boxes(points), strict=True)])
 
     def origins(self, points: np.ndarray, which: str = "middle") -> np.ndarray:
         """(p, 3) of each piece's middle (of its bounds), or the middle of its lowest points ("lowest")."""
@@ -186,6 +196,12 @@ def mass_of(points: np.ndarray, triangles: np.ndarray, own: np.ndarray | None = 
     x, y, z = size**2
     inertia = np.diag([y + z, x + z, x + y]) * volume / 12
     return Mass(volume, middle, inertia, False)
+
+
+def volumes_of(points: np.ndarray, triangles: np.ndarray, of: np.ndarray, count: int) -> np.ndarray:
+    """(count,) m3 of closed parts, of which each triangle is of one (t,)."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return np.bincount(of, np.einsum("ij,ij->i", a, np.cross(b, c)), count) / 6
 
 
 def volume_of(points: np.ndarray, triangles: np.ndarray) -> float:

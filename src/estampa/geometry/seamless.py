@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit, prange
 
 from .bonds import neighbours
-from .mesh import Creased, Mesh
+from .mesh import Creased, Mesh, crossed
 
 
 class Seamless(NamedTuple):
@@ -83,7 +83,7 @@ def corner_normals(mesh: Mesh, whole_points: np.ndarray, points: np.ndarray, ang
     found = np.empty((len(cut.face), 3, 3))
     found[outside] = np.einsum("tck,tkj->tcj", cut.share[outside], lit[creased.mesh.triangles[cut.face[outside]]])
     at = points[mesh.triangles[~outside]]
-    found[~outside] = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])[:, None]
+    found[~outside] = crossed(at)[:, None]
     return found / np.maximum(np.linalg.norm(found, axis=2, keepdims=True), 1e-300)
 
 

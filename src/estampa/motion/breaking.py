@@ -6,8 +6,8 @@ from scipy.sparse import csr_matrix
 from ..errors import EstampaError
 from ..geometry import cells, cutting
 from ..geometry.bonds import shared
-from ..geometry.mesh import CutFrom, Mesh
-from ..geometry.pieces import is_closed, volume_of
+from ..geometry.mesh import CutFrom, Mesh, crossed
+from ..geometry.pieces import is_closed, volume_of, volumes_of
 from ..kinds.channels import choice, number, ref, switch, whole
 from ..lazy import spatial
 from .remesh import Counts, Plan, Remesh
@@ -133,7 +133,7 @@ class Break(Remesh):
             corners["uv"] = _at_corners(mesh.triangle_uv, cuts, outside)
             corners["uv"][~outside.repeat(3)] = _flat_uv(cuts.points[triangles[~outside]]).reshape(-1, 2)
         corners["normal"] = _at_corners(mesh.normals(mesh.rest)[mesh.triangles], cuts, outside)
-        corners["normal"][~outside.repeat(3)] = np.repeat(_facing(cuts.points[triangles[~outside]]), 3, axis=0)
+        corners["normal"][~outside.repeat(3)] = np.repeat(crossed(cuts.points[triangles[~outside]]), 3, axis=0)
         corners["normal"] /= np.maximum(np.linalg.norm(corners["normal"], axis=1, keepdims=True), 1e-12)
         made = Mesh.from_triangles(cuts.points, triangles)
         of_vertex = np.zeros(len(cuts.points), np.int64)
@@ -195,26 +195,20 @@ def cells_of(mesh: Mesh, v, weights=None) -> tuple[np.ndarray, list[np.ndarray]]
 
 def seeds_of(mesh: Mesh, v, weights=None) -> np.ndarray:
     """(s, 3) m in the mesh's own space, the points that cells are cut around."""
-    gather, about = v["gather"], None
-    line = None
-    if v["path"] is not None:
-        sampled, place = v["path"]
-        line = place.apply(sampled.points[None])[0]
-    if gather in ("near", "path", "spots") and (v["around"] if gather == "near" else line) is None:
-        what = "grip" if gather == "near" else "path"
+    gather = v["gather"]
+    sampled, place = v["path"] or (None, None)
+    line = None if sampled is None else place.apply(sampled.points[None])[0]
+    grip = None if v["around"] is None else v["around"].origin
+    needed = {"near": (grip, "grip"), "path": (line, "path"), "spots": (line, "path"), "map": (weights, "weight map")}
+    about, what = needed.get(gather, (None, ""))
+    if what and about is None:
         raise EstampaError(
             "It", f"has no {what} for its cuts to gather at.", f"Choose one under “{what.capitalize()}”."
         )
-    if gather == "map" and weights is None:
-        raise EstampaError("It", "has no weight map for its cuts to gather by.", "Choose one under “Weight map”.")
-    if gather == "near":
-        about = v["around"].origin
-    elif gather == "path":
-        about = line
     if gather == "spots":
         at = place.apply(sampled.spots[None])[0]
     else:
-        density = cells.Density(gather, v["spread"], v["thin"], about, weights)
+        density = cells.Density(gather, v["spread"], v["thin"], about if gather != "map" else None, weights)
         at = cells.seeds(mesh, int(v["count"]), int(v["seed"]), density)
     if v["cloud"] is not None:
         middle = (mesh.bounds[0] + mesh.bounds[1]) / 2
@@ -227,7 +221,7 @@ def seeds_of(mesh: Mesh, v, weights=None) -> np.ndarray:
 def joined(mesh, triangles, corners, cuts: cutting.Cuts, smallest: float) -> cutting.Cuts:
     """The same with cells smaller than a share of the mean joined to the neighbour that they share most with."""
     count = len(corners)
-    volumes = np.bincount(cuts.cell, _sixths(cuts.points[cuts.triangles]), count)
+    volumes = volumes_of(cuts.points, cuts.triangles, cuts.cell, count)
     there = volumes > 0
     small = there & (volumes < smallest * volumes[there].mean())
     if not small.any() or small[there].all():
@@ -244,11 +238,6 @@ def joined(mesh, triangles, corners, cuts: cutting.Cuts, smallest: float) -> cut
     return cutting.united(mesh.points, triangles, corners, cuts, group)
 
 
-def _sixths(at) -> np.ndarray:
-    """m3 of the tetrahedron of each triangle with the origin; they sum to volumes."""
-    return np.einsum("ij,ij->i", at[:, 0], np.cross(at[:, 1], at[:, 2])) / 6
-
-
 def _at_corners(values, cuts, outside) -> np.ndarray:
     """(3 t, k) of what the corners of the mesh's triangles (f, 3, k) have; 0 inside."""
     found = np.zeros((len(outside), 3, values.shape[2]), np.float32)
@@ -256,14 +245,9 @@ def _at_corners(values, cuts, outside) -> np.ndarray:
     return found.reshape(-1, values.shape[2])
 
 
-def _facing(at) -> np.ndarray:
-    """(t, 3) normals of triangles (t, 3, 3), as long as they are large."""
-    return np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
-
-
 def _flat_uv(at) -> np.ndarray:
     """(t, 3, 2) texture coordinates of bared faces: metres along the two axes that they face least."""
-    normal = np.abs(_facing(at))
+    normal = np.abs(crossed(at))
     axes = np.array([[2, 1], [0, 2], [0, 1]])[np.argmax(normal, axis=1)]
     return np.take_along_axis(at, axes[:, None, :], axis=2)
 

@@ -164,14 +164,11 @@ def _since(evaluator, subject, part, unmoved, frame) -> tuple[np.ndarray, np.nda
     one = evaluator.stage.one
     still = one(subject, frame).place, one(subject, evaluator.doc.solved_from).place
     if part.stands is not None and all(np.array_equal(a, b) for a, b in zip(*still, strict=True)):
-        axes, size, home, now = part.stands.axes, part.stands.size, part.centres, part.stands.origin
+        stands, home = part.stands, part.centres
     else:
-        pieces = Pieces.each(part.mesh)
-        axes = pieces.turns(unmoved, part.points)
-        home, now = pieces.middles(np.stack([unmoved, part.points]))
-        size = pieces.spreads(part.points, now) / np.maximum(pieces.spreads(unmoved, home), 1e-300)
-    linear = axes * size[:, None, None]
-    return axes, linear, now - np.einsum("pij,pj->pi", linear, home)
+        stands, home = Pieces.each(part.mesh).since(unmoved, part.points)
+    linear = stands.axes * stands.size[:, None, None]
+    return stands.axes, linear, stands.origin - np.einsum("pij,pj->pi", linear, home)
 
 
 def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from ... import edits as do
 from ...edits import clips
 from ...errors import EstampaError
-from ...geometry.pieces import Pieces
+from ...geometry.pieces import Pieces, volumes_of
 from ...geometry.pose import turn_matrices
 from ...kinds.registry import kind_of, kinds_in, layers_for
 from ...scene.curves import Curve
@@ -244,12 +244,15 @@ class Sheet(QWidget):
         if plan is None:
             grid.addWidget(self._empty("It is not cut yet."), 0, 0, 1, 4)
             return
-        volumes = plan[2].mesh.cached("volumes", lambda: _volumes(plan[2].mesh))
+        mesh = plan[2].mesh
+        pieces = Pieces.each(mesh)
+        of = lambda: pieces.of_vertex[mesh.triangles[:, 0]]
+        volumes = mesh.cached("volumes", lambda: volumes_of(mesh.points, mesh.triangles, of(), pieces.count))
         self._facts(grid, [
             ("Pieces", f"{len(volumes):,}"),
             ("Volume in all", f"{volumes.sum():.4g} m³"),
             ("Largest, smallest", f"{volumes.max():.3g}, {volumes.min():.3g} m³"),
-            ("Triangles", f"{len(plan[2].mesh.triangles):,}"),
+            ("Triangles", f"{len(mesh.triangles):,}"),
         ])  # fmt: skip
 
     def _start(self, grid, thing):
@@ -425,13 +428,6 @@ class Head(QFrame):
         thing = self.sheet.thing
         if thing is not None and thing.unknown is None:
             do.rename(self.session.scene, thing.id, self.name.text())
-
-
-def _volumes(mesh) -> np.ndarray:
-    """(p,) m3 of the pieces of a broken mesh."""
-    a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
-    of = Pieces.each(mesh).of_vertex[mesh.triangles[:, 0]]
-    return np.bincount(of, np.einsum("ij,ij->i", a, np.cross(b, c))) / 6
 
 
 def _run_of(evaluator, thing):

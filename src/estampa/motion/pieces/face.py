@@ -26,10 +26,8 @@ class Face(PieceLayer):
     def move(self, stand, felt, v, now):
         if v.target is None:
             return stand
-        flat = stand.turn.reshape(-1, 4)
-        looks = turns.turned(flat, np.tile(np.array(_AXES[v.side], float), (len(flat), 1)))
-        way = (v.target.spread(len(stand.home)).origin[:, None] - stand.centre).reshape(-1, 3)
-        long = np.linalg.norm(way, axis=1, keepdims=True)
+        looks = turns.turned(stand.turn, np.array(_AXES[v.side], float))
+        way = v.target.spread(len(stand.home)).origin[:, None] - stand.centre
+        long = np.linalg.norm(way, axis=2, keepdims=True)
         way = np.where(long > 1e-9, way / np.maximum(long, 1e-9), looks)
-        spin = turns.turn_vectors(turns.between(looks, way)) * felt.reshape(-1, 1)
-        return stand.moved(turn=turns.from_vectors(spin).reshape(*felt.shape, 4))
+        return stand.moved(spin=felt[..., None] * turns.turn_vectors(turns.between(looks, way)))

@@ -3,10 +3,11 @@
 import numpy as np
 
 from ...geometry import pose as turns
+from ...geometry.mesh import crossed
 from ...geometry.pieces import Pieces
 from ...geometry.scatter import spots_on
 from ...kinds.channels import choice, number, ref, whole
-from .piece_layer import PieceLayer
+from .piece_layer import PieceLayer, sized
 
 
 class Gather(PieceLayer):
@@ -32,37 +33,33 @@ class Gather(PieceLayer):
 
     def move(self, stand, felt, v, now):
         if v.where == "home":
-            return self._home(stand, felt, v)
-        if v.onto is None:
+            goal, spin = self._home(stand)
+        elif v.onto is None:
             return stand
-        mesh, count = v.onto.mesh, stand.pieces.count
-        if v.where == "pieces":
-            middles = Pieces.each(mesh).middles(v.onto.points)
-            goal, turn = middles[:, np.arange(count) % middles.shape[1]], None
+        elif v.where == "pieces":
+            middles = Pieces.each(v.onto.mesh).middles(v.onto.points)
+            goal, spin = middles[:, np.arange(stand.pieces.count) % middles.shape[1]], None
         else:
-            key = (count, int(v.seed))
-            rows, weights = mesh.cached("gather", lambda: spots_on(mesh, *key), key)
-            corners = v.onto.points[:, rows]  # (k, p, 3, 3)
-            goal = np.einsum("pc,kpcj->kpj", weights, corners)
-            turn = None
-            if v.upright == "surface":
-                normal = np.cross(corners[:, :, 1] - corners[:, :, 0], corners[:, :, 2] - corners[:, :, 0])
-                normal /= np.maximum(np.linalg.norm(normal, axis=2, keepdims=True), 1e-12)
-                normal = np.broadcast_to(normal, stand.home.shape).reshape(-1, 3)
-                looks = turns.turned(stand.turn.reshape(-1, 4), np.tile([0.0, 0, 1], (len(normal), 1)))
-                spin = turns.turn_vectors(turns.between(looks, normal)) * felt.reshape(-1, 1)
-                turn = turns.from_vectors(spin).reshape(*felt.shape, 4)
-        size = np.maximum(1 + felt * (v.size[:, None] - 1), 0)
-        return stand.moved(felt[..., None] * (goal - stand.centre), turn, size)
+            goal, spin = self._surface(stand, v)
+        felt_ = felt[..., None]
+        spin = None if spin is None else felt_ * spin
+        return stand.moved(felt_ * (goal - stand.centre), spin, sized(felt, v.size[:, None]))
 
     @staticmethod
-    def _home(stand, felt, v):
+    def _surface(stand, v):
+        """(places (k, p, 3) m over the surface, turns (k, p, 3) rad away from it, or None)."""
+        mesh, key = v.onto.mesh, (stand.pieces.count, int(v.seed))
+        rows, weights = mesh.cached("gather", lambda: spots_on(mesh, *key), key)
+        corners = v.onto.points[:, rows]  # (k, p, 3, 3)
+        goal = np.einsum("pc,kpcj->kpj", weights, corners)
+        if v.upright != "surface":
+            return goal, None
+        normal = np.broadcast_to(crossed(corners), stand.home.shape)
+        return goal, turns.turn_vectors(turns.between(turns.turned(stand.turn, np.array([0.0, 0, 1])), normal))
+
+    @staticmethod
+    def _home(stand):
+        """(middles (1, p, 3) m at rest, turns (k, p, 3) rad back to it)."""
         pieces, rest = stand.pieces, stand.pieces.mesh.points
         turned = np.stack([turns.turns_of(pieces.turns(rest, row)) for row in stand.entered])
-        now = turns.product(stand.turn, np.broadcast_to(turned, stand.turn.shape))
-        back = turns.turn_vectors(turns.inverse(now.reshape(-1, 4))) * felt.reshape(-1, 1)
-        goal = pieces.middles(rest[None])
-        size = np.maximum(1 + felt * (v.size[:, None] - 1), 0)
-        return stand.moved(
-            felt[..., None] * (goal - stand.centre), turns.from_vectors(back).reshape(stand.turn.shape), size
-        )
+        return pieces.middles(rest[None]), turns.turn_vectors(turns.inverse(turns.product(stand.turn, turned)))

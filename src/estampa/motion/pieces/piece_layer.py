@@ -59,10 +59,11 @@ class Stand:
         turn[..., 3] = 1.0
         return cls(pieces, points, home, home, turn, np.ones(home.shape[:2]))
 
-    def moved(self, offset=None, turn=None, size=None) -> "Stand":
-        """Shifted by offset (k, p, 3) m, turned about their middles by (k, p, 4), and sized by (k, p)."""
+    def moved(self, offset=None, spin=None, size=None) -> "Stand":
+        """Shifted by offset (k, p, 3) m, turned about their middles by spin (k, p, 3) rad along axes, and sized by
+        (k, p)."""
         centre = self.centre if offset is None else self.centre + offset
-        own = self.turn if turn is None else turns.product(turn, self.turn)
+        own = self.turn if spin is None else turns.product(turns.from_vectors(spin), self.turn)
         return Stand(self.pieces, self.entered, self.home, centre, own, self.size if size is None else self.size * size)
 
     def in_rows(self, rows: int) -> "Stand":
@@ -74,16 +75,15 @@ class Stand:
         axes = turns.turn_matrices(self.turn[0])
         return Place(*(x[:1] for x in place)) @ Place(self.centre[0], axes, self.size[0])
 
-    def points(self, entering: np.ndarray) -> np.ndarray:
+    def points(self) -> np.ndarray:
         """(k, n, 3) m, the points that entered where their pieces stand; the very same array while nothing moved."""
+        entering = self.entered
         if self.centre is self.home or np.array_equal(self.centre, self.home):
             if (self.size == 1).all() and not self.turn[..., :3].any():
                 return entering
         rows = len(self.home)
         entering = np.repeat(entering, rows, axis=0) if len(entering) == 1 else entering
-        shape = self.turn.shape[:2]
-        axes = turns.turn_matrices(self.turn.reshape(-1, 4)).reshape(*shape, 3, 3)
-        linear = np.ascontiguousarray(axes * self.size[..., None, None])
+        linear = np.ascontiguousarray(turns.turn_matrices(self.turn) * self.size[..., None, None])
         shift = self.centre - np.einsum("kpij,kpj->kpi", linear, self.home)
         still = (linear == np.eye(3)).all(axis=(2, 3)) & (self.centre == self.home).all(axis=2)
         return _placed(np.ascontiguousarray(entering), self.pieces.of_vertex, linear, shift, still)
@@ -213,10 +213,9 @@ def eased(t: np.ndarray, how: str, drawn=None) -> np.ndarray:
     return t
 
 
-def turn_about(axis: np.ndarray, angle: np.ndarray) -> np.ndarray:
-    """(k, p, 4) turns about unit axes (.., 3) by angles rad."""
-    vectors = np.broadcast_to(axis, (*np.shape(angle), 3)) * angle[..., None]
-    return turns.from_vectors(vectors.reshape(-1, 3)).reshape(*np.shape(angle), 4)
+def sized(felt: np.ndarray, wanted: np.ndarray) -> np.ndarray:
+    """(k, p) factors that go from 1 to what is wanted (k, p or 1) as a layer is felt; never less than nothing."""
+    return np.maximum(1 + felt * (wanted - 1), 0)
 
 
 def seeded(v: Resolved, stand: Stand, *what: str) -> np.ndarray:

@@ -4,7 +4,7 @@ import numpy as np
 
 from ...geometry import pose as turns
 from ...kinds.channels import number, ref
-from .piece_layer import PieceLayer
+from .piece_layer import PieceLayer, sized
 
 _SHIFT = {"unit": "m", "soft": (-2, 2), "group": "Shifted"}
 _TURN = {"unit": "rad", "soft": (-np.pi, np.pi), "group": "Turned"}
@@ -34,6 +34,5 @@ class Step(PieceLayer):
             place = v.grip.spread(len(far))
             far = np.einsum("kij,kj->ki", place.axes, far)
             spin = np.einsum("kij,kj->ki", place.axes, spin)
-        turn = turns.from_vectors((felt[..., None] * spin[:, None]).reshape(-1, 3)).reshape(*felt.shape, 4)
-        size = np.maximum(1 + felt * (v.size[:, None] - 1), 0)
-        return stand.moved(felt[..., None] * far[:, None], turn, size)
+        felt_ = felt[..., None]
+        return stand.moved(felt_ * far[:, None], felt_ * spin[:, None], sized(felt, v.size[:, None]))

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ...kinds.channels import number, whole
-from .piece_layer import PieceLayer, seeded, turn_about
+from .piece_layer import PieceLayer, seeded, sized
 
 _SHIFT = {"unit": "m", "soft": (0, 2), "hard": (0, None), "group": "Shifted by up to"}
 _MORE = {"unit": "m", "soft": (-2, 2), "group": "And all by"}
@@ -37,7 +37,7 @@ class Toss(PieceLayer):
         up, round_, much, big = seeded(v, stand, "toss up", "toss round", "toss turn", "toss size").T
         flat = np.sqrt(np.maximum(1 - up**2, 0))  # even over the ball of directions (Archimedes)
         axis = np.stack([flat * np.cos(np.pi * round_), up, flat * np.sin(np.pi * round_)], axis=1)
-        angle = felt * v.turn[:, None] * much
+        spin = axis * (felt * v.turn[:, None] * much)[..., None]
         share = (big + 1) / 2
         wanted = v.smaller[:, None] + (v.larger - v.smaller)[:, None] * share
-        return stand.moved(felt[..., None] * far, turn_about(axis, angle), np.maximum(1 + felt * (wanted - 1), 0))
+        return stand.moved(felt[..., None] * far, spin, sized(felt, wanted))

@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from ...geometry import pose as turns
 from ...hashing import rand
 from ...kinds.channels import number, switch, whole
 from .piece_layer import PieceLayer
@@ -40,4 +39,4 @@ class Wobble(PieceLayer):
                 signal[:, :, c] += share * np.sin(2 * np.pi * (cycles[:, None] + phase))
         far = felt[..., None] * v.far[:, None, None] * signal[:, :, :3]
         spin = felt[..., None] * v.turn[:, None, None] * signal[:, :, 3:]
-        return stand.moved(far, turns.from_vectors(spin.reshape(-1, 3)).reshape(*felt.shape, 4))
+        return stand.moved(far, spin)

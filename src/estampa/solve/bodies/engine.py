@@ -60,9 +60,7 @@ class Engine:
         body.activation = rest
 
     def body(self, row: int):
-        import rapier3d as rp
-
-        return self.world.rigid_bodies[rp.RigidBodyHandle.from_raw_parts(int(row), 0)]
+        return self.world.rigid_bodies[self._handle(row)]
 
     def pulls_otherwise(self, gravity) -> bool:
         """Whether gravity (3,) m/s2 is another than in the frame before, so that what rested may move."""
@@ -119,8 +117,7 @@ class Engine:
         hangs; frame -- (place, turn) from the first body's centre that the second one is to take."""
         import rapier3d as rp
 
-        handle = rp.ImpulseJointHandle.from_raw_parts(int(tie), 0)
-        data, pace = self.world.impulse_joints[handle].data, 2 * np.pi * hertz
+        data, pace = self.world.impulse_joints[self._tie_handle(tie)].data, 2 * np.pi * hertz
         data.set_enabled(hertz > 0)
         if hertz <= 0:
             return
@@ -135,17 +132,19 @@ class Engine:
     def load(self, tie: int) -> tuple[np.ndarray, np.ndarray]:
         """(N (3,), N m (3,)) that a tie bears, by the number in which they were made. The engine tells the impulse of
         one of its inner iterations."""
-        import rapier3d as rp
-
         settings = self.world.integration_parameters
-        told = self.world.impulse_joints[rp.ImpulseJointHandle.from_raw_parts(int(tie), 0)].impulses
+        told = self.world.impulse_joints[self._tie_handle(tie)].impulses
         loads = np.array(told) * settings.num_solver_iterations / settings.dt
         return loads[:3], loads[3:]
 
     def part(self, tie: int) -> None:
+        self.world.impulse_joints.remove(self._tie_handle(tie), True)
+
+    @staticmethod
+    def _tie_handle(tie: int):
         import rapier3d as rp
 
-        self.world.impulse_joints.remove(rp.ImpulseJointHandle.from_raw_parts(int(tie), 0), True)
+        return rp.ImpulseJointHandle.from_raw_parts(int(tie), 0)
 
     @staticmethod
     def _handle(row: int):
