@@ -10,6 +10,7 @@ from estampa.geometry import cells, cutting
 from estampa.geometry.bonds import shared
 from estampa.geometry.inside import is_inside
 from estampa.geometry.mesh import Mesh
+from estampa.geometry.rough import rough
 
 pytestmark = pytest.mark.quick
 
@@ -45,6 +46,26 @@ def test_cells_fill_the_mesh_and_each_is_closed_and_convex(shape):
         assert own.convex_hull.volume == pytest.approx(own.volume, rel=1e-6)  # convex within a convex mesh
         volumes.append(own.volume)
     assert sum(volumes) == pytest.approx(shape.volume, rel=1e-6)
+
+
+@pytest.mark.parametrize("shape", [trimesh.creation.box((1, 0.5, 0.8)), trimesh.creation.icosphere(3)])
+@pytest.mark.parametrize("stretch", [None, np.diag([1, 1 / 6, 1])])
+def test_rough_cells_still_fill_the_mesh_and_lie_on_one_another(shape, stretch):
+    # trimesh's own test of closedness and its volumes; each wall is bared on both sides alike
+    mesh = of(shape)
+    at = cells.seeds(mesh, 60, 4, cells.Density())
+    made = rough(at, *mesh.bounds, stretch, 0.15, 1.0, 3)
+    cuts = cutting.cut(mesh.points, mesh.triangles.astype(np.int64), made, 0)
+    parts = [trimesh.Trimesh(cuts.points, cuts.triangles[cuts.cell == cell], process=False) for cell in range(60)]
+    for own in parts:
+        own.remove_unreferenced_vertices()
+        assert own.is_watertight and own.is_winding_consistent
+    assert sum(own.volume for own in parts) == pytest.approx(shape.volume, rel=1e-9)
+    inner = cuts.face == cutting.INSIDE
+    found = shared(cuts.points, cuts.triangles[inner], cuts.cell[inner])
+    assert 2 * found.area.sum() == pytest.approx(trimesh.triangles.area(cuts.points[cuts.triangles[inner]]).sum())
+    bent = [own for own in parts if len(own.faces) > 8]
+    assert np.mean([own.convex_hull.volume / own.volume for own in bent]) > 1.05, "the walls are flat"
 
 
 def test_a_cell_is_where_its_seed_is_the_nearest():

@@ -107,8 +107,9 @@ def test_a_wobble_closes_the_loop_and_no_two_pieces_move_alike(store):
     assert alike.max() < 0.999
 
 
-def test_a_broken_subject_looks_as_before_pixel_by_pixel_and_its_outside_keeps_its_shading(store):
-    scene, subject, broken = globe(60)
+@pytest.mark.parametrize("rough", [0.0, 1.0])
+def test_a_broken_subject_looks_as_before_pixel_by_pixel_and_its_outside_keeps_its_shading(store, rough):
+    scene, subject, broken = globe(60, rough=rough, grain=0.2)
     step = do.add_layer(scene, subject, "step", values={"strength": 0.0})
     camera, renderer = Camera(distance=5.0), Renderer()
 

@@ -89,13 +89,17 @@ def voronoi(at: np.ndarray, low: np.ndarray, high: np.ndarray, stretch: np.ndarr
     if len(at) == 1:
         return [corners_of(low - (high - low) - 1e-3, high + (high - low) + 1e-3)]
     into = np.eye(3) if stretch is None else stretch
-    box = corners_of(low, high) @ into.T
-    compared = at @ into.T
-    middle, reach = box.mean(axis=0), FAR * max(float(np.ptp(np.concatenate([box, compared]), axis=0).max()), 1e-6)
-    sides = np.concatenate([np.eye(3), -np.eye(3), (CORNERS * 2 - 1) / np.sqrt(3)])
-    made = spatial.Voronoi(np.concatenate([compared, middle + reach * sides]))
+    made = spatial.Voronoi(closing(at @ into.T, low, high, into))
     back = np.linalg.inv(into)
     return [made.vertices[made.regions[made.point_region[i]]] @ back.T for i in range(len(at))]
+
+
+def closing(compared: np.ndarray, low: np.ndarray, high: np.ndarray, into: np.ndarray) -> np.ndarray:
+    """Seeds (s, 3) where they are compared, and after them those far away that close the cells about a box."""
+    box = corners_of(low, high) @ into.T
+    middle, reach = box.mean(axis=0), FAR * max(float(np.ptp(np.concatenate([box, compared]), axis=0).max()), 1e-6)
+    sides = np.concatenate([np.eye(3), -np.eye(3), (CORNERS * 2 - 1) / np.sqrt(3)])
+    return np.concatenate([compared, middle + reach * sides])
 
 
 def shrunk(cells: list[np.ndarray], gap: float) -> list[np.ndarray]:

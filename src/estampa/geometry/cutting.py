@@ -11,6 +11,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from .rough import Closed
+
 INSIDE = -1  # face of what was bared by a cut
 CHUNKED, CHUNK = 20_000, 8  # above so many triangles the mesh is first cut into boxes of so many cells
 IN_PROCESS = 150_000  # cells times the root of triangles: below, a worker is not worth its start
@@ -41,7 +43,7 @@ class Refused(Exception):
 def cut(
     points: np.ndarray, triangles: np.ndarray, cells: list[np.ndarray], workers: int | None = None, told=None
 ) -> Cuts:
-    """The parts of a closed mesh in convex cells, each given by its corners (c, 3) m.
+    """The parts of a closed mesh in cells, each given by the corners (c, 3) m of a convex one, or as `rough.Closed`.
 
     points (n, 3) m; triangles (t, 3), counter-clockwise seen from outside; workers -- how many processes, or None for
     what suits the work; told(share) -- called as parts are done; it may raise to stop.
@@ -92,7 +94,7 @@ def _groups(cells, triangles, workers) -> list[list[int]]:
     if len(triangles) <= CHUNKED:
         size = max(1, -(-len(cells) // (8 * max(workers, 1))))
         return [list(range(i, min(i + size, len(cells)))) for i in range(0, len(cells), size)]
-    middles = np.array([c.mean(axis=0) if len(c) else np.zeros(3) for c in cells])
+    middles = np.array([c.mean(axis=0) if len(c) else np.zeros(3) for c in map(_corners, cells)])
     waiting, found = [np.arange(len(cells))], []
     while waiting:
         own = waiting.pop()
@@ -140,12 +142,12 @@ def _cut_group(solid, number, cells, which, chunked) -> tuple:
     import manifold3d as m3
 
     if chunked and len(cells):
-        every = np.concatenate([c for c in cells if len(c)] or [np.zeros((1, 3))])
+        every = np.concatenate([_corners(c) for c in cells if len(c)] or [np.zeros((1, 3))])
         low, high = every.min(axis=0), every.max(axis=0)
         solid = solid ^ m3.Manifold.cube(tuple(high - low)).translate(tuple(low))
     rows, triangles, ids, runs, cell, faces, merges, count = [], [], [], [], [], [], [], 0
     for c, corners in zip(which, cells, strict=True):
-        if len(corners) < 4 and not isinstance(corners, list):
+        if not isinstance(corners, list) and len(_corners(corners)) < 4:
             continue
         made = (solid ^ _shape(m3, corners)).to_mesh64()
         own, at = made.tri_verts, made.vert_properties
@@ -171,11 +173,17 @@ def _cut_group(solid, number, cells, which, chunked) -> tuple:
     return rows[stays, :3], place[triangles], np.concatenate(cell), face, rows[triangles][:, :, 3:]
 
 
-def _shape(m3, corners):
+def _corners(cell) -> np.ndarray:
+    return cell.points if isinstance(cell, Closed) else cell
+
+
+def _shape(m3, cell):
     """A cell, or several of them as one."""
-    if not isinstance(corners, list):
-        return m3.Manifold.hull_points(corners)
-    return m3.Manifold.batch_boolean([m3.Manifold.hull_points(c) for c in corners if len(c) >= 4], m3.OpType.Add)
+    if isinstance(cell, list):
+        return m3.Manifold.batch_boolean([_shape(m3, c) for c in cell if len(_corners(c)) >= 4], m3.OpType.Add)
+    if isinstance(cell, Closed):
+        return m3.Manifold(m3.Mesh64(cell.points, cell.triangles.astype(np.uint64)))
+    return m3.Manifold.hull_points(cell)
 
 
 def _together(done) -> Cuts:

@@ -8,6 +8,7 @@ from ..geometry import cells, cutting
 from ..geometry.bonds import shared
 from ..geometry.mesh import CutFrom, Mesh, crossed
 from ..geometry.pieces import is_closed, volume_of, volumes_of
+from ..geometry.rough import SWING, rough, rough_apart
 from ..kinds.channels import choice, number, ref, switch, whole
 from ..lazy import spatial
 from .remesh import Counts, Plan, Remesh
@@ -42,9 +43,9 @@ class Break(Remesh):
     rank = 3
     slow = True
     presets = {
-        "Pottery": {"how": "cells", "gather": "surface", "inner": "clay", "long_y": 1.0},
-        "Stone": {"how": "cells", "gather": "even", "inner": "stone", "long_y": 1.0},
-        "Splinters": {"how": "cells", "gather": "even", "inner": "wood", "long_y": 6.0},
+        "Pottery": {"how": "cells", "gather": "surface", "inner": "clay", "long_y": 1.0, "rough": 0.0},
+        "Stone": {"how": "cells", "gather": "even", "inner": "stone", "long_y": 1.0, "rough": 0.8},
+        "Splinters": {"how": "cells", "gather": "even", "inner": "wood", "long_y": 6.0, "rough": 0.3},
         "Brick wall": {"how": "bricks", "jitter": 0.1, "inner": "clay"},
         "Boards": {"how": "planks", "jitter": 0.0, "inner": "wood"},
     }
@@ -89,6 +90,14 @@ class Break(Remesh):
         0.3, "Share of their size by which the joints are uneven.", unit="fraction", soft=(0, 0.9), hard=(0, 0.95),
         fixed=True, when=(("how", ("bricks", "planks")),),
     )  # fmt: skip
+    rough = number(
+        0, "How rough the bared faces and their edges are; the outside stays as it is.", unit="fraction", soft=(0, 1),
+        hard=(0, 1), fixed=True, when=(_CELLS,),
+    )  # fmt: skip
+    grain = number(
+        0.05, "How large the lumps of rough faces are.", unit="m", soft=(0.005, 0.5), hard=(1e-4, None), fixed=True,
+        when=(_CELLS,), suits=("largest", 0.1),
+    )  # fmt: skip
     gap = number(0, "How far cells are apart.", unit="m", soft=(0, 0.02), hard=(0, None), fixed=True)
     smallest = number(
         0.05, "Pieces smaller than this share of the mean are joined to the neighbour that they share most with.",
@@ -103,9 +112,7 @@ class Break(Remesh):
     def work(self, mesh, v, weights, told=None):
         """The cuts, as arrays. Raises EstampaError where the mesh holds no volume."""
         check(mesh)
-        at, corners = cells_of(mesh, v, weights)
-        if v["gap"] > 0:
-            corners = cells.shrunk(corners, v["gap"])
+        corners = cells_of(mesh, v, weights, told)[1]
         triangles = mesh.triangles.astype(np.int64)
         try:
             found = cutting.cut(mesh.points, triangles, corners, told=told)
@@ -143,7 +150,7 @@ class Break(Remesh):
         count = np.full(len(triangles), 3)
         made = Mesh(
             cuts.points, count, triangles.ravel(), None, (*materials, (f"Inside, {name.lower()}", colour)), own, pieces,
-            corners, CutFrom(mesh, np.where(outside, cuts.face, -1), cuts.share, cuts.cell),
+            corners, CutFrom(mesh, np.where(outside, cuts.face, -1), cuts.share, cuts.cell, _swing(v)),
         )  # fmt: skip
         carry = _carry(mesh, cuts, outside)
         return Plan(made, carry, made.points - carry @ mesh.points)
@@ -151,7 +158,8 @@ class Break(Remesh):
     def counts(self, of, v):
         # a cell of a solid has some 15 sides; about as many triangles more as there are, and those of the cells
         cells_ = int(v["count"]) if v["how"] == "cells" else 200
-        faces = 2 * of.triangles + 42 * cells_
+        walls = 42 + (18_000 * cells_ ** (-2 / 3) if _swing(v) else 0)  # of rough ones as the lumps are at first
+        faces = 2 * of.triangles + int(walls * cells_)
         return Counts(faces // 2 + 2 * cells_, faces * 3 // 2, 0, faces, 3 * faces)
 
 
@@ -178,19 +186,32 @@ def check(mesh: Mesh) -> None:
         raise EstampaError("It", "cannot cut the mesh: it is inside out.", "Turn its faces round where it was made.")
 
 
-def cells_of(mesh: Mesh, v, weights=None) -> tuple[np.ndarray, list[np.ndarray]]:
-    """(middles (c, 3) m, the corners of each cell), as the channels say. Raises EstampaError when there is none."""
+def cells_of(mesh: Mesh, v, weights=None, told=None) -> tuple[np.ndarray, list]:
+    """(middles (c, 3) m, each cell as `cutting.cut` takes it), as the channels say. Raises EstampaError when there is
+    none."""
     low, high = mesh.bounds
     if v["how"] != "cells":
         size = np.array([v["brick_x"], v["brick_y"], v["brick_z"]])
         many = np.prod(np.maximum(np.ceil((high - low) / size), 1))
         if many > MOST:
             raise EstampaError("It", f"would cut {many:,.0f} bricks.", f"Make them larger: {MOST:,} are the most.")
-        return cells.bricks(low, high, size, v["jitter"], v["seed"], v["how"] == "bricks")
+        at, corners = cells.bricks(low, high, size, v["jitter"], v["seed"], v["how"] == "bricks")
+        return at, cells.shrunk(corners, v["gap"]) if v["gap"] > 0 else corners
     at = seeds_of(mesh, v, weights)
     longer = np.array([v["long_x"], v["long_y"], v["long_z"]])
     stretch = None if (longer == 1).all() else np.diag(1 / longer)
-    return at, cells.voronoi(at, low, high, stretch)
+    lumpy = (v["grain"], v["rough"], int(v["seed"]))
+    if v["rough"] > 0 and v["gap"] == 0 and len(at) > 1:
+        return at, rough(at, low, high, stretch, *lumpy, told)
+    corners = cells.voronoi(at, low, high, stretch)
+    if v["gap"] > 0:
+        corners = cells.shrunk(corners, v["gap"])
+    return at, rough_apart(corners, low, high, *lumpy) if v["rough"] > 0 and v["gap"] > 0 else corners
+
+
+def _swing(v) -> float:
+    """m, how far rough walls are moved at the most."""
+    return SWING * v["grain"] * v["rough"] if v["how"] == "cells" else 0.0
 
 
 def seeds_of(mesh: Mesh, v, weights=None) -> np.ndarray:

@@ -252,7 +252,7 @@ class Model:
             shape = v.shape
             if shape == "mesh" and v.moved == "solve":
                 shape = "hulls"  # a moving mesh has no inside, and falls through others
-            made = collider(shape, seen.first[own] - mass.centre, pieces.number[pieces.triangles[i]], what)
+            made = collider(shape, seen.first[own] - mass.centre, pieces.number[pieces.triangles[i]], what, _swing(seen))
             made = made.density(0.0).friction(float(v.friction)).restitution(float(v.bounce))
             if v.moved == "still":
                 body = rp.RigidBody.fixed()
@@ -452,6 +452,14 @@ def _is_same_crowd(a, b) -> bool:
 def id_of(member: str, piece: int) -> int:
     """A body's number for good: its member's, and which piece it is."""
     return (member_number(member) << 23) + piece
+
+
+def _swing(seen) -> float:
+    """m in the world, by which the rough walls of its pieces reach into one another."""
+    cut = seen.mesh.cut_from
+    if cut is None or not cut.swing:
+        return 0.0
+    return cut.swing * float(np.ptp(seen.first, axis=0).max() / max(np.ptp(seen.mesh.points, axis=0).max(), 1e-12))
 
 
 def _solid(world):

@@ -7,10 +7,12 @@ from ...geometry.pieces import Mass
 from ...lazy import spatial
 
 SHRINK = 0.999  # of hulls about their middle: touching cells burst apart otherwise (measured: 300 mm become 0.15 mm)
+LEAST = 0.3  # of its size, what is left of the hull of a piece with rough walls
 
 
-def collider(shape: str, points: np.ndarray, triangles: np.ndarray, what: str):
+def collider(shape: str, points: np.ndarray, triangles: np.ndarray, what: str, swing: float = 0.0):
     """An engine's collider of the shape's word. points (n, 3) m about the body's centre; triangles (t, 3) of them.
+    swing -- m, by which a hull is drawn in: rough walls reach so far into their neighbour's
 
     Raises EstampaError when the points make no such shape.
     """
@@ -38,7 +40,8 @@ def collider(shape: str, points: np.ndarray, triangles: np.ndarray, what: str):
             return rp.Collider.trimesh(points.astype(np.float32), triangles.astype(np.uint32))
         if shape == "hulls":
             return rp.Collider.convex_decomposition(points.astype(np.float32), triangles.astype(np.uint32))
-        return rp.Collider.convex_hull((middle + (points - middle) * SHRINK).astype(np.float32))
+        drawn_in = np.maximum(1 - swing / half, LEAST)
+        return rp.Collider.convex_hull((middle + (points - middle) * drawn_in * SHRINK).astype(np.float32))
     except Exception as err:
         raise EstampaError(
             what, "has no usable collision shape: its points lie in one plane or on one line.",
