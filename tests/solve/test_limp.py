@@ -11,6 +11,7 @@ from estampa.edits import ragdoll
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns
+from estampa.geometry.primitives import box
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.solve.bodies.body import placed
@@ -193,3 +194,36 @@ def test_a_fall_is_baked_to_keys_of_its_joints_to_a_tenth_of_a_millimetre(store)
         assert evaluator.poses.world(thing, frame)[:, :3, 3] == pytest.approx(world[:, :3, 3], abs=1e-4)
     scene.undo()
     assert scene.doc.find(skeleton).stack[0].on
+
+
+def test_it_is_away_some_seconds_after_it_went_limp_and_leaves_room_for_others(store):
+    scene, skeleton, layer = puppet(36, begins="frame", at=5, away=0.5)
+    box_ = do.add_mesh(scene, box([-0.2, 3.0, -0.2], [0.2, 3.4, 0.2]), "Crate")
+    do.add_layer(scene, box_.id, "body")
+    evaluator, found = solved(scene, store)
+    thing = scene.doc.find(skeleton)
+    sizes = [np.linalg.norm(evaluator.poses.world(thing, f)[1, :3, 0]) for f in range(1, 37)]
+    # let go in the step to frame 5: 0.5 s and 12 frames later
+    assert np.flatnonzero(np.array(sizes) < 0.5)[0] + 1 == 16
+    assert found[-1]["limbs"]["limp"] == pytest.approx(32 / RATE, abs=1e-5)
+    # the crate falls through where it lay: sqrt(2 h / g) to the ground
+    crate = np.array([evaluator.subject(scene.doc.find(box_.id), f).points[:, 1].min() for f in range(1, 37)])
+    lands = np.argmax(crate < 0.01)
+    assert lands / RATE == pytest.approx(np.sqrt(2 * 3.0 / G), abs=2 / RATE)
+
+
+def test_a_joint_with_more_stiffness_of_its_own_is_held_better(store):
+    # a spring of a frequency sags by g / (2 pi f)^2 of its arm, so that four times the stiffness sags a quarter
+    sags = []
+    for stiffness in (1.0, 4.0):
+        scene, skeleton, _ = puppet(60, ground=False, spring=3.0, lifted=20.0)
+        arms = [j for j in scene.doc.find(skeleton).joints if j.name.startswith("upper arm")]
+        for joint in arms:
+            do.set_value(scene, joint.id, "stiffness", stiffness)
+        evaluator, _ = solved(scene, store)
+        ends = evaluator.poses.world(scene.doc.find(skeleton), 60)
+        rest = evaluator.poses.world(scene.doc.find(skeleton), 60, [])
+        where = evaluator.poses.bones(scene.doc.find(skeleton)).where[arms[0].id]
+        along = lambda world: world[where, :3, 1]
+        sags.append(np.arccos(along(ends) @ along(rest)))
+    assert sags[0] / sags[1] == pytest.approx(4.0, rel=0.35)

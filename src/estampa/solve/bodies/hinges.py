@@ -5,11 +5,9 @@ import numpy as np
 from ...geometry import pose as turns
 from ..frame import Table
 
-SLACK = 0.005  # rad past its limit that is left alone
-
 
 class Hinges:
-    """Of one skeleton in an ensemble. Bodies keep the axes of the world as they were at first.
+    """Of one skeleton in an ensemble; `Limits` holds them. Bodies keep the axes of the world as they were at first.
 
     Ties of the engine have numbers in the order in which they are made: of each limb that hangs on another one its
     hinge and its spring, from `number` on; those that lift come last.
@@ -32,6 +30,7 @@ class Hinges:
             for j in range(len(limbs.joint)):  # limbs come after what they hang on
                 self.below[n, j] |= limbs.parent[j] >= 0 and self.below[n, limbs.parent[j]]
         self.bears = self._borne()
+        self.stiff = np.sqrt(limbs.stiffness[k])  # of Hz, as the stiffness goes by their square
 
     def _borne(self) -> np.ndarray:
         """(t,) kg m2 of all that hangs on each hinge, about it, as it is at first."""
@@ -47,50 +46,6 @@ class Hinges:
             engine.hinge(row + p, row + k, (here, self.theirs[n]), (there, self.own[n]), *limits)
             engine.pull(row + p, row + k, here, there, False)
 
-    def hold(self, engine, held) -> None:
-        """Take back what turned past its limits in a small step, with all that hangs on it, and the speed with which it
-        went there. The engine's own limits give way in a hard fall (measured: 90 degrees from 2 m); these do not, and
-        never add to the motion. held (b,) -- which bodies follow the layers above."""
-        if not len(self.tied) or held[self.span].any() or not engine.moves:
-            return
-        limbs, bodies = self.limbs, engine.bodies[self.span]
-        turn = np.array([(r.i, r.j, r.k, r.w) for r in (body.rotation for body in bodies)])
-        parent = limbs.parent[self.tied]
-        stands = turns.product(turn[parent], self.theirs)
-        away = turns.product(turns.inverse(stands), turns.product(turn[self.tied], self.own))
-        x, y, z, w = away.T
-        swing = 2 * np.arcsin(np.minimum(np.sqrt(y * y + z * z), 1.0))
-        twist = 2 * np.arctan2(x, w)
-        twist = (twist + np.pi) % (2 * np.pi) - np.pi
-        over, past = swing - limbs.cone[self.tied], np.abs(twist) - limbs.twist[self.tied]
-        wrong = np.flatnonzero((over > SLACK) | (past > SLACK))
-        if not len(wrong):
-            return
-        at, speed, spin = (np.array(x) for x in zip(*map(_state, bodies), strict=True))
-        tip = turns.turned(away, np.tile([1.0, 0, 0], (len(away), 1)))
-        moved = np.zeros(len(bodies), bool)
-        for n in wrong:
-            k, p, below = int(self.tied[n]), int(parent[n]), self.below[n]
-            for excess, axis in ((over[n], _across(tip[n])), (past[n], np.sign(twist[n]) * tip[n])):
-                if excess <= SLACK:
-                    continue
-                axis = turns.turned(stands[n : n + 1], axis[None])[0]
-                hinge = at[k] + turns.turned(turn[k : k + 1], (self.at[k] - self.centre[k])[None])[0]
-                back = turns.from_vectors(-excess * axis[None])
-                arms = at[below] - hinge
-                at[below] = hinge + turns.turned(np.repeat(back, below.sum(), axis=0), arms)
-                turn[below] = turns.product(np.repeat(back, below.sum(), axis=0), turn[below])
-                gone = max(float((spin[k] - spin[p]) @ axis), 0.0)
-                spin[below] -= gone * axis
-                speed[below] -= gone * np.cross(axis, at[below] - hinge)
-                moved |= below
-                with_it = below[parent]
-                stands[with_it] = turns.product(np.repeat(back, with_it.sum(), axis=0), stands[with_it])
-        for i in np.flatnonzero(moved):
-            row = self.span.start + int(i)
-            engine.put(row, at[i], turn[i])
-            engine.set_speed(row, speed[i], spin[i])
-
     def hang(self, engine) -> None:
         """A driven body without a shape that goes where the pose has the uppermost limb, and a spring to it."""
         ghost = engine.ghost(self.centre[0])
@@ -101,33 +56,28 @@ class Hinges:
         tie."""
         seen = next(s for s in crowd.members if s.id == self.id)
         limbs, v = self.limbs, seen.v
+        if v.spring <= 0 and v.lifted <= 0:
+            for tie in (*(self.number + 2 * np.arange(len(self.tied)) + 1), lift):
+                engine.set_pull(tie, 0.0, 0.0, 0.0)
+            return {}
         stood = [limbs.stand(world) for world in seen.stood[1:]]
         turned = [turns.product(turn, turns.inverse(self.turn)) for turn, _ in stood]  # of each body, as posed
-        for n, k in enumerate(self.tied):
-            p = int(limbs.parent[k])
-            wanted = turns.product(turns.inverse(turned[1][p][None]), turned[1][k][None])[0]
-            frame = (self.at[k] - self.centre[p], wanted)
-            engine.set_pull(self.number + 2 * n + 1, float(v.spring), float(v.ratio), self.bears[n], frame=frame)
+        parent = limbs.parent[self.tied]
+        wanted = turns.product(turns.inverse(turned[1][parent]), turned[1][self.tied])
+        arm = self.at[self.tied] - self.centre[parent]
+        for n in range(len(self.tied)):
+            frame = (arm[n], wanted[n])
+            engine.set_pull(self.number + 2 * n + 1, float(v.spring) * self.stiff[n], float(v.ratio), self.bears[n], frame=frame)
         engine.set_pull(lift, float(v.lifted), float(v.ratio), float(self.mass.sum()), self.size)
         arm = (self.centre[0] - self.at[0])[None]
         place = lambda turn, at: at[0] + turns.turned(turn[:1], arm)[0]
-        return {ghost: tuple((place(t, at), t[0]) for t, (_, at) in zip(turned, stood, strict=True))}
+        path = tuple((place(t, at), t[0]) for t, (_, at) in zip(turned, stood, strict=True))
+        engine.put(ghost, *path[0])  # it stays behind while nothing is pulled
+        return {ghost: path}
 
 
-def _state(body):
-    """(place, speed, spin) of an engine's body."""
-    return body.translation.to_tuple(), body.linvel.to_tuple(), body.angvel.to_tuple()
-
-
-def _across(tip) -> np.ndarray:
-    """The unit axis about which X turns into a tip."""
-    axis = np.array([0.0, -tip[2], tip[1]])
-    long = np.linalg.norm(axis)
-    return axis / long if long > 1e-9 else np.array([0.0, 0.0, 1.0])
-
-
-def limb_table(hinges: list[Hinges], columns) -> Table:
-    """Which joint each limb is, and how that stood at first."""
+def limb_table(hinges: list[Hinges], columns, limp: np.ndarray) -> Table:
+    """Which joint each limb is, how that stood at first, and how long it has been limp (l,) s."""
     spans, count = {}, 0
     for own in hinges:
         spans[own.id] = (count, count + len(own.limbs.joint))
@@ -136,5 +86,6 @@ def limb_table(hinges: list[Hinges], columns) -> Table:
         "joint": np.concatenate([h.limbs.joint for h in hinges]),
         "stood": np.concatenate([h.turn for h in hinges]),
         "hinge": np.concatenate([h.at for h in hinges]),
+        "limp": limp,
     }
     return Table({c.name: c.array(values[c.name]) for c in columns}, None, spans)

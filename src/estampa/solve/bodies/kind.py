@@ -1,6 +1,6 @@
 """Bodies: the ensemble that solves rigid bodies together."""
 
-from functools import partial
+from functools import cached_property, partial
 
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -18,12 +18,14 @@ from ..frame import Column, Frame, Table
 from .bonded import bonds_of
 from .engine import Engine, level_builder, obstacle_builder, stand_of, unit_of
 from .hinges import Hinges, limb_table
-from .limp import ANIMATED
+from .limits import Limits
+from .limp import ANIMATED, INSTANT
 from .shapes import collider, mass_properties
 
 MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
 SMALLEST = 1e-12  # m3, of a body
 JOINTED = 8  # inner iterations where limbs are tied: with the engine's 4 hinges part by 9 mm in a fall from 2 m
+REACHES = 0.6  # of the most that rough walls reach, by which hulls are drawn in (measured: let go in the air, none moves)
 NEAR_GROUND = 0.005  # of a piece's size, within which it stands on a ground
 WIDE, LEAST_WIDE = 12, 20.0  # how far a ground reaches: times all that stands on it, and m
 
@@ -52,6 +54,7 @@ class Bodies(Ensemble):
             Column("joint", (), "", "Which joint of its skeleton a body is.", "i4", keep="shown"),
             Column("stood", (4,), "", "How that was turned at first: a unit quaternion x, y, z, w.", keep="shown"),
             Column("hinge", (3,), "m", "Where it was at first.", keep="shown"),
+            Column("limp", (), "s", "How long ago it was let go."),
         ),
         "report": (
             Column("awake", (), "fraction", "Share of the bodies that move.", keep="shown"),
@@ -97,6 +100,8 @@ class Bodies(Ensemble):
             for row in np.flatnonzero(self._free(model, held) & (asleep > 0) & ~model.untouched):
                 engine.body(row).wake_up(True)
         held = held.astype(np.uint8)
+        limp = model.limp(frame, held, dt)
+        model.take_away(engine, crowd, limp, held)
         whole_, pull = model.whole(frame), np.zeros(len(model.bonds.a))
         after = partial(model.after_step, engine, whole_, pull, held) if len(pull) or model.hinges else None
         engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths, after)
@@ -106,7 +111,7 @@ class Bodies(Ensemble):
                 place[row], turn[row] = there, turned
         every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
         keep = (crowd.frame - crowd.first) % every == 0
-        return model.frame(engine, place, turn, speed, spin, held, asleep, keep, (whole_, pull))
+        return model.frame(engine, place, turn, speed, spin, held, asleep, keep, (whole_, pull), limp)
 
     @staticmethod
     def _free(model, held) -> np.ndarray:
@@ -203,6 +208,7 @@ class Model:
             if seen.limbs is not None and len(seen.limbs.joint):
                 self.hinges.append(Hinges(seen, self.spans[seen.id][0], self.centre, self.mass, self.ties))
                 self.ties += 2 * len(self.hinges[-1].tied)
+        self.limits = Limits.of(self.hinges, self.count) if self.hinges else None
         self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
 
     @classmethod
@@ -239,6 +245,25 @@ class Model:
         """(q,) u1, which bonds hold."""
         table = frame.tables.get("bonds")
         return np.ones(len(self.bonds.a), np.uint8) if table is None else table["whole"].copy()
+
+    def limp(self, frame: Frame, held: np.ndarray, dt: float) -> np.ndarray:
+        """(l,) s since each limb was let go."""
+        if not self.hinges:
+            return np.zeros(0)
+        return np.where(held[self.limbs], 0.0, frame["limbs"]["limp"].astype(float) + dt)
+
+    @cached_property
+    def limbs(self) -> np.ndarray:
+        """(l,) rows of the bodies that are limbs."""
+        return np.concatenate([np.arange(h.span.start, h.span.stop) for h in self.hinges])
+
+    def take_away(self, engine: Engine, crowd: Crowd, limp: np.ndarray, held: np.ndarray) -> None:
+        """Take limbs out of the world that have been limp for as long as is wanted."""
+        away = {s.id: float(s.v.away) for s in crowd.members if s.limbs is not None}
+        after = np.concatenate([np.full(len(h.limbs.joint), away[h.id]) for h in self.hinges]) if self.hinges else limp
+        for row in self.limbs[(after > 0) & (limp >= after - INSTANT)] if self.hinges else ():
+            if engine.body(row).is_enabled:
+                engine.body(row).is_enabled = False
 
     # -- the engine --------------------------------------------------------------------------------------------
     def build(self, crowd: Crowd) -> Engine:
@@ -330,8 +355,8 @@ class Model:
         """What is looked after at each small step: bonds that part, limbs that keep within their limits."""
         if len(pull):
             self.bonds.part(engine, whole_, pull)
-        for hinges in self.hinges:
-            hinges.hold(engine, held)
+        if self.limits is not None:
+            self.limits.hold(engine, held)
 
     def driven(self, crowd: Crowd, held: np.ndarray) -> dict[int, tuple]:
         """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
@@ -411,7 +436,7 @@ class Model:
                 body.add_force(tuple(map(float, force[row])), True)
         engine.pushed = bool(force.any())
 
-    def frame(self, engine: Engine, place, turn, speed, spin, held, asleep, keep: bool, bonds=None) -> Frame:
+    def frame(self, engine: Engine, place, turn, speed, spin, held, asleep, keep: bool, bonds=None, limp=None) -> Frame:
         columns = {
             "place": place, "turn": turn, "speed": speed, "spin": spin, "centre": self.centre, "held": held,
             "asleep": asleep,
@@ -427,7 +452,8 @@ class Model:
         report = {c.name: c.array(told[c.name]) for c in Bodies.tables["report"]}
         tables = {"bodies": Table(made, self.ids, self.spans), "report": Table(report)}
         if self.hinges:
-            tables["limbs"] = limb_table(self.hinges, Bodies.tables["limbs"])
+            limp = np.zeros(len(self.limbs)) if limp is None else limp
+            tables["limbs"] = limb_table(self.hinges, Bodies.tables["limbs"], limp)
         if len(self.bonds.a):
             whole_, pull = bonds or (np.ones(len(self.bonds.a), np.uint8), np.zeros(len(self.bonds.a)))
             columns = {"whole": whole_, "pull": pull}
@@ -459,7 +485,7 @@ def _swing(seen) -> float:
     cut = seen.mesh.cut_from
     if cut is None or not cut.swing:
         return 0.0
-    return cut.swing * float(np.ptp(seen.first, axis=0).max() / max(np.ptp(seen.mesh.points, axis=0).max(), 1e-12))
+    return REACHES * cut.swing * float(np.ptp(seen.first, axis=0).max() / max(np.ptp(seen.mesh.points, axis=0).max(), 1e-12))
 
 
 def _solid(world):

@@ -23,7 +23,7 @@ class Limbs:
     """p limbs. joint (p,) of each; parent (p,) the limb that it hangs on, or -1; mesh -- all of them as pieces of one
     mesh, at rest in the skeleton's own space; local (n, 3) m its vertices within their joints; cone, twist (p,) rad how
     far each may turn away from its rest on its parent, across and about itself; rest (p, 4) its turn there, at rest;
-    along (p, 4) what turns X along it."""
+    along (p, 4) what turns X along it; stiffness (p,) times that of the layer."""
 
     bones: Bones
     joint: np.ndarray
@@ -34,6 +34,7 @@ class Limbs:
     twist: np.ndarray
     rest: np.ndarray
     along: np.ndarray
+    stiffness: np.ndarray
 
     def points(self, world: np.ndarray) -> np.ndarray:
         """(n, 3) m where the joints (j, 4, 4) take the vertices."""
@@ -91,7 +92,7 @@ def _made(bones: Bones, radii) -> Limbs:
     points = np.einsum("nij,nj->ni", at[:, :3, :3], local) + at[:, :3, 3]
     mesh = Mesh(points, np.full(len(faces), 3), faces.ravel(), pieces=pieces)
     relative = turns.product(turns.inverse(above), rest[joint])
-    return Limbs(bones, joint, parent, mesh, local, own("cone"), own("twist"), relative, along)
+    return Limbs(bones, joint, parent, mesh, local, own("cone"), own("twist"), relative, along, own("stiffness"))
 
 
 def _limb_above(bones, joint, number) -> int:

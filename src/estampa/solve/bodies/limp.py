@@ -9,6 +9,8 @@ from ..ensemble import Member
 from .body import placed, steady
 
 ANIMATED = ("spring", "ratio", "lifted")  # read at every frame; the rest is what the limbs are
+INSTANT = 1e-4  # s, less than any frame
+NOTHING = 1e-4  # times its size, of a figure that is away: none at all would turn no way
 # what a limb is as a body, where the layer has no channel for it
 AS_BODY = {
     "moved": "solve", "each": "pieces", "shape": "hull", "mass": 0.0, "ballast": None, "heavier": 1.0, "drag": 0.0,
@@ -26,6 +28,7 @@ class Limp(Member):
     """
 
     kind, title = "limp", "Limp (ragdoll)"
+    version = 2  # limits are held by a kernel, joints' own stiffness counts
     icon = "M5 3.2 a1.6 1.6 0 1 0 .01 0 M5.5 6.2 L8.5 9 L6.5 13 M8.5 9 L12.5 10 L13.5 13.5 M6.5 7 L10.5 5.5 L13 7"
     moves = "joints"
     group = "fall"
@@ -49,6 +52,10 @@ class Limp(Member):
                when=(("begins", ("frame",)),))  # fmt: skip
     reached = ref("zone", "The zone that lets go of what it reaches with half its weight.", title="Let go by",
                   when=(("begins", ("zone",)),))  # fmt: skip
+    away = steady(
+        0, "How long after it went limp it is away: taken out of the solve, and drawn together to nothing; 0 stays.",
+        title="Away after", unit="s", soft=(0, 10), hard=(0, None),
+    )  # fmt: skip
     friction = steady(0.6, "Rubbing: 0 is ice. Of two that touch the mean counts.", unit="factor", soft=(0, 1.5),
                       hard=(0, None))  # fmt: skip
     bounce = steady(0.0, "How much of its speed it keeps when it hits.", unit="fraction", soft=(0, 1), hard=(0, 1))
@@ -80,6 +87,7 @@ class Limp(Member):
         inward = turns.turns_of(back.axes)[0]
         found = {int(j): k for k, j in enumerate(joint) if not held[k]}
         result, turned = pose.copy(), turns.split(at[:, :3, :3])[0]
+        gone = v.away > 0 and own["limp"].min() >= v.away - INSTANT
         for j in bones.order:
             parent = int(bones.parents[j])
             above = turned[parent] if parent >= 0 else np.array([0.0, 0, 0, 1])
@@ -89,6 +97,8 @@ class Limp(Member):
                 continue
             turned[j] = turns.product(inward[None], solved[k][None])[0]
             result.turn[j] = turns.product(turns.inverse(above[None]), turned[j][None])[0]
+            if gone and parent < 0:
+                result.stretch[j] *= NOTHING
             if parent < 0:
                 result.place[j] = back.apply(where[k][None, None])[0, 0]
         return result
