@@ -1,4 +1,4 @@
-"""Cells with rough walls: two that lie on each other share the points of their wall, so that they still fill the whole."""
+"""Cells with rough walls: two that lie on each other share the points of their wall, and still fill the whole."""
 
 from typing import NamedTuple
 

@@ -67,7 +67,8 @@ class Hinges:
         arm = self.at[self.tied] - self.centre[parent]
         for n in range(len(self.tied)):
             frame = (arm[n], wanted[n])
-            engine.set_pull(self.number + 2 * n + 1, float(v.spring) * self.stiff[n], float(v.ratio), self.bears[n], frame=frame)
+            hertz = float(v.spring) * self.stiff[n]
+            engine.set_pull(self.number + 2 * n + 1, hertz, float(v.ratio), self.bears[n], frame=frame)
         engine.set_pull(lift, float(v.lifted), float(v.ratio), float(self.mass.sum()), self.size)
         arm = (self.centre[0] - self.at[0])[None]
         place = lambda turn, at: at[0] + turns.turned(turn[:1], arm)[0]

@@ -14,8 +14,8 @@ SLACK = 0.005  # rad past its limit that is left alone
 
 class Limits(NamedTuple):
     """Of h hinges, in the order of their limbs: row (h,) of each limb among the bodies and of the one that it hangs on;
-    first, last (h,) rows of its skeleton; theirs, own (h, 4) which way X lies along the limb, within either body as
-    it stood; arm (h, 3) m from the limb's centre to the hinge; cone, twist (h,) rad. above (b,) the row of the body that
+    first, last (h,) rows of its skeleton; theirs, own (h, 4) which way X lies along the limb, within either body as it
+    stood; arm (h, 3) m from the limb's centre to the hinge; cone, twist (h,) rad. above (b,) the row of the body that
     each body hangs on, or -1; it stands before it."""
 
     row: np.ndarray
