@@ -97,6 +97,14 @@ def format_length(metres: float) -> str:
     return f"{metres:.3g} m" if a < 1000 else f"{metres / 1000:.3g} km"
 
 
+def format_volume(cubic: float) -> str:
+    """A volume (m3) in the unit that reads best."""
+    for unit, size in (("m³", 1.0), ("l", 1e-3), ("cm³", 1e-6)):
+        if abs(cubic) >= 0.1 * size:
+            return f"{cubic / size:.3g} {unit}"
+    return f"{cubic * 1e9:.3g} mm³"
+
+
 def format_bytes(count: float) -> str:
     """Decimal units: 1 MB is a million bytes."""
     for name in ("B", "kB", "MB", "GB"):

@@ -1,6 +1,7 @@
 """Pieces by hand: a jar is broken, moved, let go; a cut that is edited stops; a figure goes limp."""
 
 import numpy as np
+import pytest
 import trimesh
 
 from estampa import edits as do
@@ -93,6 +94,14 @@ def test_a_figure_is_made_limp_and_falls(user):
         do.remove(s.scene, thing.id)
     user.select("Puppet")
     user.do("make_limp")
+    dialog = user.window.skeletons.dialog
+    box = lambda part, side: dialog.boxes[part, side]
+    assert box("upper_arm", "left").currentText() == "upper arm left", "proposed by its name and its place"
+    assert not dialog.told.text().startswith("Missing") and dialog.weight.value == 70
+    box("shin", "right").setCurrentIndex(0)
+    assert "Missing: one shin" in dialog.told.text()
+    dialog.proposals.click()
+    dialog.accept()
     assert "11 parts of its body are told" in user.notice
     layer = s.selection.thing
     assert layer.kind == "limp"
@@ -103,8 +112,52 @@ def test_a_figure_is_made_limp_and_falls(user):
     user.wait()
     now = s.pictures.picture.joints[skeleton].world[0, 1, 3]
     assert now < 1.2, "it was let go at 1.45 m"
+    # the cone of an arm is taken by its rim, and opened
+    s.player.go_to(1)
+    user.wait()
+    arm = next(j for j in s.doc.find(skeleton).joints if j.name == "upper arm left")
+    s.selection.select(arm.id)
+    user.wait()
+    pane = user.window.active_pane
+    limits = pane.limits()[0]
+    pixel = lambda cone: pane.camera.project(limits.rim(cone, 0.9)[None], pane.width(), pane.height())[0][0]
+    before, wanted = arm.constant("cone"), 0.7
+    user.drag(pane, pixel(before), pixel(wanted))
+    user.wait()
+    assert s.doc.find(arm.id).constant("cone") == pytest.approx(wanted, abs=0.05)
+    user.do("undo")
+    assert s.doc.find(arm.id).constant("cone") == before
     user.do("undo")
     assert not s.doc.find(skeleton).stack
+
+
+def test_cut_points_are_seen_and_taken_in_hand(user):
+    s = user.session
+    globe(user)
+    user.wait()
+    user.select("Globe")
+    user.do("add_break")
+    s.set(s.selection.thing.id, {"count": 12})
+    user.wait()
+    layer, pane = s.selection.thing, user.window.active_pane
+    have = pane.cut_points(layer)
+    assert len(have) == 12 and np.linalg.norm(have - [0, 1, 0], axis=1).max() < 0.4
+    user.do("tool_place")
+    user.click(pane)
+    user.wait()
+    path = s.doc.find(s.doc.find(layer.id).constant("path"))
+    assert len(path.spots) == 13 and np.allclose([p[:3] for p in path.spots[:12]], have)
+    assert len(pane.cut_points(layer)) == 13
+    user.do("tool_hand")
+    user.wait()
+    start = pane.camera.project(pane.spots()[0][3:4], pane.width(), pane.height())[0][0]
+    user.drag(pane, start, start + [30, 0])
+    user.wait()
+    moved = np.array([p[:3] for p in s.doc.find(path.id).spots])
+    assert (np.linalg.norm(moved[:12] - have, axis=1) > 0.01).sum() == 1
+    user.do("undo")
+    user.do("undo")
+    assert s.doc.find(layer.id).constant("gather") == "even" and s.doc.find(path.id) is None
 
 
 def test_a_figure_is_kept_as_an_asset_and_put_beside_itself(user, tmp_path, monkeypatch):
@@ -133,3 +186,16 @@ def test_a_figure_is_kept_as_an_asset_and_put_beside_itself(user, tmp_path, monk
     user.click(user.window.assets.dialog.in_place)
     user.wait()
     assert [t.on for t in s.doc.skeletons] == [False, True]
+
+
+def test_very_many_cells_are_asked_for_first(user):
+    s = user.session
+    globe(user)
+    user.select("Globe")
+    user.do("add_break")
+    layer = s.selection.thing
+    s.set(layer.id, {"count": 90_000})
+    assert "90,000 cells take some" in user.window.question.text() and "GB" in user.window.question.text()
+    user.window.question.defaultButton().click()
+    user.wait()
+    assert s.doc.find(layer.id).constant("count") == 60

@@ -1,8 +1,12 @@
 """Remarks on broken things and ragdolls: each is provoked, and gone when it is mended."""
 
 import numpy as np
+import trimesh
+from scipy.spatial import ConvexHull
 
 from estampa import edits as do
+from estampa.geometry.crossing import crossings
+from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box, joined, sheet
 from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document
@@ -51,3 +55,27 @@ def test_a_ragdoll_is_weighed_against_a_body_of_its_volume_and_lacks_are_named()
     do.set_value(scene, shin.id, "part", "none")
     assert "one shin" in said(scene, "has no joint")[0].wrong
     assert np.isfinite(scene.values.bones(scene.doc.find(skeleton)).tips).all()
+
+
+def test_a_mesh_that_goes_through_itself_is_told_before_it_is_cut():
+    # independent count: every edge of two boxes clipped by the planes of the other's hull (SciPy)
+    a, b = trimesh.creation.box((1, 1, 1)), trimesh.creation.box((1, 1, 1))
+    b.apply_transform(trimesh.transformations.rotation_matrix(0.5, [1, 2, 3]))
+    b.apply_translation([0.4, 0.3, 0.2])
+    both = joined([Mesh.from_triangles(m.vertices, m.faces) for m in (a, b)])
+    expected = 0
+    for one, other in ((a, b), (b, a)):
+        planes = ConvexHull(other.vertices).equations
+        for start, end in one.vertices[one.edges_unique]:
+            height, slope = planes[:, :3] @ start + planes[:, 3], planes[:, :3] @ (end - start)
+            enters = np.max(-height[slope < 0] / slope[slope < 0], initial=-np.inf)
+            leaves = np.min(-height[slope > 0] / slope[slope > 0], initial=np.inf)
+            expected += enters < leaves and (0 < enters < 1 or 0 < leaves < 1)
+    assert crossings(both) == expected > 0
+    assert crossings(Mesh.from_triangles(a.vertices, a.faces)) == 0
+    scene = Scene(Document(start=1, end=4))
+    subject = do.add_mesh(scene, both, "Letters")
+    layer = do.add_layer(scene, subject.id, "break")
+    assert said(scene, f"goes through itself at {expected} of its edges")
+    do.set_on(scene, layer.id, False)
+    assert not said(scene, "goes through itself")

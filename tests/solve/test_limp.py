@@ -226,3 +226,23 @@ def test_a_joint_with_more_stiffness_of_its_own_is_held_better(store):
         where = evaluator.poses.bones(scene.doc.find(skeleton)).where[arms[0].id]
         sags.append(np.arccos(ends[where, :3, 1] @ rest[where, :3, 1]))
     assert sags[0] / sags[1] == pytest.approx(4.0, rel=0.35)
+
+
+def test_parts_are_proposed_by_place_where_names_tell_nothing_and_mirrored_turns_stay():
+    scene, skeleton, _ = puppet()
+    named = {j.id: j.constant("part") for j in scene.doc.find(skeleton).joints}
+    for i, joint in enumerate(scene.doc.find(skeleton).joints):
+        do.rename(scene, joint.id, f"j{i:02d}")
+    bones = scene.values.bones(scene.doc.find(skeleton))
+    assert ragdoll.proposed(bones) == named
+    slots = ragdoll.by_slot(bones, named)
+    assert len(slots) == 11
+    left = bones.at_rest[bones.where[slots["upper_arm", "left"]], 0, 3]
+    assert left > 0 > bones.at_rest[bones.where[slots["upper_arm", "right"]], 0, 3]
+    do.set_values(scene, slots["shin", "left"], {"turn_x": 0.4})
+    do.set_values(scene, slots["shin", "right"], {"turn_x": 0.4, "turn_y": np.pi})
+    ragdoll.make_limp(scene, skeleton, named, at_zero=True, weight=41.0)
+    joints = {j.id: j for j in scene.doc.find(skeleton).joints}
+    assert joints[slots["shin", "left"]].constant("turn_x") == 0
+    assert joints[slots["shin", "right"]].constant("turn_x") == 0.4, "half a turn there mirrors it"
+    assert scene.doc.find(skeleton).stack[-1].constant("weight") == 41.0

@@ -23,6 +23,7 @@ class Session(QObject):
     replaced = Signal()  # another scene
     doc_changed = Signal(object, object)
     notice = Signal(str, str, str)  # level, text, detail
+    asked = Signal(str, object)  # words, and what to do where they are agreed to
 
     def __init__(self, store: FrameStore | None = None):
         super().__init__()
@@ -69,8 +70,13 @@ class Session(QObject):
         self.pictures.look()
 
     def set(self, thing_id: str, values: dict, merge: str | None = None, label: str | None = None) -> None:
-        """Set channels as a hand does: at this frame where they are keyed, and with keys where auto-key is on."""
-        do.set_values(self.scene, thing_id, values, self.player.frame, merge, label, auto_key=self.view.auto_key)
+        """Set channels as a hand does: at this frame where they are keyed, and with keys where auto-key is on. What
+        takes long is asked for first."""
+        thing = self.doc.find(thing_id)
+        words = thing.declared.asks(values) if thing is not None and thing.declared is not None else ""
+        frame, auto = self.player.frame, self.view.auto_key
+        go = lambda: do.set_values(self.scene, thing_id, values, frame, merge, label, auto_key=auto)
+        self.asked.emit(words, go) if words else go()
 
     # -- words -----------------------------------------------------------------------------------------------
     def carry_out(self, run) -> bool:

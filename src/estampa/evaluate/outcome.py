@@ -89,3 +89,18 @@ def of(evaluator, thing, frame: float) -> Outcome | None:
     if thing.kind == "copies":
         return of_copies(evaluator, thing, frame)
     return of_subject(evaluator, thing, frame) if thing.mesh is not None else None
+
+
+def since_broken(
+    evaluator, subject, part: Part, unmoved: np.ndarray, frame: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """((p, 3, 3) turns, those with their sizes, (p, 3) m shifts) of pieces since they left Break.
+    unmoved (n, 3) m -- where the broken mesh stood then."""
+    one = evaluator.stage.one
+    still = one(subject, frame).place, one(subject, evaluator.doc.solved_from).place
+    if part.stands is not None and all(np.array_equal(a, b) for a, b in zip(*still, strict=True)):
+        stands, home = part.stands, part.centres
+    else:
+        stands, home = Pieces.each(part.mesh).since(unmoved, part.points)
+    linear = stands.axes * stands.size[:, None, None]
+    return stands.axes, linear, stands.origin - np.einsum("pij,pj->pi", linear, home)

@@ -54,6 +54,10 @@ def neighbours(mesh: Mesh) -> np.ndarray:
             of = Pieces.each(mesh).of_vertex[mesh.triangles[inner, 0]]
             owner, other = _lies_on(at, of, _flat(mesh.points), 1)
             found[inner[owner]] = other
+            left = np.flatnonzero(found[inner] < 0)  # where the two sides of a cut are parted otherwise
+            if len(left):
+                owner, other = _lies_on(at, of, _flat(mesh.points), EVEN, left, 8 * NEAREST)
+                found[inner[owner]] = other
         return found
 
     return mesh.cached("neighbours", make)

@@ -3,14 +3,11 @@
 The package holds the interpreter lock, so that large cuts go to worker processes.
 """
 
-import atexit
-import multiprocessing
-import os
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
+from ..beside import Workers
 from .rough import Closed
 
 INSIDE = -1  # face of what was bared by a cut
@@ -18,7 +15,7 @@ CHUNKED, CHUNK = 20_000, 8  # above so many triangles the mesh is first cut into
 IN_PROCESS = 150_000  # cells times the root of triangles: below, a worker is not worth its start
 WORKERS = 2
 
-_pool: ProcessPoolExecutor | None = None
+_workers = Workers(WORKERS)
 
 
 @dataclass(frozen=True)
@@ -62,17 +59,8 @@ def cut(
             if told is not None:
                 told((i + 1) / len(groups))
         return _together(done)
-    pool = _workers()
-    shares = [groups[k::workers] for k in range(workers)]
-    waiting = [
-        pool.submit(_cut_groups, points, triangles, [(g, [cells[c] for c in g]) for g in s]) for s in shares if s
-    ]
-    done = [None] * len(groups)
-    for k, answer in enumerate(waiting):
-        done[k::workers] = answer.result()
-        if told is not None:
-            told((k + 1) / len(waiting))
-    return _together(done)
+    calls = [([cells[c] for c in group], group) for group in groups]
+    return _together(_workers.run(_prepared, (points, triangles), _cut_call, calls, told, workers))
 
 
 def united(points, triangles, cells, cuts: Cuts, group: np.ndarray) -> Cuts:
@@ -133,9 +121,13 @@ def solid_of(points, triangles):
     return made, number
 
 
-def _cut_groups(points, triangles, groups):
-    solid = solid_of(points, triangles)
-    return [_cut_group(*solid, corners, which, len(triangles) > CHUNKED) for which, corners in groups]
+def _prepared(points, triangles):
+    return *solid_of(points, triangles), len(triangles) > CHUNKED
+
+
+def _cut_call(prepared, call):
+    solid, number, chunked = prepared
+    return _cut_group(solid, number, *call, chunked)
 
 
 def _cut_group(solid, number, cells, which, chunked) -> tuple:
@@ -191,13 +183,3 @@ def _together(done) -> Cuts:
     points, triangles, cell, face, two = (np.concatenate(parts) for parts in zip(*done, strict=True))
     triangles = triangles + np.repeat(offsets[:-1], [len(t) for _, t, *_ in done])[:, None]
     return Cuts(points, triangles, cell, face, np.concatenate([1 - two.sum(axis=2, keepdims=True), two], axis=2))
-
-
-def _workers() -> ProcessPoolExecutor:
-    """Kept for the next cut; each starts a Python of its own, which takes about a third of a second."""
-    global _pool
-    if _pool is None:
-        context = multiprocessing.get_context("spawn")
-        _pool = ProcessPoolExecutor(min(WORKERS, os.cpu_count() or 1), context)
-        atexit.register(_pool.shutdown, cancel_futures=True)
-    return _pool

@@ -31,13 +31,14 @@ def crossed(corners: np.ndarray) -> np.ndarray:
 class CutFrom(NamedTuple):
     """Of a mesh that was broken: the whole mesh; of each of its own triangles the triangle of the whole that it is a
     part of (t,), -1 for what was bared, where its corners are in that (t, 3, 3), and the cell (t,) that it is of; how
-    far rough walls reach into one another's cells, m."""
+    far rough walls reach into one another's cells, m; the points that cells were cut around (s, 3) m."""
 
     whole: "Mesh"
     face: np.ndarray
     share: np.ndarray
     cell: np.ndarray
     swing: float = 0.0
+    seeds: np.ndarray | None = None
 
 
 class Mesh:

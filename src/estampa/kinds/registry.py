@@ -56,6 +56,11 @@ class Kind:
         return {n: c.suits[1] * sides[c.suits[0]] for n, c in cls.channels.items() if c.suits is not None}
 
     @classmethod
+    def asks(cls, values: dict[str, Any]) -> str:
+        """What a hand is asked before it sets values, where that takes long or much; "" where it need not be."""
+        return ""
+
+    @classmethod
     def feels_in(cls, thing) -> tuple[str, ...]:
         """Kinds of the forces that a thing of this kind reads, as it is set."""
         return cls.feels

@@ -13,7 +13,8 @@ from ..kinds.channels import choice, number, ref, switch, whole
 from ..lazy import spatial
 from .remesh import Counts, Plan, Remesh
 
-MOST = 20_000  # cells; asked before, in the window
+MOST, ASKED, JOINED = 100_000, 5_000, 20_000  # cells; a hand is asked before so many; small ones joined of so many
+A_CELL, A_BYTE = 0.0009, 32_000  # s and bytes a cell (measured: 20,000 cells of 5,120 faces, two workers)
 INSIDES = {  # linear light
     "plaster": ("Plaster", (0.70, 0.66, 0.58)),
     "clay": ("Clay", (0.42, 0.17, 0.09)),
@@ -41,6 +42,7 @@ class Break(Remesh):
     group = "fall"
     shortcut = "Ctrl+Alt+B"
     rank = 3
+    version = 2  # the points that it cut around are kept
     slow = True
     presets = {
         "Pottery": {"how": "cells", "gather": "surface", "inner": "clay", "long_y": 1.0, "rough": 0.0},
@@ -100,7 +102,8 @@ class Break(Remesh):
     )  # fmt: skip
     gap = number(0, "How far cells are apart.", unit="m", soft=(0, 0.02), hard=(0, None), fixed=True)
     smallest = number(
-        0.05, "Pieces smaller than this share of the mean are joined to the neighbour that they share most with.",
+        0.05, "Pieces smaller than this share of the mean are joined to the neighbour that they share most with; none "
+        f"of more than {JOINED:,} cells.",
         title="Join smaller than", unit="fraction", soft=(0, 0.5), hard=(0, 1), fixed=True,
     )  # fmt: skip
     inner = choice("plaster", "The material of what is bared.", {n: words for n, (words, _) in INSIDES.items()},
@@ -109,14 +112,27 @@ class Break(Remesh):
         True, "Parts of a cell that do not hang together are pieces of their own.", title="Loose parts too", fixed=True
     )
 
+    @classmethod
+    def asks(cls, values):
+        count = values.get("count", 0)
+        if not isinstance(count, int | float) or count <= ASKED:
+            return ""
+        return (
+            f"{count:,.0f} cells take some {A_CELL * count:.0f} s to cut, more of a fine mesh, and "
+            f"{A_BYTE * count / 1e9:.1f} GB of memory. They are kept then."
+        )
+
     def work(self, mesh, v, weights, told=None):
         """The cuts, as arrays. Raises EstampaError where the mesh holds no volume."""
         check(mesh)
-        corners = cells_of(mesh, v, weights, told)[1]
+        share = 0.6 if v["rough"] > 0 else 0.0  # of the work, what rough walls are
+        at, corners = cells_of(mesh, v, weights, told and (lambda x: told(share * x)))
         triangles = mesh.triangles.astype(np.int64)
         try:
-            found = cutting.cut(mesh.points, triangles, corners, told=told)
-            if v["smallest"] > 0 and v["gap"] == 0 and len(corners) > 1:
+            found = cutting.cut(
+                mesh.points, triangles, corners, told=told and (lambda x: told(share + (1 - share) * x))
+            )
+            if v["smallest"] > 0 and v["gap"] == 0 and 1 < len(corners) <= JOINED:
                 found = joined(mesh, triangles, corners, found, v["smallest"])
         except cutting.Refused as err:
             raise EstampaError(
@@ -125,9 +141,11 @@ class Break(Remesh):
             ) from err  # fmt: skip
         if not len(found.triangles):
             raise EstampaError("It", "leaves nothing: no cell meets the mesh.", "Move the cloud of cut points back.")
-        return {n: getattr(found, n) for n in ("points", "triangles", "cell", "face", "share")}
+        return {n: getattr(found, n) for n in ("points", "triangles", "cell", "face", "share")} | {"seeds": at}
 
     def plan(self, mesh, v, weights, work):
+        work = dict(work)
+        seeds = work.pop("seeds")
         cuts = cutting.Cuts(**work)
         triangles, outside = cuts.triangles, cuts.face != cutting.INSIDE
         faces = np.where(outside, mesh.triangle_faces[np.maximum(cuts.face, 0)], 0)
@@ -150,7 +168,7 @@ class Break(Remesh):
         count = np.full(len(triangles), 3)
         made = Mesh(
             cuts.points, count, triangles.ravel(), None, (*materials, (f"Inside, {name.lower()}", colour)), own, pieces,
-            corners, CutFrom(mesh, np.where(outside, cuts.face, -1), cuts.share, cuts.cell, _swing(v)),
+            corners, CutFrom(mesh, np.where(outside, cuts.face, -1), cuts.share, cuts.cell, _swing(v), seeds),
         )  # fmt: skip
         carry = _carry(mesh, cuts, outside)
         return Plan(made, carry, made.points - carry @ mesh.points)

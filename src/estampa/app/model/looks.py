@@ -35,6 +35,7 @@ class LookedShape:
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
     copies: int = 1
     drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
+    seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
 
     @classmethod
     def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "LookedShape":
@@ -131,7 +132,8 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
         remeshes = [i for i, l in enumerate(layers) if l.declared.remeshes]
         base = evaluator.through(subject, layers[: remeshes[0]], frame).points if remeshes else None
         if part.mesh.cut_from is not None:
-            return _broken(evaluator, subject, part, frame, smooth, apart, base=base, **more)
+            more |= {"base": base, "seeds": part.mesh.cut_from.seeds}
+            return _broken(evaluator, subject, part, frame, smooth, apart, **more)
         return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
     if part.alike:
         return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
@@ -152,23 +154,11 @@ def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedSha
     if kept is None or kept[0] is not made or not np.array_equal(kept[1], whole):
         normals = corner_normals(part.mesh, whole, unmoved, smooth).reshape(-1, 3)[made.corner]
         kept = evaluator.scene.solver_cache[key] = (made, whole, np.ascontiguousarray(normals))
-    axes, linear, shift = _since(evaluator, subject, part, unmoved, frame)
+    axes, linear, shift = outcome.since_broken(evaluator, subject, part, unmoved, frame)
     drawn = made.without_walls(made.creased.of(part.points), linear, shift)
     return LookedShape(
         part.points, part.mesh, turned_with(kept[2], made.piece, axes), made.creased, drawn=drawn, **more
     )  # fmt: skip
-
-
-def _since(evaluator, subject, part, unmoved, frame) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """((p, 3, 3) turns, those with their sizes, (p, 3) m shifts) of pieces since they left Break."""
-    one = evaluator.stage.one
-    still = one(subject, frame).place, one(subject, evaluator.doc.solved_from).place
-    if part.stands is not None and all(np.array_equal(a, b) for a, b in zip(*still, strict=True)):
-        stands, home = part.stands, part.centres
-    else:
-        stands, home = Pieces.each(part.mesh).since(unmoved, part.points)
-    linear = stands.axes * stands.size[:, None, None]
-    return stands.axes, linear, stands.origin - np.einsum("pij,pj->pi", linear, home)
 
 
 def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:

@@ -81,7 +81,10 @@ class Work(QObject):
         now = self.doc.find(layer.id)
         if now is not layer:
             raise Cancelled
-        self.session.notice.emit("note", f"Cutting {subject.name} into pieces: {share:.0%}. Undo stops it.", "")
+        if share < 1:
+            self.session.notice.emit("note", f"Cutting {subject.name} into pieces: {share:.0%}. Undo stops it.", "")
+        else:
+            self.session.notice.emit("done", f"{subject.name} is cut into pieces.", "")
 
     def evaluator(self, purpose: str) -> Evaluator:
         """One evaluator a thread, kept as long as the document is the same."""

@@ -26,7 +26,7 @@ from ...scene.curves import Curve
 from ...scene.document import Formula, Link
 from ...scene.values import Rows
 from ...solve.stems.kind import parts_of
-from ...units import format_length
+from ...units import format_length, format_volume
 from ..session import Session
 from ..shell import theme
 from .channel_row import Row
@@ -250,8 +250,8 @@ class Sheet(QWidget):
         volumes = mesh.cached("volumes", lambda: volumes_of(mesh.points, mesh.triangles, of(), pieces.count))
         self._facts(grid, [
             ("Pieces", f"{len(volumes):,}"),
-            ("Volume in all", f"{volumes.sum():.4g} m³"),
-            ("Largest, smallest", f"{volumes.max():.3g}, {volumes.min():.3g} m³"),
+            ("Volume", format_volume(volumes.sum())),
+            ("Of a piece", f"{format_volume(volumes.min())} to {format_volume(volumes.max())}"),
             ("Triangles", f"{len(mesh.triangles):,}"),
         ])  # fmt: skip
 

@@ -31,16 +31,21 @@ def unless_there(window, path: Path | None, go) -> None:
 
 def ask_to_replace(window, words: str, go) -> None:
     """Go on at once without words; else ask first."""
-    if not words:
+    if words:
+        ask_first(window, words, ("Replace it", "Keep it"), go)
+    else:
         go()
-        return
-    box = QMessageBox(QMessageBox.Question, "Replace it?", words, parent=window)
+
+
+def ask_first(window, words: str, buttons: tuple[str, str], go, leave=lambda: None) -> QMessageBox:
+    """Ask, and go on or leave it. buttons -- what the two are called; the second is the one at hand."""
+    box = QMessageBox(QMessageBox.Question, f"{buttons[0]}?", words, parent=window)
     box.setAttribute(Qt.WA_DeleteOnClose)
-    replace = box.addButton("Replace it", QMessageBox.DestructiveRole)
-    keep = box.addButton("Keep it", QMessageBox.RejectRole)
-    box.setDefaultButton(keep)
-    box.buttonClicked.connect(lambda button: go() if button is replace else None)
+    yes = box.addButton(buttons[0], QMessageBox.DestructiveRole)
+    box.setDefaultButton(box.addButton(buttons[1], QMessageBox.RejectRole))
+    box.buttonClicked.connect(lambda button: go() if button is yes else leave())
     box.open()
+    return box
 
 
 class Files:

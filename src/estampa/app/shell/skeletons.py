@@ -8,13 +8,14 @@ from PySide6.QtWidgets import QFileDialog
 from ...baking import keys as baking
 from ...baking.reduce import Tolerance
 from ...baking.rigged import add_rigged
-from ...edits import clips, ragdoll
+from ...edits import clips
 from ...edits import joints as build
 from ...errors import Cancelled, EstampaError
 from ...formats import gltf_skin
 from ...kinds.channels import choice, number, switch, text, whole
 from ..model.tasks import Job
 from .ask import Ask
+from .body import BodyParts
 from .files import ask_to_replace
 
 COUNT = whole(6, "How many joints.", title="Joints", soft=(1, 20), hard=(1, 10_000))
@@ -168,13 +169,9 @@ class Skeletons:
         build.rest_here(self.session.scene, self._skeleton().id, self.session.player.frame)
 
     def make_limp(self):
-        """Make the selected skeleton a ragdoll."""
-        s, skeleton = self.session, self._skeleton()
-        layer = ragdoll.make_limp(s.scene, skeleton.id)
-        s.selection.select(layer.id)
-        named = sum(j.constant("part") != "none" for j in s.doc.find(skeleton.id).joints)
-        parts = f"{named} parts of its body are told by their names" if named else "each of its joints is a limb"
-        s.notice.emit("done", f"{skeleton.name} is limp: {parts}. Solve (Ctrl+Space) to let it fall.", "")
+        """Name the parts of the selected skeleton's body, and make it a ragdoll."""
+        self.dialog = BodyParts(self.window, self._skeleton())
+        self.dialog.open()
 
     # -- binding ---------------------------------------------------------------------------------------------
     def bind(self):

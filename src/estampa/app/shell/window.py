@@ -36,7 +36,7 @@ from ..view.viewport import Viewport
 from . import theme
 from .actions import PANELS, declare
 from .assets import Assets
-from .files import Files
+from .files import Files, ask_first
 from .finder import Finder
 from .notice import Notice
 from .rigging import Rigging
@@ -78,6 +78,7 @@ class Window(QMainWindow):
         QApplication.instance().focusChanged.connect(self._watch_focus)
         s = self.session
         s.notice.connect(self._show_notice)
+        s.asked.connect(self._ask)
         s.doc_changed.connect(lambda *_: self._refresh())
         s.replaced.connect(self._scene_replaced)
         s.selection.selected.connect(self._refresh)
@@ -444,6 +445,10 @@ class Window(QMainWindow):
     def dropEvent(self, event):
         for url in event.mimeData().urls():
             self.files.open(Path(url.toLocalFile()))
+
+    def _ask(self, words, go):
+        carry_out = lambda: self.session.carry_out(go)
+        self.question = ask_first(self, words, ("Do it", "Leave it"), carry_out, self.sheet.refresh)
 
     def _show_notice(self, level, text, detail):
         self.notice.say(level, text, detail)

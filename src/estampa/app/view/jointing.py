@@ -11,6 +11,7 @@ from ...scene.skeleton import STRETCHES, TURNS
 from ...scene.values import Rows
 from ...solve.bodies.limbs import limbs_of
 from . import marks
+from .limits import NEAR, LimbLimits
 
 REACH = 10  # pixels within which a joint is picked
 
@@ -34,16 +35,37 @@ class Jointing:
             if not active and s.view.tool != "joint" and self.look.meshes:
                 continue  # over the meshes, only those of what is worked on
             marks.skeleton(painter, view, looked, chosen, active, looks)
-            limp = next((l for l in skeleton.stack if l.kind == "limp"), None)
-            if active and limp is not None:  # of the chosen joints, or of all while the layer is
-                every = s.selection.thing is not None and s.selection.thing.id == limp.id
-                shown = {j.id for j in skeleton.joints} if every else chosen
-                marks.limits(painter, view, looked, limbs_of(looked.bones), shown)
+            if active:
+                for limits in self.limits():
+                    limits.draw(painter, view, self._hot[1] if self._is_hot(limits) else "")
             if active and s.view.tool in ("joint", "paint"):
                 for joint in s.selection.joints[:1]:
                     where = looked.bones.where.get(joint.id)
                     if where is not None:
                         marks.name(painter, view, looked.world[where, :3, 3], joint.name)
+
+    def limits(self) -> list[LimbLimits]:
+        """Of the chosen joints of a ragdoll, or of all of them while its layer is chosen."""
+        s, skeleton = self.session, self.session.selection.skeleton
+        looked = self._looked_joints(skeleton)
+        limp = next((l for l in skeleton.stack if l.kind == "limp"), None) if skeleton is not None else None
+        if limp is None or looked is None:
+            return []
+        every = s.selection.thing is not None and s.selection.thing.id == limp.id
+        chosen, limbs = {j.id for j in s.selection.joints}, limbs_of(looked.bones)
+        shown = [every or looked.bones.joints[j].id in chosen for j in limbs.joint]
+        return [LimbLimits(looked, limbs, k) for k in np.flatnonzero(shown & (limbs.parent >= 0))]
+
+    def _is_hot(self, limits: LimbLimits) -> bool:
+        return isinstance(self._hot, tuple) and self._hot[0] == limits.joint.id
+
+    def limit_under(self, x, y) -> tuple[LimbLimits, str, float] | None:
+        """(limits, "cone" or "twist", where) of the limit that lies under a pixel."""
+        if self.session.view.tool != "hand" or self.session.player.playing or not self.look.joints:
+            return None
+        found = [(*limits.under(self.view(), (x, y)), limits) for limits in self.limits()]
+        gap, which, where, limits = min(found, key=lambda f: f[0], default=(np.inf, "", 0.0, None))
+        return (limits, which, where) if gap <= NEAR else None
 
     def joint_under(self, x, y) -> str | None:
         """Id of the joint whose middle is under a pixel."""

@@ -4,7 +4,6 @@ import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from ...geometry import pose as turns
 from ...geometry.place import Place
 from ..shell import theme
 
@@ -62,6 +61,15 @@ def dot(painter: QPainter, view, point, radius=4.0, fill=PAPER, edge=DARK) -> No
         painter.setPen(QPen(edge, 1.4))
         painter.setBrush(fill)
         painter.drawEllipse(QPointF(*pixels[0]), radius, radius)
+
+
+def dots(painter: QPainter, view, points) -> None:
+    """Many places, as small amber points with a dark edge, seen through what is before them."""
+    pixels, depth = view.camera.project(np.asarray(points, float), view.width, view.height)
+    places = polygon_of(pixels[(depth > 0) & (np.abs(pixels) < 20_000).all(axis=1)])
+    for ink, wide in ((DARK, 5.4), (AMBER, 3.4)):
+        painter.setPen(QPen(ink, wide, Qt.SolidLine, Qt.RoundCap))
+        painter.drawPoints(places)
 
 
 def zone(painter: QPainter, view, place: Place, v: dict, path, chosen: bool) -> None:
@@ -251,36 +259,6 @@ def skeleton(painter: QPainter, view, looked, chosen: set, active: bool, looks: 
         for ink, wide in ((DARK, 9.2 + 1.5 * more), (colour, 6.6 + more), (DARK, 3.0 + more)):  # a ring, edged
             painter.setPen(QPen(ink, wide, Qt.SolidLine, Qt.RoundCap))
             painter.drawPoints(places)
-
-
-def limits(painter: QPainter, view, looked, limbs, chosen: set) -> None:
-    """How far chosen limbs of a ragdoll may turn: a cone across, a fan about them, and a hand where they are now."""
-    turn = np.linspace(-np.pi, np.pi, 33)
-    for k, joint in enumerate(limbs.joint):
-        if limbs.parent[k] < 0 or looked.bones.joints[joint].id not in chosen:
-            continue
-        world = looked.world[joint]
-        above = turns.split(looked.world[limbs.joint[limbs.parent[k]], None, :3, :3])[0]
-        stands = turns.product(turns.product(above, limbs.rest[k][None]), limbs.along[k][None])
-        axes, hinge = turns.turn_matrices(stands)[0], world[:3, 3]
-        long = 0.8 * float(np.linalg.norm(world[:3, :3] @ looked.bones.tips[joint]))
-        cone, twist = float(limbs.cone[k]), float(limbs.twist[k])
-        rim = np.stack([np.full(33, np.cos(cone)), np.sin(cone) * np.cos(turn), np.sin(cone) * np.sin(turn)], axis=1)
-        rim = hinge + long * rim @ axes.T
-        line(painter, view, rim, AMBER, 1.8)
-        for spoke in rim[:-1:4]:
-            line(painter, view, np.stack([hinge, spoke]), AMBER, 0.8, halo=False)
-        # the fan about it stands across the limb as it is at rest
-        angles = np.linspace(-twist, twist, 17)
-        around = lambda a: np.stack([np.full(np.shape(a), 1.2), 0.3 * np.cos(a), 0.3 * np.sin(a)], axis=-1)
-        middle = hinge + long * np.array([1.2, 0, 0]) @ axes.T
-        fan = hinge + long * around(angles) @ axes.T
-        line(painter, view, np.concatenate([[middle], fan, [middle]]), PAPER, 1.4)
-        own = turns.product(turns.split(world[None, :3, :3])[0], limbs.along[k][None])
-        away = turns.product(turns.inverse(stands), own)[0]
-        now = (2 * np.arctan2(away[0], away[3]) + np.pi) % (2 * np.pi) - np.pi
-        hand = hinge + long * around(np.array([now])) @ axes.T
-        line(painter, view, np.stack([middle, hand[0]]), AMBER, 2.4)
 
 
 def collider(painter: QPainter, view, place: Place, v: dict, chosen: bool) -> None:

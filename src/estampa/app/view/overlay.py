@@ -36,6 +36,8 @@ class Overlay:
                 grip = self.grip_values(active) if active is not None else Place.still().values
                 angle = self.value(selected, "angle") if selected.kind == "bend" else 0.0
                 draw_bend(painter, view, grip, self.value(selected, "low"), self.value(selected, "high"), angle)
+            if selected is not None and selected.kind == "break":
+                self._draw_cut_points(painter, view, selected)
             handles = self.handles()
             if handles:
                 handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
@@ -65,7 +67,7 @@ class Overlay:
         elif thing.kind == "collider":
             v = {n: self.value(thing, n) for n in thing.declared.channels}
             marks.collider(painter, view, self.place(thing), v, chosen)
-        elif thing.kind == "path":
+        elif thing.kind == "path" and thing.id not in self._cut_around():
             points, spots = self.path_points(thing)
             marks.path(
                 painter, view, points, spots, chosen, self._hot if chosen and isinstance(self._hot, int) else None
@@ -78,6 +80,18 @@ class Overlay:
         if thing.kind in ("grip", "zone", "path", "camera") and thing.id != self.look.camera:
             if not self.look.meshes or chosen:
                 marks.name(painter, view, self.place(thing).origin[0], thing.name)
+
+    def _cut_around(self) -> set[str]:
+        """Ids of paths that are but points to cut around."""
+        layers = (l for subject in self.session.doc.subjects for l in subject.stack if l.kind == "break")
+        return {l.constant("path") for l in layers if l.constant("gather") == "spots"}
+
+    def _draw_cut_points(self, painter, view, layer):
+        """The points that a selected Break cut around; those of a path large, since they can be taken hold of."""
+        marks.dots(painter, view, self.cut_points(layer))
+        points, path = self.spots()
+        if path is not None:
+            marks.path(painter, view, None, points, True, self._hot if isinstance(self._hot, int) else None)
 
     def _draw_words(self, painter: QPainter):
         s = self.session
@@ -138,6 +152,11 @@ class Overlay:
         if s.selection.thing is not None and s.view.tool in ("hand", "place") and self.look.controls:
             if s.selection.thing.kind == "copies" and s.selection.thing.constant("arrange") == "hand":
                 say("drag a dot to move its copy; Shift turns it, Ctrl sizes it, Delete takes it away")
+            elif s.selection.thing.kind == "break":
+                if s.selection.thing.constant("gather") == "spots":
+                    say("dots: where it is cut around; drag one to move it; the Place tool (L) adds one")
+                else:
+                    say("dots: where it is cut around; with the Place tool (L) you set them yourself")
             elif s.selection.thing.kind == "path":
                 say("drag a point to move it; Delete takes it away; the Place tool (L) adds one")
         if self.look.ghosts and s.pictures.picture.ghosts:

@@ -72,7 +72,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         self._tools = {name: kind(self) for name, kind in TOOLS.items()}
         self._orbit, self._pan = Orbit(self), Pan(self)
         self._held: Tool | None = None  # what the pressed button drives
-        self._hot: str | int | None = None  # the handle or the spot under the pointer
+        self._hot: str | int | tuple | None = None  # the handle, spot, or (joint, limit) under the pointer
         self._spread: tuple | None = None
         self._framed_for, self._frame_with_beside = None, False
         self._fine_later = QTimer(self, singleShot=True, interval=180)
@@ -308,9 +308,20 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         fine = place.apply(sampled.points[None])[0] if sampled is not None else None
         return fine, place.apply(spots[None])[0] if len(spots) else spots
 
+    def cut_points(self, layer) -> np.ndarray:
+        """(k, 3) m in the world, what a Break cuts around, as it is seen."""
+        subject = self.session.doc.owner(layer.id)
+        shape = self.session.pictures.picture.shapes.get(subject.id)
+        if shape is None or shape.seeds is None:
+            return np.zeros((0, 3))
+        first = self.session.scene.values.place(subject, Rows.one(self.session.doc.start))
+        return first.apply(shape.seeds[None])[0]
+
     def spots(self):
         """((k, 3) points in the world that can be dragged one by one, the thing they are of)."""
         thing = self.session.selection.thing
+        if thing is not None and thing.kind == "break" and thing.constant("gather") == "spots":
+            thing = self.session.doc.find(thing.constant("path"))  # its cut points
         if thing is not None and thing.kind == "path":
             return self.path_points(thing)[1], thing
         if thing is not None and thing.kind == "copies" and thing.constant("arrange") == "hand":
@@ -437,6 +448,8 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         handles = self.handles()
         hot = self.spot_under(*at)
         hot = handles.under(*at) if handles and hot is None else hot
+        if hot is None and (limit := self.limit_under(*at)) is not None:
+            hot = (limit[0].joint.id, limit[1])
         if hot != self._hot:
             self._hot = hot
             self.setCursor(Qt.PointingHandCursor if hot is not None else Qt.ArrowCursor)

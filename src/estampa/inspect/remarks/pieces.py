@@ -3,14 +3,15 @@
 from collections.abc import Iterator
 
 from ...edits import ragdoll
+from ...geometry.crossing import crossings
 from ...geometry.pieces import Pieces, is_closed
+from ...motion.breaking import A_CELL
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
 from ...solve.bodies.limbs import limbs_of
 from .remark import Remark
 
 SLOW = 2_000  # cells, from which on a cut takes longer than a hand waits
-A_CELL = 0.003  # s, measured on a ball of 5,120 faces, and more on a larger mesh
 LIGHT, HEAVY = 100.0, 4000.0  # kg/m3 between which a figure falls as one expects; a body of flesh has about 1,000
 
 
@@ -34,6 +35,21 @@ def breaks_what_is_open(scene: Scene | Snapshot) -> Iterator[Remark]:
                 f"{subject.name} is open ({mesh.open_edges:,} open edges), so it has no inside to be cut.",
                 "It is not broken.",
                 "Add Thicken above Break, or close its holes.",
+            )
+
+
+def breaks_what_crosses_itself(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for subject, _, layer in _pieces(scene):
+        if layer.kind != "break":
+            continue
+        found = crossings(scene.mesh(subject.mesh))
+        if found:
+            yield Remark(
+                "warning",
+                layer.id,
+                f"{subject.name} goes through itself at {found:,} of its edges.",
+                "Where it does, its inside is told twice, and cells there may be hollow or double.",
+                "Unite its parts where it was made, or take them apart (Cut into pieces, by island) and break each.",
             )
 
 
@@ -122,4 +138,4 @@ def ragdolls(scene: Scene | Snapshot) -> Iterator[Remark]:
                 )
 
 
-CHECKS = (breaks_what_is_open, breaks_into_very_many, moves_one_piece, ragdolls)
+CHECKS = (breaks_what_is_open, breaks_what_crosses_itself, breaks_into_very_many, moves_one_piece, ragdolls)

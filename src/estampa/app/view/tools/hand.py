@@ -121,6 +121,24 @@ class SpotHold(Tool):
         do.set_values(s.scene, thing.id, values, frame, f"trail {thing.id} {frame}", f"Move a key of {thing.name}")
 
 
+class LimitHold(Tool):
+    """The rim of a cone or the edge of a fan, in the hand."""
+
+    def __init__(self, pane, limits, which: str, where: float):
+        super().__init__(pane)
+        self.limits, self.which, self.where = limits, which, where
+
+    def move(self, at):
+        s, joint = self.session, self.limits.joint
+        value = self.limits.dragged(self.pane.view(), self.which, self.where, at)
+        label = f"Set the {'limit' if self.which == 'cone' else 'twist'} of {joint.name}"
+        s.carry_out(lambda: s.set(joint.id, {self.which: value}, merge=f"limit {joint.id}", label=label))
+
+    def release(self, at, modifiers=Qt.NoModifier):
+        self.session.scene.end_merge()
+        super().release(at)
+
+
 def held_at(pane, at) -> Tool | None:
     """What can be taken hold of under a pixel: a spot, or a handle of what is selected."""
     spot = pane.spot_under(*at)
@@ -128,4 +146,7 @@ def held_at(pane, at) -> Tool | None:
         return SpotHold(pane, spot)
     handles = pane.handles()
     part = handles.under(*at) if handles else None
-    return HandleHold(pane, part, handles) if part else None
+    if part:
+        return HandleHold(pane, part, handles)
+    limit = pane.limit_under(*at)
+    return LimitHold(pane, *limit) if limit else None

@@ -1,0 +1,151 @@
+"""Work in other processes, for packages that hold the interpreter lock.
+
+The standard library's process pools run the script that starts them once more in every worker, so that a script
+without a guard would run itself; these workers know nothing of it. What goes through the pipes is ours alone.
+"""
+
+import atexit
+import importlib
+import os
+import pickle
+import subprocess
+import sys
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from queue import Empty, SimpleQueue
+from threading import Lock
+
+
+class Gone(Exception):
+    """A worker ended before it answered: the system may have no memory left."""
+
+
+class Worker:
+    """A Python of its own, which takes about a third of a second to start."""
+
+    def __init__(self):
+        run = [sys.executable, "-c", "from estampa.beside import serve; serve()"]
+        paths = os.pathsep.join(p for p in sys.path if p)
+        self.process = subprocess.Popen(
+            run, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env={**os.environ, "PYTHONPATH": paths}
+        )
+
+    def ask(self, *message):
+        """What it answers; trouble on its side is raised here. Raises Gone."""
+        try:
+            pickle.dump(message, self.process.stdin, pickle.HIGHEST_PROTOCOL)
+            self.process.stdin.flush()
+            done, answer = pickle.load(self.process.stdout)
+        except (OSError, EOFError, pickle.UnpicklingError, ValueError) as err:
+            raise Gone(f"exit code {self.process.poll()}") from err
+        if not done:
+            raise answer
+        return answer
+
+    def end(self) -> None:
+        self.process.kill()
+        self.process.wait()
+        for pipe in (self.process.stdin, self.process.stdout):
+            try:
+                pipe.close()
+            except OSError:
+                pass  # what was to be written goes nowhere now
+
+
+class Workers:
+    """So many of them, started when they are first needed, and kept."""
+
+    def __init__(self, count: int):
+        self.count, self._idle, self._lock = count, [], Lock()
+        atexit.register(self.end)
+
+    def run(self, prepare: Callable, shared: tuple, work: Callable, calls: list, told=None, count: int = 0) -> list:
+        """[work(prepare(*shared), call) for call in calls], each by whichever worker is free.
+
+        prepare, work -- functions of modules of ours; told(share) -- called here as calls are done; it may raise to
+        stop; count -- of the workers, all where 0. Raises what work raises, and Gone.
+        """
+        results, waiting = [None] * len(calls), SimpleQueue()
+        for item in enumerate(calls):
+            waiting.put(item)
+        done, workers = SimpleQueue(), self._take(min(count or self.count, len(calls)))
+
+        def drive(worker):
+            try:
+                worker.ask("prepare", _name(prepare), shared)
+                while True:
+                    i, call = waiting.get_nowait()
+                    results[i] = worker.ask("work", _name(work), call)
+                    done.put(None)
+            except Empty:
+                done.put(worker)
+            except BaseException as err:  # told where it was asked for
+                done.put(err)
+
+        with ThreadPoolExecutor(len(workers) or 1) as threads:
+            for worker in workers:
+                threads.submit(drive, worker)
+            left, count, trouble = set(workers), 0, None
+            try:
+                while left:
+                    found = done.get()
+                    if found is None:
+                        count += 1
+                        if told is not None:
+                            told(count / len(calls))
+                    elif isinstance(found, Worker):
+                        left.discard(found)
+                        self._give_back(found)
+                    else:
+                        raise found
+            except BaseException as err:
+                trouble = err
+                for worker in left:  # those that are in the middle of something
+                    worker.end()
+        if trouble is not None:
+            raise trouble
+        return results
+
+    def _take(self, count: int) -> list[Worker]:
+        with self._lock:
+            alive = [w for w in self._idle if w.process.poll() is None]
+            self._idle, found = alive[count:], alive[:count]
+        return found + [Worker() for _ in range(count - len(found))]
+
+    def _give_back(self, worker: Worker) -> None:
+        with self._lock:
+            self._idle.append(worker)
+
+    def end(self) -> None:
+        with self._lock:
+            idle, self._idle = self._idle, []
+        for worker in idle:
+            worker.end()
+
+
+def _name(function: Callable) -> tuple[str, str]:
+    return function.__module__, function.__qualname__
+
+
+def serve() -> None:
+    """A worker's side: answers until its pipe is closed."""
+    asked, told = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)  # what packages print must not come between answers
+    state = None
+    while True:
+        try:
+            what, (module, name), value = pickle.load(asked)
+        except EOFError:
+            return
+        try:
+            function = getattr(importlib.import_module(module), name)
+            answer = None
+            if what == "prepare":
+                state = function(*value)
+            else:
+                answer = function(state, value)
+            message = pickle.dumps((True, answer), pickle.HIGHEST_PROTOCOL)
+        except Exception as err:
+            message = pickle.dumps((False, err))
+        told.write(message)
+        told.flush()
