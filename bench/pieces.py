@@ -165,6 +165,30 @@ def bodies() -> list[Row]:
     return found
 
 
+def falling() -> list[Row]:
+    """The same wall in the air, against the bare engine with the same bodies; each keeps its fastest frame of six."""
+    from estampa.solve.bodies.model import Model
+
+    scene, subject = _walled(2000)
+    do.set_value(scene, subject, "y", 30.0)
+    do.set_value(scene, scene.doc.find(subject).stack[-1].id, "speed_x", 0.01)
+    evaluator = Evaluator(scene.doc, scene, FrameStore(tempfile.mkdtemp()))
+    evaluator.solve_through(2)
+    model = Model.of(evaluator.runs.inputs(evaluator.runs.every()[0], 1))
+    world = model.build(evaluator.runs.inputs(evaluator.runs.every()[0], 1)).world
+    world.integration_parameters.dt, world.gravity = 1 / 240, (0.0, -9.80665, 0.0)
+
+    def bare():
+        for _ in range(10):
+            world.step()
+
+    bare()
+    pairs = [(seconds(lambda f=f: evaluator.solve_through(f)), seconds(bare)) for f in range(3, 9)]
+    a, b = (min(column) for column in zip(*pairs, strict=True))
+    good = a / b <= 1.15
+    return [Row(f"{model.count:,} hulls that fall, a frame", ms(a), f"{ms(b)} bare engine", a / b, "≤ 1.15", good)]
+
+
 def figures() -> list[Row]:
     """Twenty ragdolls of eleven limbs that fall together."""
     from tests.solve.test_limp import puppet
@@ -181,4 +205,4 @@ def figures() -> list[Row]:
 
 
 def rows() -> list[Row]:
-    return [*cuts(), *layers(), *bodies(), *figures()]
+    return [*cuts(), *layers(), *bodies(), *falling(), *figures()]

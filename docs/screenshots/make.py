@@ -162,12 +162,21 @@ def compare():
     s.save("compare")
 
 
-def links():
-    s = Sitting("reeds", 30)
-    s.select("Ripple")
-    s.window.toggle_pin()
-    s.select("Swell")
-    s.save("links")
+def pieces():
+    s = Sitting("jar", 30)
+    s.select("Break")
+    do.set_values(s.session.scene, s.thing("Break").id, {"rough": 1.0, "grain": 0.06})
+    s.settle()
+    s.window.notice.hide()
+    s.save("pieces")
+
+
+def body():
+    s = Sitting("puppet", 1)
+    s.select("Limp (ragdoll)")
+    s.window.viewport.frame_all()
+    s.nearer(0.45)
+    s.save("body")
 
 
 def loop():
@@ -221,12 +230,6 @@ def lanterns():
     s.save("lanterns")
 
 
-def boards():
-    s = Sitting("boards", 44)
-    s.select("Bodies")
-    s.save("boards")
-
-
 def paint():
     s = _lanterns()
     s.select("Lantern 4")
@@ -243,8 +246,8 @@ def blind():
 
 
 VIEWS = (
-    *(window, stale, maps, press, import_, remarks, finder, night, reeds, compare, links, loop, curves, ghosts, movie),
-    *(lanterns, boards, paint, blind),
+    *(window, stale, maps, press, import_, remarks, finder, night, reeds, compare, pieces, loop, curves, ghosts, movie),
+    *(lanterns, body, paint, blind),
 )
 
 if __name__ == "__main__":

@@ -120,6 +120,11 @@ def test_a_broken_subject_looks_as_before_pixel_by_pixel_and_its_outside_keeps_i
         return np.frombuffer(renderer.picture(drawn, camera, 320, 240), np.uint8).reshape(240, 320, 4).astype(int)
 
     whole = picture()
+    copies = do.add_thing(scene, "copies", values={"subject": subject, "count": 1})  # of itself, in its place
+    found = look(Evaluator(scene.doc, scene, store), 1).shapes[copies.id]
+    assert found.points == pytest.approx(trimesh.creation.icosphere(3).vertices, abs=1e-6)
+    assert found.mesh.cut_from is None, "copies of what has not moved are drawn whole too"
+    do.remove(scene, copies.id)
     do.set_on(scene, broken, False)
     assert np.array_equal(whole, picture())
     do.set_on(scene, broken, True)

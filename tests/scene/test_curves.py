@@ -6,7 +6,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.interpolate import BPoly, CubicHermiteSpline
 
+from estampa import edits as do
+from estampa.errors import EstampaError
 from estampa.scene.curves import MOST_KEYS, Curve, Key
+from estampa.scene.scene import Scene
 
 FRAMES = np.linspace(0, 30, 241)
 
@@ -121,3 +124,18 @@ def test_dropping_the_last_keys_lands_on_the_first_pose_in_one_sweep():
     assert [k.frame for k in curve.keys][-2:] == [81, 101] and curve.at(101) == pytest.approx(np.sin(1))
     assert curve.at(np.arange(1, 81)) == pytest.approx(np.sin(np.arange(1, 81)), abs=0.02)
     assert curve.slope_at(101, -1) == pytest.approx(curve.slope_at(1, 1), rel=1e-2)
+
+
+def test_a_word_that_is_no_segment_or_tangent_is_refused_and_nothing_changed():
+    scene = Scene()
+    grip = do.add_thing(scene, "grip")
+    do.set_key(scene, grip.id, "x", 1, 0.0)
+    before = scene.doc
+    for change in (
+        lambda: do.set_segment(scene, grip.id, "x", 1, "bouncy"),
+        lambda: do.set_tangent(scene, grip.id, "x", 1, "loose"),
+        lambda: do.set_key(scene, grip.id, "x", 2, 0.0, "bouncy"),
+    ):
+        with pytest.raises(EstampaError, match="has no (segment|tangent).*Choose one of"):
+            change()
+    assert scene.doc is before

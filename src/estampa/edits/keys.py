@@ -1,7 +1,7 @@
 """Edits of keys and curves."""
 
 from ..errors import EstampaError
-from ..scene.curves import Curve, Key
+from ..scene.curves import SEGMENTS, TANGENTS, Curve, Key
 from ..scene.scene import Scene
 from .channels import checked
 from .names import thing_named
@@ -15,6 +15,7 @@ def set_key(
     value = checked(thing, channel, scene.values.at(thing, channel, frame) if value is None else value)
     if not thing.declared.channels[channel].animates:
         raise EstampaError(f"{thing.name} · {channel}", "cannot be keyed.", "Only numbers and switches can.")
+    _check_words(thing, channel, {"segment": segment})
     curve = thing.curve(channel)
     key = (curve.key_at(frame) if curve else None) or Key(frame=frame, value=0.0)
     key = key.with_(value=float(value), **({"segment": segment} if segment else {}))
@@ -85,11 +86,20 @@ def set_tangent(scene: Scene, thing_id: str, channel: str, frame: float, tangent
 
 def _change_key(scene, thing_id, channel, frame, **changes):
     thing = thing_named(scene, thing_id)
+    _check_words(thing, channel, changes)
     curve = thing.curve(channel)
     key = curve.key_at(frame) if curve else None
     if key is not None:
         curve = curve.with_key(key.with_(**changes))
         set_curve(scene, thing_id, channel, curve, f"Change a key of {thing.name} · {channel}")
+
+
+def _check_words(thing, channel, words: dict) -> None:
+    """Raises EstampaError for a segment or tangent that there is not."""
+    for name, known in (("segment", SEGMENTS), ("tangent", TANGENTS)):
+        if words.get(name) is not None and words[name] not in known:
+            cure = f"Choose one of {', '.join(known)}."
+            raise EstampaError(f"{thing.name} · {channel}", f"has no {name} “{words[name]}”.", cure)
 
 
 def set_extend(scene: Scene, thing_id: str, channel: str, before: str | None = None, after: str | None = None) -> None:

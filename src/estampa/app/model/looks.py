@@ -135,9 +135,26 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
             more |= {"base": base, "seeds": part.mesh.cut_from.seeds}
             return _broken(evaluator, subject, part, frame, smooth, apart, **more)
         return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
+    if part.alike and part.mesh.cut_from is not None:
+        found = _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more)
+        if found is not None:
+            return found
     if part.alike:
         return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
     return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
+
+
+def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape | None:
+    """Copies of a broken subject, drawn as it is itself; None where they are at another moment than it is."""
+    own = outcome.of_subject(evaluator, subject, frame).parts[0]
+    back = evaluator.values.place(subject, Rows.one(frame)).inverse()
+    if not np.allclose(back.apply(own.points[None])[0], part.points[0], atol=1e-7):
+        return None
+    found = _broken(evaluator, subject, own, frame, smooth, apart)
+    still = lambda points: None if points is None else back.apply(points[None])[0]
+    lit = found.lit @ (back.axes[0] / max(float(np.linalg.norm(back.axes[0][:, 0])), 1e-12)).T
+    more |= {"stand": part.places.matrices, "drawn": still(found.drawn)}
+    return LookedShape(still(found.points), found.mesh, lit, found.creased, **more)
 
 
 def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape:

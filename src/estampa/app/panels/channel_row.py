@@ -71,6 +71,8 @@ class Row:
             line.editingFinished.connect(lambda: self._set(line.text()))
             return line
         combo = QComboBox()
+        combo.setSizeAdjustPolicy(QComboBox.AdjustToMinimumContentsLengthWithIcon)  # long words do not widen the sheet
+        combo.setMinimumContentsLength(8)
         combo.activated.connect(lambda i: self._set(combo.itemData(i)))
         for value, words in self._options():
             combo.addItem(words, value)
