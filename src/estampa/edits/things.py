@@ -74,6 +74,9 @@ def add_thing(
     return thing
 
 
+MOVED = {"subject": "the points of a subject", "skeleton": "the joints of a skeleton", "swarm": "grains of a swarm"}
+
+
 def add_layer(
     scene: Scene,
     subject_id: str,
@@ -83,17 +86,18 @@ def add_layer(
     grip: dict | None = None,
 ) -> Thing:
     """Add a layer at the foot of a stack. With `grip`, a new grip of these values goes with it, in the
-    same step of the history, on the layer's channel `grip`."""
+    same step of the history, on the layer's channel `grip`, or `around` where it has none."""
     declared = declared_kind(kind)
     subject = thing_named(scene, subject_id)
-    if declared not in layers_for(subject.kind) or subject.kind not in ("subject", "skeleton"):
-        moved = "the joints of a skeleton" if declared.moves == "joints" else "the points of a subject"
+    if declared not in layers_for(subject.kind) or subject.kind not in MOVED:
+        moved = next(words for kind, words in MOVED.items() if declared in layers_for(kind))
         raise EstampaError(declared.title, f"moves {moved}, so it cannot go on {subject.name}.", "Select another one.")
     doc, values = scene.doc, dict(values or {})
     layer_name = unique_name(doc, name or declared.title)
     if grip is not None:
         holder = Thing(kind="grip", name=unique_name(doc, f"{layer_name} grip"), values=grip)
-        doc, values["grip"] = doc.with_(things=(*doc.things, holder)), holder.id
+        channel = "grip" if "grip" in declared.channels else "around"
+        doc, values[channel] = doc.with_(things=(*doc.things, holder)), holder.id
     if declared.ensemble and not declared.solo and not values.get("together"):
         doc, values["together"] = ensemble_in(doc, declared.ensemble)
     layer = Thing(kind=kind, name=layer_name, values=values)

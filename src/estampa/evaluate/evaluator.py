@@ -15,6 +15,7 @@ from .reader import Reader
 from .rigs import Poses
 from .runs import Playing, Runs
 from .stacks import Copied, Shape, Stacks
+from .swarms import Swarms
 from .topology import Topology
 
 __all__ = ["Copied", "Evaluator", "Shape"]
@@ -38,6 +39,7 @@ class Evaluator:
         self.poses = Poses(self)
         self.stacks = Stacks(self)
         self.runs = Runs(self)
+        self.swarms = Swarms(self)
         # what others ask for most
         self.mesh, self.plans = self.topology.mesh, self.topology.plans
         self.rows, self.through, self.copies = self.stacks.rows, self.stacks.through, self.stacks.copies
@@ -50,7 +52,7 @@ class Evaluator:
         found = self._layers.get(owner.id)
         if found is None or found[0] is not owner:
             on = [l for l in owner.stack if l.on and l.declared is not None and self._plays(l)]
-            found = self._layers[owner.id] = (owner, [] if owner.kind == "skeleton" and not owner.on else on)
+            found = self._layers[owner.id] = (owner, [] if owner.kind in ("skeleton", "swarm") and not owner.on else on)
         return found[1]
 
     def _plays(self, layer: Thing) -> bool:
@@ -63,12 +65,14 @@ class Evaluator:
         return together is not None and together.on and together.kind == layer.declared.ensemble
 
     def layers_above(self, owner: Thing, layer: Thing) -> list[Thing]:
+        if layer is owner:  # a swarm, which is solved as a whole
+            return []
         layers = self.layers(owner)
         return layers[: [l.id for l in layers].index(layer.id)]
 
     def aids(self, owner: Thing, layer: Thing) -> list[Thing]:
         """The layers below one with memory that tell it something, down to the next one with memory."""
-        return aids_below(self.layers(owner), layer)
+        return [] if layer is owner else aids_below(self.layers(owner), layer)
 
     def shape_name(self, owner: Thing, frame: float, layers: list[Thing] | None = None) -> bytes:
         """Digest of everything that decides an owner's shape or pose in the world after the given layers (all of them

@@ -27,6 +27,8 @@ class Part:
     pieces: Pieces | None = None
     stands: Place | None = None
     centres: np.ndarray | None = None  # (p, 3) m, where `stands` has its origin in the shape at first
+    speed: np.ndarray | None = None  # (k, 3) m/s of the places
+    tint: tuple[float, float, float] | None = None  # linear light, in place of its materials
 
     @property
     def count(self) -> int:
@@ -88,6 +90,8 @@ def of(evaluator, thing, frame: float) -> Outcome | None:
     """What a subject or a set of copies looks like at a frame; None of what has no surface."""
     if thing.kind == "copies":
         return of_copies(evaluator, thing, frame)
+    if thing.kind == "swarm":
+        return evaluator.swarms.outcome(thing, frame)
     return of_subject(evaluator, thing, frame) if thing.mesh is not None else None
 
 

@@ -9,7 +9,7 @@ from .reader import Scope
 DEEP = 3  # how many steps down the values of named things are told one by one
 MOVED = "(order or switch)"
 # what these name is told by the reader itself, or with what is felt
-OWN = ("map", "target", "target_map", "joint", "wind", "ensemble")
+OWN = ("map", "target", "target_map", "target_weights", "joint", "wind", "ensemble")
 
 
 # of what is more than a channel
@@ -28,7 +28,8 @@ def reads(evaluator, owner: Thing, layer: Thing, frame: float) -> list[Read]:
     """Everything that decides a layer's result at a frame: the rest shape, the layers above, where the owner stands,
     its own channels, and forces that it feels."""
     found = _of_owner(evaluator, owner, frame)
-    for above in (*evaluator.layers_above(owner, layer), layer):
+    above_it = evaluator.swarms.guides(owner) if layer is owner else [*evaluator.layers_above(owner, layer), layer]
+    for above in above_it:
         if above.declared.memory and above is not layer:
             found.append(Read("above", above.name, evaluator.key(owner, above, frame)))
             continue
@@ -59,6 +60,8 @@ def reads_of_run(evaluator, run, frame: float) -> list[Read]:
 def _of_owner(evaluator, owner, frame) -> list[Read]:
     """What a subject or skeleton is before its layers."""
     found = _of_thing(evaluator, owner, Scope.world(frame), DEEP)
+    if owner.kind == "swarm":
+        return found
     if owner.kind != "skeleton":
         mesh = owner.mesh
         rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners)

@@ -7,6 +7,7 @@ The same sort of value comes to a deformer, a solver, a force and a pose layer, 
     grip        a Place of one row or of a row for each shape
     placed      the same, or the number of a joint of the very skeleton that reads it
     joint       the number of such a joint
+    target_weights  (n,) float32 weights of a map on the subject that the channel before it names
     target_map  (3,) the middle of a map on the subject that the channel before it names
     zone        a Field: (k, n, 3) points -> (k, n) weights
     path        (the sampled path in its own space, the Place of that space)
@@ -113,6 +114,15 @@ def _target_map(reader, thing, channel, held, scope):
     into = None if scope.into is None else reader.stand_name(scope.owner, frame)
     told = (found.weights, evaluator.shape_name(target, frame), into)
     return Reading(told, middle, lambda: _shown(evaluator.subject(target, frame)))
+
+
+@reference("target_weights")
+def _target_weights(reader, thing, channel, held, scope):
+    target = reader.values.find(thing.constant(channel.name.removesuffix("_map")))
+    found = target.map(thing.constant(channel.name)) if target is not None and target.mesh is not None else None
+    if found is None:
+        return NOTHING
+    return Reading(found.weights, lambda: reader.evaluator.topology.map_weights(target, found))
 
 
 @dataclass(frozen=True, eq=False)

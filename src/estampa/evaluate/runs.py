@@ -98,7 +98,8 @@ class Runs:
         """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
         if self._solvers is None:
             layers = self.evaluator.layers
-            self._solvers = [(o, l) for o in self._owners_in_order() for l in layers(o) if l.declared.memory]
+            own = lambda o: [o] if o.kind == "swarm" else [l for l in layers(o) if l.declared.memory]
+            self._solvers = [(o, l) for o in self._owners_in_order() for l in own(o)]
         return self._solvers
 
     def of(self, owner: Thing, layer: Thing) -> Run:
@@ -137,7 +138,7 @@ class Runs:
     def _owners_in_order(self) -> list[Thing]:
         """What has a stack and is on, each after those that it needs."""
         owners = Graph(self.doc).in_order()
-        return [t for t in owners if t.on and t.stack and (t.mesh is not None or t.kind == "skeleton")]
+        return [t for t in owners if t.on and t.stack and (t.mesh is not None or t.kind in ("skeleton", "swarm"))]
 
     def stands(self, subject: Thing, frame: float) -> tuple | None:
         """(pieces, where they stand, their origins at first) of a subject whose last layer moves pieces as wholes; else
@@ -209,6 +210,8 @@ class Runs:
         if known is not None:
             return known
         evaluator = self.evaluator
+        if layer is owner:
+            return evaluator.swarms.told(owner, frame)
         entering = evaluator.shape_name(owner, frame, evaluator.layers_above(owner, layer))
         scope = self.scope(owner, layer, frame)
         told = digest(entering, self.reader.told(layer, scope), self._aids_told(owner, layer, scope))
@@ -245,6 +248,8 @@ class Runs:
     def _member_is_still(self, owner, layer) -> bool:
         """Whether all that a layer reads of its own owner is the same at every frame."""
         found = self._still_members.get(layer.id)
+        if found is None and layer is owner:
+            found = self._still_members[layer.id] = self.evaluator.swarms.is_still(owner)
         if found is None:
             still = self.reader.still
             above = self.evaluator.layers_above(owner, layer)
@@ -292,6 +297,8 @@ class Runs:
             v = self.reader.resolved(run.thing, Scope.world(frame))
             return Crowd(seen, v, self.world(run.thing, frame), frame, self.doc.solved_from)
         evaluator, (owner, layer) = self.evaluator, run.members[0]
+        if layer is owner:
+            return evaluator.swarms.inputs(owner, frame, self.world(owner, frame))
         v = self.reader.resolved(layer, self.scope(owner, layer, frame))
         world, first = self.world(layer, frame), self.doc.solved_from
         above = evaluator.layers_above(owner, layer)
@@ -521,13 +528,17 @@ class Runs:
             for c in table
             if name != "report"  # which has one row
         )
-        rows = lambda owner, layer: (
-            self.evaluator.mesh(owner, self.evaluator.layers_above(owner, layer)).count
-            if owner.mesh is not None
-            else len(self.evaluator.poses.bones(owner))
-        )
-        bytes_ = sum(row(run) * rows(*member) for run in work for member in run.members)
+        bytes_ = sum(row(run) * self._rows(*member) for run in work for member in run.members)
         self.store.refuse_too_much(len(keys), bytes_ * len(keys) / len(work))
+
+    def _rows(self, owner: Thing, layer: Thing) -> int:
+        """About how many rows a frame of a layer with memory has."""
+        evaluator = self.evaluator
+        if layer is owner:
+            return evaluator.swarms.expected(owner)
+        if owner.mesh is not None:
+            return evaluator.mesh(owner, evaluator.layers_above(owner, layer)).count
+        return len(evaluator.poses.bones(owner))
 
     def _solve_frame(self, run: Run, frame: int) -> bool:
         if self.store.has(self.key(run, frame)):

@@ -77,6 +77,7 @@ GROUPS = {
     "fall": "Fall and blow",
     "guide": "Guide and aim",
     "carry": "Carry and refine",
+    "swarm": "Guide a swarm",
     "fill": "Fill the scene",
     "deliver": "Deliver",
 }
@@ -97,6 +98,9 @@ _FOLDERS = (
     "solve.stems",
     "solve.bodies",
     "solve.pieces",
+    "solve.swarm",
+    "solve.swarm.sources",
+    "solve.swarm.guides",
     "press",
 )
 
@@ -136,8 +140,9 @@ def kind_of(word: str) -> type[Kind] | None:
 
 
 def layers_for(owner: str) -> list[type[Kind]]:
-    """The layers that can stand in the stack of a "subject" or of a "skeleton"."""
-    return [k for k in kinds_in("layer") if k.moves == ("joints" if owner == "skeleton" else "points")]
+    """The layers that can stand in the stack of a "subject", a "skeleton" or a "swarm"."""
+    moved = {"skeleton": "joints", "swarm": "grains"}.get(owner, "points")
+    return [k for k in kinds_in("layer") if k.moves == moved]
 
 
 def kinds_in(family: str) -> list[type[Kind]]:

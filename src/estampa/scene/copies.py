@@ -146,10 +146,11 @@ class Copies(Kind):
 
 
 def only_in_copies(doc) -> set[str]:
-    """Ids of the subjects that are shown through their copies, and not by themselves."""
+    """Ids of the subjects that are shown through their copies or by grains, and not by themselves."""
     copies = [t for t in doc.things if t.kind == "copies" and t.on and t.constant("subject")]
     shown = {t.constant("subject") for t in copies if t.values.get("original") is True}
-    return {t.constant("subject") for t in copies} - shown
+    grains = (l for t in doc.things if t.kind == "swarm" and t.on for l in t.stack if l.on and l.kind == "grain_show")
+    return {t.constant("subject") for t in copies} - shown | {l.constant("subject") for l in grains} - {None}
 
 
 def arranged(v: dict, pivot: np.ndarray, path=None, ground=None, spots=()) -> Place:

@@ -63,7 +63,7 @@ def _places(scene: Scene) -> None:
     for thing in doc.things:
         _stands(thing, ("thing", "force", "ensemble"), "among the things of a scene")
         _need(thing.kind != "subject" or thing.mesh is not None, f"has a subject without a mesh ({thing.name})")
-        moved = {"subject": "points", "skeleton": "joints"}.get(thing.kind)
+        moved = {"subject": "points", "skeleton": "joints", "swarm": "grains"}.get(thing.kind)
         for layer in thing.stack:
             _stands(layer, ("layer",) if moved else (), f"in the stack of {thing.name}")
             fits = layer.declared is None or layer.declared.moves == moved
@@ -103,7 +103,7 @@ def _references(scene: Scene) -> None:
         for name, channel in thing.declared.channels.items() if thing.declared else ():
             value = thing.values.get(name)
             held = by_id.get(value) if channel.type == "ref" and isinstance(value, str) else None
-            if held is None or channel.to in ("map", "target", "target_map"):
+            if held is None or channel.to in ("map", "target", "target_map", "target_weights"):
                 continue  # what is gone names nothing
             where = f"{thing.name} · {channel.label.lower()}"
             _need(fits_reference(channel, held), f"has {where} naming {held.name}, which is a {held.kind}")

@@ -67,7 +67,7 @@ class Graph:
 
     def _find(self, owner: Thing, node: str, found: dict[str, str]) -> None:
         parts = [(owner, "")]
-        if owner.kind in ("subject", "skeleton"):
+        if owner.kind in ("subject", "skeleton", "swarm"):
             for layer in owner.stack:
                 if layer.on and layer.declared is not None:
                     parts.append((layer, layer.name))
@@ -75,7 +75,7 @@ class Graph:
             if thing.declared is None:
                 continue
             for name, channel in thing.declared.channels.items():
-                if channel.type != "ref" or channel.to in ("map", "target", "target_map", "ensemble"):
+                if channel.type != "ref" or channel.to in ("map", "target", "target_map", "target_weights", "ensemble"):
                     continue
                 self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
             feels = thing.declared.feels_in(thing)

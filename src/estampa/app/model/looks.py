@@ -18,6 +18,7 @@ from ...scene.values import Rows
 from ...solve.bodies.shapes import outline
 
 MANY = 24  # still subjects, from which on they are drawn as one
+GRAIN_SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
 STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
 
 
@@ -35,6 +36,7 @@ class LookedShape:
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
     copies: int = 1
     drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
+    dye: tuple[float, float, float] | None = None  # linear light, in place of its materials
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
 
     @classmethod
@@ -46,6 +48,8 @@ class LookedShape:
     @cached_property
     def tint(self) -> np.ndarray | None:
         """(m, 3) float32 colour of each vertex that is drawn, by its faces' materials; None without materials."""
+        if self.dye is not None:
+            return np.tile(on_screen(np.array(self.dye, np.float32)), (self.creased.mesh.count, 1))
         if self.creased.mesh.face_materials is not None:
             return tints(self.creased.mesh)
         found = tints(self.mesh)
@@ -85,6 +89,7 @@ class Looked:
 
     frame: float
     shapes: dict[str, LookedShape] = field(default_factory=dict)
+    swarms: dict[str, list[LookedShape]] = field(default_factory=dict)  # a shape for each look of their grains
     ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
     held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
     joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
@@ -144,6 +149,17 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
     return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
 
 
+def _look_at_swarm(evaluator, swarm, frame) -> list[LookedShape]:
+    found = outcome.of(evaluator, swarm, frame)
+    if found is None:
+        return []
+    more = {"true": found.true, "shown_frame": found.shown_frame}
+    return [
+        LookedShape.of(p.points[0], p.mesh, GRAIN_SMOOTH, stand=p.places.matrices, copies=p.count, dye=p.tint, **more)
+        for p in found.parts
+    ]
+
+
 def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape | None:
     """Copies of a broken subject, drawn as it is itself; None where they are at another moment than it is."""
     own = outcome.of_subject(evaluator, subject, frame).parts[0]
@@ -191,6 +207,8 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:
             found = look_at(evaluator, thing, frame)
             if found is not None:
                 result.shapes[thing.id] = found
+        elif thing.kind == "swarm" and thing.stack:
+            result.swarms[thing.id] = _look_at_swarm(evaluator, thing, frame)
         elif thing.kind == "skeleton" and thing.joints:
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)
@@ -296,10 +314,13 @@ def tints(mesh: Mesh) -> np.ndarray | None:
     return mesh.cached("tints", lambda: _tints(mesh))
 
 
+def on_screen(linear: np.ndarray) -> np.ndarray:
+    """Linear light on the screen's curve: IEC 61966-2-1 (sRGB)."""
+    return np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
+
+
 def _tints(mesh):
-    linear = np.array([c for _, c in mesh.materials], np.float32)
-    # to the screen's curve: IEC 61966-2-1 (sRGB)
-    colours = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
+    colours = on_screen(np.array([c for _, c in mesh.materials], np.float32))
     found = np.full((mesh.count, 3), 0.8, np.float32)
     found[mesh.face_indices] = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
     return found

@@ -88,6 +88,12 @@ class Selection(QObject):
         every = self.doc.skeletons
         return found or (every[0] if len(every) == 1 else None)
 
+    @property
+    def swarm(self) -> Thing | None:
+        """The selected swarm, that of the selected layer, or else the only one there is."""
+        every = [t for t in self.doc.things if t.kind == "swarm"]
+        return self._owner("swarm") or (every[0] if len(every) == 1 else None)
+
     def _owner(self, kind: str) -> Thing | None:
         thing = self.thing
         if thing is None:

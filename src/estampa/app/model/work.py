@@ -32,6 +32,7 @@ class Lane:
     mean: np.ndarray
     state: LaneState | None = None
     awake: bool = False  # whether it is a share of things and not a distance
+    counts: bool = False  # whether it is a number of grains
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
 
 
@@ -123,7 +124,9 @@ class Work(QObject):
                     size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
                     lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state, size=size)
             for run in evaluator.runs.every():
-                if not run.is_solo:
+                if run.thing.kind == "swarm":
+                    lanes[run.id] = _counted(evaluator, run, memory.state(evaluator, run.thing, run.thing))
+                elif not run.is_solo:
                     lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
             frames = np.arange(doc.start, doc.end + 1, dtype=float)
             trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
@@ -284,6 +287,18 @@ def _worked_out(evaluator):
         return [*clip_remarks(evaluator), *starts.remarks_on(evaluator)]
     except EstampaError:
         return []
+
+
+def _counted(evaluator, run, state) -> Lane:
+    """The lane of a swarm: how many of its grains live."""
+    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
+    living = np.full(len(frames), np.nan)
+    for i, frame in enumerate(frames):
+        key = evaluator.runs.key(run, frame)
+        if evaluator.store.has(key):
+            found = evaluator.store.frame(key, ("living",))
+            living[i] = found["report"]["living"][0] if found is not None else np.nan
+    return Lane(living, living, state, counts=True)
 
 
 def _report(evaluator, run, state) -> Lane:

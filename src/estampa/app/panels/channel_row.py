@@ -90,7 +90,7 @@ class Row:
             return [(None, "– none –"), *((t.id, t.name) for t in (subject.targets if subject else ()))]
         own = self.sheet.thing.id if self.sheet.thing else None
         owner = s.doc.owner(own) if own else None
-        if c.to == "target_map":
+        if c.to in ("target_map", "target_weights"):
             held = s.doc.find(self.sheet.thing.constant(c.name.removesuffix("_map"))) if own else None
             return [(None, "– none –"), *((m.id, m.name) for m in (held.maps if held else ()))]
         if c.to == "joint":

@@ -152,6 +152,8 @@ class Sheet(QWidget):
                 self._subject(grid, thing)
             elif thing.kind == "skeleton":
                 self._skeleton(grid, thing)
+            elif thing.kind == "swarm":
+                self._swarm(grid, thing)
             elif thing.kind == "stems":
                 self._frequencies(grid, thing)
             elif thing.kind == "break":
@@ -204,6 +206,14 @@ class Sheet(QWidget):
             ).setToolTip(kind.summary())
         add.setMenu(menu)
         return add
+
+    def _swarm(self, grid, thing):
+        if thing.stack:
+            self._report(grid, thing)
+        else:
+            words = "It has no layers yet. Add a source, Sow or Emit, and then what guides and shows its grains."
+            grid.addWidget(self._empty(words), 0, 0, 1, 4)
+        grid.addWidget(self._add_button(thing), grid.rowCount(), 0, 1, 4)
 
     def _skeleton(self, grid, thing):
         bones = self.session.scene.values.bones(thing)
@@ -340,6 +350,9 @@ def add_layer(session: Session, kind: str):
     if kind_of(kind).moves == "joints":
         _add_pose_layer(session, kind)
         return
+    if kind_of(kind).moves == "grains":
+        _add_grain_layer(session, kind)
+        return
     subject = session.selection.subject
     if subject is None:
         subjects = session.doc.subjects
@@ -356,6 +369,18 @@ def add_layer(session: Session, kind: str):
     if kind == "cloth" and subject.map(session.selection.map_id):
         values |= {"pins": session.selection.map_id}
     layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)
+    session.selection.select(layer.id)
+
+
+def _add_grain_layer(session: Session, kind: str):
+    """On the selected swarm, or the only one there is, with a grip of its own where it goes by one."""
+    swarm, declared = session.selection.swarm, kind_of(kind)
+    if swarm is None:
+        raise EstampaError(declared.title, "guides the grains of a swarm.", "Select a swarm, or add one first.")
+    grip = None
+    if "around" in declared.channels or (declared.channels.get("grip") and kind != "grain_turbulence"):
+        grip = {"y": 1.0}
+    layer = do.add_layer(session.scene, swarm.id, kind, grip=grip)
     session.selection.select(layer.id)
 
 

@@ -133,7 +133,8 @@ class Lanes(Guarded, TimeAxis):
                     painter.setPen(Qt.NoPen)
                     painter.setBrush(colour)
                     painter.drawPolygon(shape)
-        words = _awake_in_words(lane.reach) if lane.awake else _reach_in_words(top, np.isfinite(lane.reach))
+        told = _awake_in_words if lane.awake else _living_in_words if lane.counts else None
+        words = told(lane.reach) if told else _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
             self._draw_band(painter, box, lane.state, frames, _is_draft(thing))
         painter.setPen(QColor(ink.soft))
@@ -374,6 +375,7 @@ class Lanes(Guarded, TimeAxis):
         if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
             moves = f"moves {format_length(lane.mean[i])} on average, at most {format_length(lane.reach[i])}"
             words = f"{100 * lane.reach[i]:.0f} % of its bodies move" if lane.awake else moves
+            words = f"{lane.reach[i]:,.0f} grains live" if lane.counts else words
             lines.append(f"frame {i + self.session.doc.start}: {words}")
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
@@ -383,6 +385,11 @@ class Lanes(Guarded, TimeAxis):
 def _is_draft(thing) -> bool:
     """Whether a solver was told that its frames are for looking only."""
     return "quality" in thing.declared.channels and thing.constant("quality") == "draft"
+
+
+def _living_in_words(living) -> str:
+    known = living[np.isfinite(living)]
+    return f"≤ {known.max():,.0f} live" if len(known) else "not known yet"
 
 
 def _awake_in_words(share) -> str:

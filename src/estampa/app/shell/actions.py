@@ -81,7 +81,7 @@ def added(kinds):
 def _table(w, s, files):
     """(name, menu, words, shortcut, icon, help, what it does) for window w on session s."""
     maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
-    k, layers = w.skeletons, [*layers_for("subject"), *layers_for("skeleton")]
+    k, layers = w.skeletons, [*layers_for("subject"), *layers_for("skeleton"), *layers_for("swarm")]
     things = [k for k in (*kinds_in("thing"), *kinds_in("force"), *kinds_in("ensemble")) if k.kind not in ("subject", "skeleton")]
     add = lambda kind: (lambda: add_layer(s, kind)) if kind_of(kind).family == "layer" else (lambda: w.add_thing(kind))
     word = lambda k: f"{k.title} layer" if k.family == "layer" else k.title

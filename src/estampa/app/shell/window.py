@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 from ... import demo
 from ... import edits as do
 from ...edits import joints as build
+from ...edits import swarms
 from ...formats.meshfile import SUFFIXES
 from ...kinds.registry import kind_of
 from ..panels.joints import JointsPanel
@@ -383,6 +384,12 @@ class Window(QMainWindow):
         values, spots = {}, ()
         if kind == "copies":
             self.rigging.add_copies()
+            return
+        if kind == "swarm":
+            middle, size = self._middle()
+            s.selection.select(swarms.add_swarm(s.scene, middle, size=0.5 * size).id)
+            self.viewport.frame_when_shown()
+            s.notice.emit("done", "A swarm that eddies carry. Solve (Ctrl+Space), then add layers to guide it.", "")
             return
         if kind == "path":
             spots = ((0.0, 0.0, 0.0), (1.0, 0.0, 0.4), (2.0, 0.0, 0.0))

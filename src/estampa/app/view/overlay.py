@@ -113,7 +113,9 @@ class Overlay:
         subject = s.selection.subject
         if not s.doc.subjects and not s.doc.skeletons:
             return
-        looked = [*s.pictures.picture.shapes.items(), *s.pictures.picture.joints.items()]
+        picture = s.pictures.picture
+        looked = [*picture.shapes.items(), *picture.joints.items()]
+        looked += [(i, shapes[0]) for i, shapes in picture.swarms.items() if shapes]
         waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
         waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
         at = s.pictures.picture.frame

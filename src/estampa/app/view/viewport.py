@@ -46,6 +46,14 @@ def _drawn(id, shape, colour, **more) -> Drawn:
     return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
 
 
+def _grains(thing, picture, isolated) -> list[Drawn]:
+    """What the grains of a swarm show."""
+    if thing.kind != "swarm" or (isolated and thing.id not in isolated):
+        return []
+    shapes = picture.swarms.get(thing.id, ())
+    return [_drawn(f"{thing.id} {k}", shape, STALL, tint=shape.tint) for k, shape in enumerate(shapes)]
+
+
 class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     picture_shown = Signal()
     activated = Signal(int)  # the hand is in this pane
@@ -124,6 +132,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
                 shape = picture.shapes.get(thing.id)
                 if shape is not None and (not isolated or thing.id in isolated):
                     items.append(_drawn(thing.id, shape, STALL, tint=shape.tint))
+                items += _grains(thing, picture, isolated)
             behind = backdrops.at(doc, frame)
             floor = look.floor and behind is None
             return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind)
@@ -153,6 +162,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         if not look.meshes:
             return items
         for thing in s.doc.things:
+            items += _grains(thing, s.pictures.picture, s.selection.isolated)
             shape = s.pictures.picture.shapes.get(thing.id)
             if shape is None or thing.id in skip or (s.selection.isolated and thing.id not in s.selection.isolated):
                 continue
@@ -366,7 +376,8 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         """What moves, over two thirds of the pane; everything, when nothing does or this pane shows the controls."""
         s = self.session
         moves = lambda subject: subject is not None and bool(subject.stack)
-        moving = [d for d in self.drawn() if moves(s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None)]
+        flies = lambda d: any(d.id.startswith(f"{i} ") for i in s.pictures.picture.swarms)
+        moving = [d for d in self.drawn() if flies(d) or moves(s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None)]
         if not moving:
             self.frame_all()
             return

@@ -1,0 +1,125 @@
+"""Swarms: what is read of their layers to solve them, and what their grains look like."""
+
+import numpy as np
+
+from ..geometry.place import Place
+from ..geometry.primitives import box, coloured
+from ..hashing import digest, rand
+from ..scene.document import Thing
+from ..solve.swarm.kind import Guide, SwarmInputs
+from .reader import Scope
+
+LUMP = 0.02  # m, half of what a grain is drawn as where nothing says what it looks like
+AMBER = (0.95, 0.55, 0.12)  # linear light
+
+
+class Swarms:
+    """Swarms of one document, for one evaluator."""
+
+    def __init__(self, evaluator):
+        self.evaluator, self.reader = evaluator, evaluator.reader
+
+    def guides(self, swarm: Thing) -> list[Thing]:
+        """The layers that decide where grains are."""
+        return [l for l in self.evaluator.layers(swarm) if not l.declared.dresses]
+
+    def told(self, swarm: Thing, frame: float) -> bytes:
+        """Digest of all that a step to a frame reads of a swarm and its layers."""
+        scope = Scope.world(frame, swarm)
+        return digest(self.reader.told(swarm, scope), [(l.id, self.reader.told(l, scope)) for l in self.guides(swarm)])
+
+    def is_still(self, swarm: Thing) -> bool:
+        """Whether that is the same at every frame."""
+        return self.reader.still(swarm) and all(map(self.reader.still, self.guides(swarm)))
+
+    def inputs(self, swarm: Thing, frame: int, world) -> SwarmInputs:
+        doc, first = self.evaluator.doc, self.evaluator.doc.solved_from
+        read = lambda layer, f: self.reader.resolved(layer, Scope.world(f, swarm))
+        guides = []
+        for layer in self.guides(swarm):
+            v = read(layer, frame)
+            before = read(layer, max(frame - 1, first)) if layer.declared.reads_before else v
+            guides.append(Guide(layer.id, f"{layer.name} of {swarm.name}", layer.declared(), v, before))
+        v = self.reader.resolved(swarm, Scope.world(frame))
+        return SwarmInputs(tuple(guides), v, world, frame, first, doc.frame_rate)
+
+    def expected(self, swarm: Thing) -> int:
+        """About how many grains live at once, from the constants of its sources."""
+        doc, found = self.evaluator.doc, 0.0
+        seconds = (doc.solved_to - doc.solved_from + 1) / doc.frame_rate
+        for layer in self.guides(swarm):
+            if layer.kind == "sow":
+                grid = layer.constant("many_x") * layer.constant("many_y") * layer.constant("many_z")
+                found += grid if layer.constant("where") == "grid" else layer.constant("count")
+            elif layer.kind == "emit":
+                life = layer.constant("life")
+                found += layer.constant("rate") * (min(life, seconds) if life > 0 else seconds)
+        return int(found)
+
+    # -- what they look like -----------------------------------------------------------------------------------
+    def outcome(self, swarm: Thing, frame: float):
+        """A part for each shape and colour that its grains show; None where no frame is solved."""
+        from .outcome import Outcome, Part
+
+        evaluator, doc = self.evaluator, self.evaluator.doc
+        shown = evaluator.runs.shown(swarm, swarm, frame)
+        if shown is None:
+            return None
+        table, seed = shown.frame["grains"], int(swarm.constant("seed"))
+        grains = {n: c for n, c in table.columns.items()} | {"ids": table.ids}
+        seconds, rate = (frame - doc.start) / doc.frame_rate, doc.frame_rate
+        parts, told = [], []
+        for layer, which in self._shared(swarm, table.ids, seed):
+            if layer is None:
+                stand = Place(table["place"][which].astype(float), np.repeat(np.eye(3)[None], len(which), axis=0),
+                              np.ones(len(which)))  # fmt: skip
+                parts.append(Part(_lump(evaluator.scene), _lump(evaluator.scene).points[None], stand, table.ids[which],
+                                  speed=table["speed"][which]))  # fmt: skip
+                continue
+            v = self.reader.resolved(layer, Scope.world(frame, swarm))
+            subject = evaluator.values.find(layer.constant("subject"))
+            dressed = layer.declared().dressed(grains, v, seed, seconds, rate, which)
+            told.append((self.reader.told(layer, Scope.world(frame, swarm)), frame))
+            parts += self._parts(subject, dressed, int(v.cycle), frame, grains)
+        name = digest("swarm", shown.key, told)
+        return Outcome(tuple(parts), name, shown.true, None if shown.true else shown.at)
+
+    def _shared(self, swarm, ids, seed):
+        """Yields (layer that shows them or None, rows of the grains)."""
+        layers = [l for l in self.evaluator.layers(swarm) if l.declared.dresses and self._shape(l) is not None]
+        if not layers:
+            yield None, np.arange(len(ids))
+            return
+        shares = np.cumsum([max(float(l.constant("share")), 0.0) for l in layers])
+        if shares[-1] <= 0:
+            return
+        which = np.searchsorted(shares, rand(seed, ids, "shown") * shares[-1], side="right")
+        for k, layer in enumerate(layers):
+            yield layer, np.flatnonzero(np.minimum(which, len(layers) - 1) == k)
+
+    def _shape(self, layer):
+        held = self.evaluator.values.find(layer.constant("subject"))
+        return held if held is not None and held.mesh is not None else None
+
+    def _parts(self, subject, dressed, cycle, frame, grains):
+        from .outcome import Part
+
+        evaluator, doc = self.evaluator, self.evaluator.doc
+        mesh = evaluator.mesh(subject)
+        key = dressed.frame * max(dressed.colour.max(initial=0) + 1, 1) + dressed.colour
+        for name in np.unique(key):
+            rows = np.flatnonzero(key == name)
+            at = doc.start + int(dressed.frame[rows[0]]) if cycle else frame
+            many = evaluator.stage.one(subject, at)
+            shape = evaluator.stacks.rows(subject, evaluator.layers(subject), many)
+            stand = Place(*(part[rows] for part in dressed.stand))
+            tint = None if dressed.colours is None else tuple(dressed.colours[dressed.colour[rows[0]]])
+            yield Part(mesh, shape.points[:1], stand, grains["ids"][dressed.row[rows]],
+                       speed=grains["speed"][dressed.row[rows]], tint=tint)  # fmt: skip
+
+
+def _lump(scene):
+    found = scene.solver_cache.get("lump")
+    if found is None:
+        found = scene.solver_cache["lump"] = coloured(box([-LUMP] * 3, [LUMP] * 3), "Grain", AMBER)
+    return found

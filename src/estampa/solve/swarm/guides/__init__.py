@@ -1,0 +1,1 @@
+"""Layers that guide grains."""

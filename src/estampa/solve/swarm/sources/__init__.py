@@ -1,0 +1,1 @@
+"""Layers by which grains are born."""
