@@ -74,13 +74,21 @@ def _flocked(place, speed, starts, low, cell, counts, numbers, felt, h):
         cx = min(int((x - low[0]) / cell), counts[0] - 1)
         cy = min(int((y - low[1]) / cell), counts[1] - 1)
         cz = min(int((z - low[2]) / cell), counts[2] - 1)
-        for b in range(max(cz - 1, 0), min(cz + 2, counts[2])):
-            for a in range(max(cy - 1, 0), min(cy + 2, counts[1])):
+        x0, x1 = max(cx - 1, 0), min(cx + 1, counts[0] - 1) + 1
+        y0, y1, z0, z1 = max(cy - 1, 0), min(cy + 2, counts[1]), max(cz - 1, 0), min(cz + 2, counts[2])
+        tried = 0
+        for b in range(z0, z1):
+            for a in range(y0, y1):
                 row = counts[0] * (a + counts[1] * b)
-                for j in range(starts[row + max(cx - 1, 0)], starts[row + min(cx + 1, counts[0] - 1) + 1]):
+                tried += starts[row + x1] - starts[row + x0]
+        stride = 1 + tried // 512  # in a crowd each heeds every second, or every third one, and so on
+        for b in range(z0, z1):
+            for a in range(y0, y1):
+                row = counts[0] * (a + counts[1] * b)
+                for j in range(starts[row + x0], starts[row + x1], stride):
                     dx, dy, dz = place[j, 0] - x, place[j, 1] - y, place[j, 2] - z
                     far2 = dx * dx + dy * dy + dz * dz
-                    if far2 > reach2 or j == i or many >= 64:
+                    if far2 > reach2 or j == i:
                         continue
                     far = np.sqrt(far2)
                     if fast > 1e-9 and fx * dx + fy * dy + fz * dz < seen * far:
@@ -101,15 +109,17 @@ def _flocked(place, speed, starts, low, cell, counts, numbers, felt, h):
             az = part * pz + align * (mw * s - w) + gather * mz * s
         share = one(felt, i)
         ax, ay, az = share * ax, share * ay, share * az
-        if radius > 0 and fast > 1e-9:  # what turns it is at most speed^2 / radius
-            ahead = ax * fx + ay * fy + az * fz
-            tx, ty, tz = ax - ahead * fx, ay - ahead * fy, az - ahead * fz
-            turn = np.sqrt(tx * tx + ty * ty + tz * tz)
-            most = max(fast, slowest) ** 2 / radius
-            if turn > most:
-                k = most / turn
-                ax, ay, az = ahead * fx + k * tx, ahead * fy + k * ty, ahead * fz + k * tz
+        was = max(fast, slowest)
         u, v, w = u + h * ax, v + h * ay, w + h * az
+        if radius > 0 and fast > 1e-9:  # it turns by no more than its way on a circle of that radius
+            ahead = u * fx + v * fy + w * fz
+            tx, ty, tz = u - ahead * fx, v - ahead * fy, w - ahead * fz
+            turn = np.sqrt(tx * tx + ty * ty + tz * tz)
+            most = min(h * was / radius, np.pi)
+            if turn > 1e-12 and np.arctan2(turn, ahead) > most:
+                long = np.sqrt(u * u + v * v + w * w)
+                a, b = long * np.cos(most), long * np.sin(most) / turn
+                u, v, w = a * fx + b * tx, a * fy + b * ty, a * fz + b * tz
         fast = np.sqrt(u * u + v * v + w * w)
         if share > 0 and fast > 1e-9:
             k = min(max(fast, slowest), top) / fast
