@@ -1,5 +1,9 @@
 """Fall: the scene's gravity, and what pulls in places."""
 
+import numpy as np
+from numba import njit, prange
+
+from ..grains import one
 from ..layer import GrainLayer
 
 
@@ -11,4 +15,15 @@ class Fall(GrainLayer):
     rank = 12
 
     def guide(self, grains, v, now, h):
-        grains.speed += now.world.acceleration(grains.place) * (self.felt(grains, v) * (grains.sits <= 0) * h)[:, None]
+        felt = self.felt(grains, v)
+        pull = now.world.acceleration(grains.place) if now.world.pulls else now.world.gravity[None]
+        _fall(grains.speed, grains.sits, np.ascontiguousarray(pull), felt, h)
+
+
+@njit(parallel=True, cache=True, nogil=True)
+def _fall(speed, sits, pull, felt, h):
+    for i in prange(len(speed)):
+        if sits[i] <= 0:
+            t, k = one(felt, i) * one(h, i), np.int64(i) if len(pull) > 1 else 0
+            for j in range(3):
+                speed[i, j] += t * pull[k, j]
