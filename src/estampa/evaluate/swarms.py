@@ -56,6 +56,20 @@ class Swarms:
                 found += layer.constant("rate") * (min(life, seconds) if life > 0 else seconds)
         return int(found)
 
+    def name(self, swarm: Thing, frame: float) -> bytes:
+        """Digest of all that decides what its grains look like, whether it is solved yet or not."""
+        evaluator, told = self.evaluator, []
+        for layer in self.evaluator.layers(swarm):
+            subject = self._shape(layer) if layer.declared.dresses else None
+            if subject is None:
+                continue
+            first = evaluator.doc.start
+            frames = [first + k for k in range(layer.constant("cycle"))] or [frame]
+            shapes = [evaluator.stacks.name(subject, evaluator.layers(subject), evaluator.stage.one(subject, f)) for f in frames]
+            told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes))
+        run = evaluator.runs.of(swarm, swarm)
+        return digest("swarm", evaluator.runs.key(run, frame), told, float(frame))
+
     # -- what they look like -----------------------------------------------------------------------------------
     def outcome(self, swarm: Thing, frame: float):
         """A part for each shape and colour that its grains show; None where no frame is solved."""
@@ -68,7 +82,7 @@ class Swarms:
         table, seed = shown.frame["grains"], int(swarm.constant("seed"))
         grains = {n: c for n, c in table.columns.items()} | {"ids": table.ids}
         seconds, rate = (frame - doc.start) / doc.frame_rate, doc.frame_rate
-        parts, told = [], []
+        parts = []
         for layer, which in self._shared(swarm, table.ids, seed):
             if layer is None:
                 stand = Place(table["place"][which].astype(float), np.repeat(np.eye(3)[None], len(which), axis=0),
@@ -79,9 +93,8 @@ class Swarms:
             v = self.reader.resolved(layer, Scope.world(frame, swarm))
             subject = evaluator.values.find(layer.constant("subject"))
             dressed = layer.declared().dressed(grains, v, seed, seconds, rate, which)
-            told.append((self.reader.told(layer, Scope.world(frame, swarm)), frame))
             parts += self._parts(subject, dressed, int(v.cycle), frame, grains)
-        name = digest("swarm", shown.key, told)
+        name = self.name(swarm, frame) if shown.true else digest("stands in", shown.key)
         return Outcome(tuple(parts), name, shown.true, None if shown.true else shown.at)
 
     def _shared(self, swarm, ids, seed):

@@ -62,6 +62,9 @@ class Result:
 
 def printed(doc: Document, item: Thing) -> Thing | None:
     """The subject or skeleton that is printed."""
+    if item.declared.takes == "grains":
+        found = doc.find(item.constant("swarm"))
+        return found or next((t for t in doc.things if t.kind == "swarm"), None)
     if item.declared.takes == "bones":
         found = doc.find(item.constant("skeleton"))
         return found if found is not None and found.kind == "skeleton" else next(iter(doc.skeletons), None)
@@ -71,8 +74,8 @@ def printed(doc: Document, item: Thing) -> Thing | None:
 def skeleton_of(doc: Document, item: Thing) -> Thing | None:
     """The skeleton that is printed, or that the printed subject's skin follows when the print is of skins."""
     thing = printed(doc, item)
-    if thing is None or thing.kind == "skeleton":
-        return thing
+    if thing is None or thing.kind in ("skeleton", "swarm"):
+        return thing if thing is not None and thing.kind == "skeleton" else None
     layer = skin_of(thing) if item.declared.takes == "skin" else None
     return doc.find(layer.constant("skeleton")) if layer is not None else None
 
@@ -118,13 +121,16 @@ def values_of(doc: Document, item: Thing) -> dict:
 def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
     subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
-        what = "skeleton" if item.declared.takes == "bones" else "subject"
+        what = {"bones": "skeleton", "grains": "swarm"}.get(item.declared.takes, "subject")
         return Estimate(0, "nothing to print", f"The scene has no {what}. {_CURES[what]}")
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
     trouble = item.declared().trouble(doc, subject)
     if trouble:
         return Estimate(0, "nothing to print", trouble)
+    if subject.kind == "swarm":
+        count = Evaluator(doc, scene, None).swarms.expected(subject)
+        return item.declared().estimate(count, 0, len(frames), values_of(doc, item))
     if subject.kind == "skeleton":
         return item.declared().estimate(len(subject.joints), 0, len(frames), values_of(doc, item))
     size, times = _counts(scene, subject), 1
@@ -138,7 +144,11 @@ def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
     return item.declared().estimate(size.vertices * times, size.triangles * times, len(frames), values_of(doc, item))
 
 
-_CURES = {"subject": "Import a mesh first.", "skeleton": "Build one, or import one with its skin."}
+_CURES = {
+    "subject": "Import a mesh first.",
+    "skeleton": "Build one, or import one with its skin.",
+    "swarm": "Add one from the Add menu.",
+}
 
 
 def _counts(scene: Scene, subject: Thing) -> Counts:
@@ -156,6 +166,9 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
         return b""
+    if subject.kind == "swarm":
+        told = [evaluator.swarms.name(subject, f) for f in frames]
+        return digest(item.kind, item.name, values_of(doc, item) | {"swarm": None}, frames, told, doc.frame_rate)
     if subject.kind == "skeleton" or item.declared.takes == "skin":
         return digest(item.kind, item.name, values_of(doc, item), frames, _skeleton_told(evaluator, item, frames))
     layers = evaluator.layers(subject)
@@ -235,7 +248,7 @@ def run(
         ) from err
     gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
     size = sum(p.stat().st_size for p in paths)
-    of = "joint" if item.declared.takes == "bones" else "vertex"
+    of = {"bones": "joint", "grains": "grain"}.get(item.declared.takes, "vertex")
     jump = seam_jump(gap.ends) if is_loop(doc, item) and len(gap.ends) == 6 else None
     told = (job.v["tolerance"], target, signature(evaluator, item), of, jump)
     return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *told)

@@ -71,7 +71,7 @@ class PressPanel(QWidget):
 
     def add_print(self, kind: str):
         s, channels = self.session, kind_of(kind).channels
-        held = {"subject": s.selection.subject, "skeleton": s.selection.skeleton}
+        held = {"subject": s.selection.subject, "skeleton": s.selection.skeleton, "swarm": s.selection.swarm}
         values = {n: t.id for n, t in held.items() if n in channels and t is not None}
         item = do.add_thing(s.scene, kind, values=values)
         s.selection.select(item.id)

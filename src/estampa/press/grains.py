@@ -1,0 +1,103 @@
+"""What prints of swarms share: instances by number, the shapes that they show, and reading back by number."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ..errors import EstampaError
+from ..geometry import pose as turns
+from ..geometry.mesh import Mesh
+from ..hashing import digest
+from ..kinds.channels import ref
+from .prints import Gap, Job, Print
+
+FAR = 1.0  # m from a grain, the place of it whose turn and size are compared
+
+
+@dataclass(frozen=True)
+class Instances:
+    """k grains at a frame, by ascending ids: ids (k,) int64; place (k, 3) m; turn (k, 4) unit quaternions x, y, z, w;
+    size (k,); speed (k, 3) m/s; colour (k, 3) linear light, below 0 where it is the shape's own; shape (k,) of `Shapes`."""
+
+    ids: np.ndarray
+    place: np.ndarray
+    turn: np.ndarray
+    size: np.ndarray
+    speed: np.ndarray
+    colour: np.ndarray
+    shape: np.ndarray
+
+    def marks(self) -> np.ndarray:
+        return marks_of(self.place, self.turn, self.size)
+
+
+class Shapes:
+    """The different shapes that grains show, in the order in which they come: (mesh, points (n, 3) m) each."""
+
+    def __init__(self):
+        self.every: list[tuple[Mesh, np.ndarray]] = []
+        self._number: dict[bytes, int] = {}
+
+    def number(self, mesh: Mesh, points: np.ndarray) -> int:
+        key = digest(points, mesh.face_indices)
+        if key not in self._number:
+            self._number[key] = len(self.every)
+            self.every.append((mesh, points))
+        return self._number[key]
+
+
+class SwarmPrint(Print):
+    """Base of the prints of a swarm."""
+
+    takes = "grains"
+    own_first = True
+
+    swarm = ref("swarm", "The swarm that is printed; none prints the first one.")
+
+    def instances(self, job: Job, frame: int, shapes: Shapes) -> Instances:
+        """What is printed at a frame."""
+        parts = job.outcome(frame).parts
+        found = []
+        for part in parts:
+            k, p = part.count, part.places
+            colour = np.full((k, 3), -1.0) if part.tint is None else np.tile(part.tint, (k, 1))
+            number = np.full(k, shapes.number(part.mesh, part.points[0]))
+            found.append((part.ids, p.origin, turns.turns_of(p.axes), p.size, part.speed, colour, number))
+        if not found:
+            none = np.zeros((0, 3))
+            return Instances(np.zeros(0, np.int64), none, np.zeros((0, 4)), np.zeros(0), none, none, np.zeros(0, int))
+        columns = [np.concatenate(c) for c in zip(*found, strict=True)]
+        order = np.argsort(columns[0], kind="stable")
+        return Instances(*(c[order] for c in columns))
+
+    def check(self, job: Job, target: Path, progress) -> Gap:
+        """Hold the file's grains against the scene's, by their numbers: where each is, how it is turned, how large."""
+        reader, name, shapes = self.reader(target), job.item.name, Shapes()
+        if list(reader.frames) != job.frames:
+            words = "was written, but the file does not hold the frames asked for."
+            raise EstampaError(name, words, "Print it again.")
+        largest, worst = -1.0, (job.frames[0], 0)
+        for i, frame in enumerate(job.frames):
+            ids, marks = reader.marks(frame)
+            wanted = self.instances(job, frame, shapes)
+            if not np.array_equal(np.sort(ids), wanted.ids):
+                words = f"was written, but at frame {frame} the file holds other grains than the scene."
+                raise EstampaError(name, words, "Print it again.")
+            order = np.argsort(ids, kind="stable")
+            found = marks.reshape(2, -1, 3)[:, order].reshape(-1, 3)
+            apart = np.linalg.norm(found - wanted.marks(), axis=1)
+            if len(apart) and not np.isfinite(apart).all():
+                return Gap(np.inf, frame, int(np.argmax(~np.isfinite(apart))) % len(ids))
+            if apart.max(initial=0.0) > largest:
+                largest = float(apart.max(initial=0.0))
+                worst = (frame, int(apart.argmax()) % max(len(ids), 1) if len(apart) else 0)
+            progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+        return Gap(largest, *worst)
+
+
+
+def marks_of(place: np.ndarray, turn: np.ndarray, size: np.ndarray) -> np.ndarray:
+    """(2 k, 3) m: the middle of each, and a place beside it that tells how it is turned and how large it is."""
+    aside = turns.turned(turn, np.tile([0.6, 0.0, 0.8], (len(place), 1))) * (FAR * size)[:, None]
+    return np.concatenate([place, place + aside])

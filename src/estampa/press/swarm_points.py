@@ -1,0 +1,40 @@
+"""A swarm as OpenUSD points."""
+
+from pathlib import Path
+
+import numpy as np
+
+from ..disk import write_whole
+from ..formats import usd_instances
+from ..units import format_bytes
+from .grains import Shapes, SwarmPrint
+from .prints import Estimate, Job
+
+BYTES = 8 + 12 + 12 + 4 + 12 + 16 + 4
+
+
+class SwarmPoints(SwarmPrint):
+    """An OpenUSD file (.usdc) with points over time: number, place, velocity, width and colour of each grain."""
+
+    kind, title, suffix = "swarm_points", "Swarm (USD points)", ".usdc"
+    icon = "M3 4 h.01 M8 3 h.01 M12.5 5 h.01 M5 8 h.01 M10 8.5 h.01 M3.5 12 h.01 M8 12.5 h.01 M12.5 11.5 h.01"
+    carries = ("places by number", "velocities", "widths", "colours", "turns and sizes")
+
+    def estimate(self, vertices, triangles, frames, v):
+        size = frames * vertices * BYTES
+        return Estimate(size, f"about {format_bytes(size)}: {frames} frames × {vertices:,} grains × {BYTES} bytes")
+
+    def write(self, job: Job, target: Path, progress):
+        path, shapes = target.with_name(target.name + self.suffix), Shapes()
+        at = lambda frame: self.instances(job, frame, shapes)
+
+        def wide(own):
+            across = np.array([np.ptp(p, axis=0).max(initial=0.0) for _, p in shapes.every] or [0.0])
+            return across[own.shape] * own.size
+
+        write = usd_instances.write_points
+        write_whole(path, lambda p: write(p, job.subject.name, job.frames, job.frame_rate, at, wide, progress))
+        return [path]
+
+    def reader(self, target: Path):
+        return usd_instances.PointsReader(target.with_name(target.name + self.suffix))
