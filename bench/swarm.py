@@ -66,7 +66,14 @@ def flocking() -> list[Row]:
     b = seconds(lambda: _flock_in_numpy(grains.place, grains.speed, guide.v, float(h[0])))
     near = np.mean([len(x) - 1 for x in cKDTree(grains.place).query_ball_point(grains.place[:2000], 0.5)])
     return [
-        Row(f"100,000 that flock, {near:.0f} neighbours each, a step", ms(a), f"{b:.1f} s NumPy and SciPy's tree", b / a, "≥ 40", b / a >= 40),
+        Row(
+            f"100,000 that flock, {near:.0f} neighbours each, a step",
+            ms(a),
+            f"{b:.1f} s NumPy and SciPy's tree",
+            b / a,
+            "≥ 40",
+            b / a >= 40,
+        ),
         Row("the same, steps a second", f"{1 / a:.1f}", "8", 1 / (8 * a), "≥ 1", 1 / a >= 8),
     ]
 
@@ -95,9 +102,27 @@ def many() -> list[Row]:
         ours()
         took[count], copy = in_turn(ours, plain)
     a = took[1_000_000]
-    found.append(Row("1,000,000 through five layers", ms(a), f"{ms(copy)} a plain copy of the state", a / copy, "≤ 8", a / copy <= 8))
+    found.append(
+        Row(
+            "1,000,000 through five layers",
+            ms(a),
+            f"{ms(copy)} a plain copy of the state",
+            a / copy,
+            "≤ 8",
+            a / copy <= 8,
+        )
+    )
     grows = took[1_000_000] / took[10_000] / 100
-    found.append(Row("a hundred times as many take a hundred times", f"{100 * grows:.0f} times", "100", grows, "≤ 1.25", grows <= 1.25))
+    found.append(
+        Row(
+            "a hundred times as many take a hundred times",
+            f"{100 * grows:.0f} times",
+            "100",
+            grows,
+            "≤ 1.25",
+            grows <= 1.25,
+        )
+    )
     return found
 
 

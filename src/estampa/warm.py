@@ -24,11 +24,11 @@ from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
-SHARES = (("layers", "contact"), ("skeletons", "cloth"))  # of about the same size, one for each process
+SHARES = (("layers", "contact"), ("skeletons", "cloth", "swarms"))  # of about the same size, one for each process
 NOTED = "prepared"
 
 
-def warm(parts=("layers", "skeletons", "cloth", "contact")) -> float:
+def warm(parts=("layers", "skeletons", "cloth", "contact", "swarms")) -> float:
     """Compile the kernels of those parts; returns the seconds it took."""
     begun = time.perf_counter()
     for part in parts:
@@ -89,7 +89,7 @@ def warm_layers() -> None:
     target = do.add_target(scene, subject.id, scene.mesh(subject.mesh).points + 0.1)
     path = do.add_thing(scene, "path", spots=((0, 0, 0), (1, 0, 0), (1, 0, 1))).id
     for kind in kinds_in("layer"):
-        if kind.memory or kind.remeshes or kind.moves == "joints":
+        if kind.memory or kind.remeshes or kind.moves != "points":
             continue
         values = {"grip": grip} if "grip" in kind.channels else {}
         values |= {"target": target.id if kind.kind == "morph" else grip} if "target" in kind.channels else {}
@@ -137,8 +137,29 @@ def warm_skeletons() -> None:
         keys.bake(scene, skeleton.id, tolerance=Tolerance(), store=store)
 
 
+def warm_swarms() -> None:
+    """Every layer of a swarm, over something that is solid."""
+    scene = Scene(Document(end=4))
+    swarm = do.add_thing(scene, "swarm")
+    grip = do.add_thing(scene, "grip", values={"y": 0.5}).id
+    path = do.add_thing(scene, "path", spots=((0, 0, 0), (2, 0, 0), (2, 0, 2))).id
+    subject = do.add_mesh(scene, sheet(1, 1, 3, 3), "Warm")
+    do.add_layer(scene, swarm.id, "sow", values={"count": 20})
+    for kind in kinds_in("layer"):
+        if kind.moves == "grains" and kind.kind != "sow":
+            named = (("grip", grip), ("path", path), ("subject", subject.id), ("around", grip))
+            do.add_layer(scene, swarm.id, kind.kind, values={n: v for n, v in named if n in kind.channels})
+    for kind in ("gravity", "ground", "wind"):
+        do.add_thing(scene, kind)
+    for shape in ("sphere", "mesh"):
+        do.add_thing(scene, "collider", values={"shape": shape, "subject": subject.id, "y": -2.0})
+    with tempfile.TemporaryDirectory() as folder:
+        scene.evaluate(3, FrameStore(folder))
+
+
 PARTS = {
     "layers": warm_layers, "skeletons": warm_skeletons, "cloth": warm_cloth, "contact": warm_contact,
+    "swarms": warm_swarms,
 }  # fmt: skip
 
 

@@ -6,8 +6,9 @@ import pytest
 
 from estampa import edits as do
 from estampa.edits import joints as build
+from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
-from estampa.geometry.primitives import sheet, tube
+from estampa.geometry.primitives import box, sheet, tube
 from estampa.kinds.registry import kind_of, kinds_in
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
@@ -50,6 +51,7 @@ class Stage:
             "joint": joints[1:3],
             "wind": [do.add_thing(scene, "wind", values={"speed": 3.0 + 4 * i}).id for i in (0, 1)],
             "target_map": [do.add_map(scene, other[0], np.linspace(0, 1, 25), "Half").id],
+            "target_weights": [do.add_map(scene, other[0], np.linspace(0.2, 1, 25), "More").id],
         }
         do.add_thing(scene, "gravity")
         for moving, channel, far in ((self.subject, "x", 0.5), (joints[1], "turn_x", 1.0)):
@@ -84,6 +86,10 @@ class Stage:
         evaluator = Evaluator(self.scene.doc, self.scene, self.store)
         evaluator.solve_through(FRAME)
         owner = self.scene.doc.find(owner_id)
+        if owner.kind == "swarm":
+            parts = outcome.of(evaluator, owner, FRAME).parts
+            looks = [(p.in_world().reshape(-1, 3), np.tile(p.tint or (0, 0, 0), (p.count, 1))) for p in parts]
+            return evaluator.swarms.name(owner, FRAME), np.concatenate([np.concatenate(x) for x in zip(*looks)])
         name = evaluator.shape_name(owner, FRAME)
         if owner.kind == "skeleton":
             return name, evaluator.poses.world(owner, FRAME)
@@ -98,7 +104,7 @@ class Stage:
             if channel_name == "parent" and thing.kind in ("subject", "skeleton"):
                 continue
             value = self.scene.doc.find(thing_id).constant(channel_name)
-            for other in (o for o in self.others(channel_name, channel, value) if o != thing_id):
+            for other in (o for o in self.others(channel_name, channel, value) if o not in (thing_id, "file")):
                 do.set_value(self.scene, thing_id, channel_name, other)
                 where = f"{thing.kind} · {channel_name} = {other}"
                 matters = not channel.drawn and channel.applies(self.scene.doc.find(thing_id).constant)
@@ -119,6 +125,13 @@ LAYERS = [k.kind for k in kinds_in("layer") if k.kind not in BOUND]
 def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
     stage, kind = Stage(store), kind_of(word)
     owner = stage.skeleton if kind.moves == "joints" else stage.subject
+    if kind.moves == "grains":  # some that fly already, on something that is solid
+        owner = do.add_thing(stage.scene, "swarm").id
+        made = [do.add_mesh(stage.scene, box([-i, 0, 0], [i, 0.5, 0.6]), f"Box {i}").id for i in (0.4, 0.8)]
+        more = do.add_map(stage.scene, made[0], np.linspace(0.2, 1, 8), "More").id
+        stage.named |= {"subject": made, "target_weights": [more]}
+        do.add_layer(stage.scene, owner, "sow", values={"count": 40, "radius": 0.6, "scatter": 0.5, "speed_y": -1.0})
+        do.add_thing(stage.scene, "ground", values={"height": -0.3})
     if kind.memory and "collider" in kind.feels:
         do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
     if getattr(kind, "helps", ""):  # a cloth above it, that is held and blown and meets something

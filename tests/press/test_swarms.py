@@ -18,7 +18,9 @@ from estampa.scene.scene import Scene
 def school(**show):
     """Grains that come and go, shown as a box in a cycle of three frames."""
     scene = Scene(Document(start=1, end=12))
-    member = do.add_mesh(scene, coloured(box([-0.02, -0.01, -0.04], [0.02, 0.01, 0.04]), "Paper", (0.8, 0.7, 0.5)), "Member")
+    member = do.add_mesh(
+        scene, coloured(box([-0.02, -0.01, -0.04], [0.02, 0.01, 0.04]), "Paper", (0.8, 0.7, 0.5)), "Member"
+    )
     bend = do.add_layer(scene, member.id, "offset")
     do.set_formula(scene, bend.id, "y", "0.005 * frame")
     swarm = do.add_thing(scene, "swarm", "School")
@@ -29,9 +31,10 @@ def school(**show):
     return scene, swarm.id
 
 
-@pytest.mark.parametrize(("kind", "values"), [
-    ("swarm_usd", {}), ("swarm_points", {}), ("swarm_table", {"form": "csv"}), ("swarm_table", {"form": "exr"}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("kind", "values"),
+    [("swarm_usd", {}), ("swarm_points", {}), ("swarm_table", {"form": "csv"}), ("swarm_table", {"form": "exr"})],
+)
 def test_a_print_of_a_swarm_holds_every_grain_by_its_number(store, tmp_path, kind, values):
     scene, swarm = school()
     item = do.add_thing(scene, kind, "Out", values)

@@ -59,7 +59,9 @@ def test_a_thrown_grain_flies_a_parabola_and_nothing_falls_unless_it_is_wanted(s
 
 
 def test_with_drag_it_comes_to_the_speed_of_gravity_over_drag_and_goes_with_the_wind(store):
-    scene, _ = swarm(("sow", ONE), ("grain_fall", {}), ("grain_drag", {"rate": 3.0, "varies": 0.0}), last=121, substeps=4)
+    scene, _ = swarm(
+        ("sow", ONE), ("grain_fall", {}), ("grain_drag", {"rate": 3.0, "varies": 0.0}), last=121, substeps=4
+    )
     do.add_thing(scene, "gravity")
     wind = do.add_thing(scene, "grip", values={"turn_y": np.pi / 2})
     do.add_thing(scene, "wind", values={"grip": wind.id, "speed": 4.0, "gustiness": 0.0, "turbulence": 0.0})
@@ -70,8 +72,12 @@ def test_with_drag_it_comes_to_the_speed_of_gravity_over_drag_and_goes_with_the_
 
 def test_the_period_of_an_orbit_is_keplers(store):
     # a pull of a (r0 / r)^2: GM = a r0^2, and T = 2 pi sqrt(r^3 / GM)
-    scene, _ = swarm(("sow", {"where": "grid", "many_x": 1, "many_z": 1, "speed_z": np.sqrt(2.0)}),
-                     ("grain_pull", {"amount": 2.0, "reach": 1.0, "fades": 2.0, "core": 0.01}), last=121, substeps=8)  # fmt: skip
+    scene, _ = swarm(
+        ("sow", {"where": "grid", "many_x": 1, "many_z": 1, "speed_z": np.sqrt(2.0)}),
+        ("grain_pull", {"amount": 2.0, "reach": 1.0, "fades": 2.0, "core": 0.01}),
+        last=121,
+        substeps=8,
+    )
     start = do.add_thing(scene, "grip", values={"x": 1.0})
     do.set_value(scene, scene.doc.things[0].stack[0].id, "around", start.id)
     at = np.array([f["grains"]["place"][0] for f in solved(scene, store)[1]])
@@ -89,8 +95,14 @@ def test_a_chase_answers_as_a_damped_oscillator(store, ratio):
     do.set_value(scene, scene.doc.find(made).stack[1].id, "grip", goal.id)
     at = [f["grains"]["place"][0, 0] for f in solved(scene, store)[1]]
     w = -24 * np.log(0.8)
-    exact = solve_ivp(lambda t, y: [y[1], w * w * (1 - y[0]) - 2 * ratio * w * y[1]], (0, 1), [0, 0],
-                      t_eval=np.arange(25) / RATE, rtol=1e-9, atol=1e-12)  # fmt: skip
+    exact = solve_ivp(
+        lambda t, y: [y[1], w * w * (1 - y[0]) - 2 * ratio * w * y[1]],
+        (0, 1),
+        [0, 0],
+        t_eval=np.arange(25) / RATE,
+        rtol=1e-9,
+        atol=1e-12,
+    )
     assert at == pytest.approx(exact.y[0], abs=1e-5)
 
 
@@ -131,8 +143,11 @@ def test_cells_hold_what_is_near_as_a_tree_finds_it():
 
 def test_a_flock_comes_to_go_one_way(store):
     # the order parameter |mean of v / |v||: from next to nothing to nearly one (Vicsek and others 1995)
-    scene, _ = swarm(("sow", {"count": 300, "radius": 0.8, "scatter": 1.0}),
-                     ("grain_flock", {"reach": 1.0, "align": 4.0, "gather": 1.0, "radius": 0.1, "top": 1.5}), last=73)  # fmt: skip
+    scene, _ = swarm(
+        ("sow", {"count": 300, "radius": 0.8, "scatter": 1.0}),
+        ("grain_flock", {"reach": 1.0, "align": 4.0, "gather": 1.0, "radius": 0.1, "top": 1.5}),
+        last=73,
+    )
     found = solved(scene, store)[1]
     way = [f["grains"]["speed"] / np.linalg.norm(f["grains"]["speed"], axis=1)[:, None] for f in (found[0], found[-1])]
     order = [np.linalg.norm(w.mean(axis=0)) for w in way]
@@ -143,9 +158,14 @@ def test_a_flock_comes_to_go_one_way(store):
 
 
 def test_none_turns_tighter_than_its_radius(store):
-    scene, _ = swarm(("sow", {"count": 200, "radius": 0.5, "scatter": 1.0}),
-                     ("grain_flock", {"reach": 1.0, "align": 20.0, "gather": 20.0, "part": 0.0, "radius": 1.0,
-                                      "slowest": 1.0, "top": 1.0}), last=24)  # fmt: skip
+    scene, _ = swarm(
+        ("sow", {"count": 200, "radius": 0.5, "scatter": 1.0}),
+        (
+            "grain_flock",
+            {"reach": 1.0, "align": 20.0, "gather": 20.0, "part": 0.0, "radius": 1.0, "slowest": 1.0, "top": 1.0},
+        ),
+        last=24,
+    )
     found = solved(scene, store)[1]
     for a, b in zip(found[2:], found[3:], strict=False):
         u, v = a["grains"]["speed"].astype(float), b["grains"]["speed"].astype(float)
@@ -218,10 +238,25 @@ def test_places_are_even_by_area_and_by_volume():
 
 
 # -- what is solid -------------------------------------------------------------------------------------------
+def outside(shape, x, y, z):
+    """(n,) m, by each shape's own formula."""
+    if shape == "ground":
+        return y
+    if shape == "box":
+        return np.max([np.abs(x) - 0.5, np.abs(y) - 0.3, np.abs(z) - 0.4], axis=0)
+    if shape == "capsule":
+        return np.sqrt(x**2 + (y - np.clip(y, -0.4, 0.4)) ** 2 + z**2) - 0.3
+    return np.sqrt(x**2 + y**2 + z**2) - (0.5 if shape == "sphere" else 0.5 * 0.985)  # facets lie within the ball
+
+
 @pytest.mark.parametrize("shape", ["sphere", "capsule", "box", "mesh", "ground"])
 def test_no_grain_is_inside_what_is_solid(store, shape):
-    scene, _ = swarm(("sow", {"where": "grid", "many_x": 14, "many_z": 14, "apart": 0.1, "speed_y": -3.0}), ("grain_fall", {}),
-                     ("grain_avoid", {"ahead": 0.0, "keeps": 0.01}), last=30)  # fmt: skip
+    scene, _ = swarm(
+        ("sow", {"where": "grid", "many_x": 14, "many_z": 14, "apart": 0.1, "speed_y": -3.0}),
+        ("grain_fall", {}),
+        ("grain_avoid", {"ahead": 0.0, "keeps": 0.01}),
+        last=30,
+    )
     above = do.add_thing(scene, "grip", values={"y": 2.0})
     do.set_value(scene, scene.doc.things[0].stack[0].id, "around", above.id)
     do.add_thing(scene, "gravity")
@@ -232,23 +267,22 @@ def test_no_grain_is_inside_what_is_solid(store, shape):
         held = do.add_mesh(scene, Mesh.from_triangles(ball.vertices, ball.faces), "Ball")
         do.add_thing(scene, "collider", values={"shape": "mesh", "subject": held.id})
     else:
-        values = {"sphere": {"radius": 0.5}, "capsule": {"radius": 0.3, "reach": 0.4}}.get(shape, {"wide": 0.5, "tall": 0.3, "deep": 0.4})
+        values = {"sphere": {"radius": 0.5}, "capsule": {"radius": 0.3, "reach": 0.4}}.get(
+            shape, {"wide": 0.5, "tall": 0.3, "deep": 0.4}
+        )
         do.add_thing(scene, "collider", values={"shape": shape} | values)
     for frame in solved(scene, store)[1]:
-        x, y, z = frame["grains"]["place"].astype(float).T
-        far = {
-            "sphere": lambda: np.sqrt(x**2 + y**2 + z**2) - 0.5,
-            "mesh": lambda: np.sqrt(x**2 + y**2 + z**2) - 0.5 * 0.985,  # facets lie within the ball
-            "capsule": lambda: np.sqrt(x**2 + (y - np.clip(y, -0.4, 0.4)) ** 2 + z**2) - 0.3,
-            "box": lambda: np.max([np.abs(x) - 0.5, np.abs(y) - 0.3, np.abs(z) - 0.4], axis=0),
-            "ground": lambda: y,
-        }[shape]()
-        assert far.min() > -1e-5
+        assert outside(shape, *frame["grains"]["place"].astype(float).T).min() > -1e-5
 
 
 def test_they_land_sit_and_leave_as_something_comes_near(store):
-    scene, made = swarm(("sow", {"count": 200, "radius": 0.3}), ("grain_fall", {"strength": 0.3}), ("grain_drag", {"rate": 3.0}),
-                        ("grain_settle", {"sits": 0.0, "slower": 3.0, "lifts": 0.0}), last=90)  # fmt: skip
+    scene, made = swarm(
+        ("sow", {"count": 200, "radius": 0.3}),
+        ("grain_fall", {"strength": 0.3}),
+        ("grain_drag", {"rate": 3.0}),
+        ("grain_settle", {"sits": 0.0, "slower": 3.0, "lifts": 0.0}),
+        last=90,
+    )
     above, truck = do.add_thing(scene, "grip", values={"y": 1.0}), do.add_thing(scene, "grip", values={"x": 30.0})
     do.set_key(scene, truck.id, "x", 70, 30.0)
     do.set_key(scene, truck.id, "x", 75, 0.0)
@@ -270,8 +304,12 @@ def test_the_forward_axis_is_the_way_that_it_goes_and_it_leans_as_a_turn_wants(s
     assert axes[:, :, 2] == pytest.approx(ahead / np.linalg.norm(ahead, axis=1)[:, None], abs=1e-12)
     assert np.einsum("kji,kjl->kil", axes, axes) == pytest.approx(np.tile(np.eye(3), (100, 1, 1)), abs=1e-12)
     # on a ring of radius r at v: a coordinated turn banks by arctan(v^2 / (g r)) (any book of flight mechanics)
-    scene, made = swarm(("sow", ONE | {"speed_z": -2.0}), ("grain_orbit", {"radius": 1.5, "varies": 0.0, "speed": 2.0, "grips": 4.0}),
-                        last=121, substeps=4)  # fmt: skip
+    scene, made = swarm(
+        ("sow", ONE | {"speed_z": -2.0}),
+        ("grain_orbit", {"radius": 1.5, "varies": 0.0, "speed": 2.0, "grips": 4.0}),
+        last=121,
+        substeps=4,
+    )
     start = do.add_thing(scene, "grip", values={"x": 1.5})
     do.set_value(scene, scene.doc.find(made).stack[0].id, "around", start.id)
     last = solved(scene, store)[1][-1]["grains"]
@@ -286,8 +324,20 @@ def test_sizes_colours_shares_and_phases_follow_their_laws(store):
     scene, made = swarm(("sow", {"count": 6000}), last=24)
     shown = [do.add_mesh(scene, box([-s, -s, -s], [s, s, s]), f"Box {s}") for s in (0.01, 0.02)]
     for k, share in ((0, 3.0), (1, 1.0)):
-        do.add_layer(scene, made, "grain_show", values={"subject": shown[k].id, "share": share, "smallest": 0.5, "largest": 2.0,
-                     "colours": "#ff0000, #00ff00, #0000ff", "cycle": 10, "rate_varies": 0.4})  # fmt: skip
+        do.add_layer(
+            scene,
+            made,
+            "grain_show",
+            values={
+                "subject": shown[k].id,
+                "share": share,
+                "smallest": 0.5,
+                "largest": 2.0,
+                "colours": "#ff0000, #00ff00, #0000ff",
+                "cycle": 10,
+                "rate_varies": 0.4,
+            },
+        )
     evaluator, _ = solved(scene, store)
     parts = outcome.of(evaluator, scene.doc.find(made), 17).parts
     count = [sum(p.count for p in parts if p.mesh is evaluator.mesh(scene.doc.find(s.id))) for s in shown]
@@ -336,8 +386,10 @@ def test_what_cannot_be_is_told_and_stops_nothing_else(store, tmp_path):
     assert len(solved(scene, store)[1][-1]["grains"]) == 0, "none is a swarm too"
     layer = scene.doc.find(made).stack[0].id
     for values, words in (
-        ({"where": "surface"}, "no mesh"), ({"where": "path"}, "no path"), ({"where": "file"}, "is not there"),
-    ):  # fmt: skip
+        ({"where": "surface"}, "no mesh"),
+        ({"where": "path"}, "no path"),
+        ({"where": "file"}, "is not there"),
+    ):
         do.set_values(scene, layer, {"count": 10} | values)
         with pytest.raises(EstampaError, match=words):
             solved(scene, store)

@@ -65,7 +65,10 @@ class Swarms:
                 continue
             first = evaluator.doc.start
             frames = [first + k for k in range(layer.constant("cycle"))] or [frame]
-            shapes = [evaluator.stacks.name(subject, evaluator.layers(subject), evaluator.stage.one(subject, f)) for f in frames]
+            shapes = [
+                evaluator.stacks.name(subject, evaluator.layers(subject), evaluator.stage.one(subject, f))
+                for f in frames
+            ]
             told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes))
         run = evaluator.runs.of(swarm, swarm)
         return digest("swarm", evaluator.runs.key(run, frame), told, float(frame))
@@ -85,10 +88,20 @@ class Swarms:
         parts = []
         for layer, which in self._shared(swarm, table.ids, seed):
             if layer is None:
-                stand = Place(table["place"][which].astype(float), np.repeat(np.eye(3)[None], len(which), axis=0),
-                              np.ones(len(which)))  # fmt: skip
-                parts.append(Part(_lump(evaluator.scene), _lump(evaluator.scene).points[None], stand, table.ids[which],
-                                  speed=table["speed"][which]))  # fmt: skip
+                stand = Place(
+                    table["place"][which].astype(float),
+                    np.repeat(np.eye(3)[None], len(which), axis=0),
+                    np.ones(len(which)),
+                )
+                parts.append(
+                    Part(
+                        _lump(evaluator.scene),
+                        _lump(evaluator.scene).points[None],
+                        stand,
+                        table.ids[which],
+                        speed=table["speed"][which],
+                    )
+                )
                 continue
             v = self.reader.resolved(layer, Scope.world(frame, swarm))
             subject = evaluator.values.find(layer.constant("subject"))
@@ -127,8 +140,14 @@ class Swarms:
             shape = evaluator.stacks.rows(subject, evaluator.layers(subject), many)
             stand = Place(*(part[rows] for part in dressed.stand))
             tint = None if dressed.colours is None else tuple(dressed.colours[dressed.colour[rows[0]]])
-            yield Part(mesh, shape.points[:1], stand, grains["ids"][dressed.row[rows]],
-                       speed=grains["speed"][dressed.row[rows]], tint=tint)  # fmt: skip
+            yield Part(
+                mesh,
+                shape.points[:1],
+                stand,
+                grains["ids"][dressed.row[rows]],
+                speed=grains["speed"][dressed.row[rows]],
+                tint=tint,
+            )
 
 
 def _lump(scene):

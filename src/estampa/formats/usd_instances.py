@@ -18,9 +18,13 @@ def write_instances(path: Path, name: str, frames, frame_rate, instances_at, sha
     stage.SetDefaultPrim(root.GetPrim())
     swarm = UsdGeom.PointInstancer.Define(stage, root.GetPath().AppendChild("Grains"))
     attributes = [
-        swarm.CreateIdsAttr(), swarm.CreatePositionsAttr(), swarm.CreateOrientationsfAttr(), swarm.CreateScalesAttr(),
-        swarm.CreateVelocitiesAttr(), swarm.CreateProtoIndicesAttr(),
-    ]  # fmt: skip
+        swarm.CreateIdsAttr(),
+        swarm.CreatePositionsAttr(),
+        swarm.CreateOrientationsfAttr(),
+        swarm.CreateScalesAttr(),
+        swarm.CreateVelocitiesAttr(),
+        swarm.CreateProtoIndicesAttr(),
+    ]
     colour = UsdGeom.PrimvarsAPI(swarm).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray, "vertex")
     extent = swarm.CreateExtentAttr()
     for i, frame in enumerate(frames):
@@ -29,9 +33,13 @@ def write_instances(path: Path, name: str, frames, frame_rate, instances_at, sha
         size = np.repeat(own.size.astype(np.float32)[:, None], 3, axis=1)
         turn = Vt.QuatfArray([Gf.Quatf(float(w), float(x), float(y), float(z)) for x, y, z, w in own.turn])
         values = (
-            Vt.Int64Array.FromNumpy(own.ids), Vt.Vec3fArray.FromNumpy(place), turn, Vt.Vec3fArray.FromNumpy(size),
-            Vt.Vec3fArray.FromNumpy(own.speed.astype(np.float32)), Vt.IntArray.FromNumpy(own.shape.astype(np.int32)),
-        )  # fmt: skip
+            Vt.Int64Array.FromNumpy(own.ids),
+            Vt.Vec3fArray.FromNumpy(place),
+            turn,
+            Vt.Vec3fArray.FromNumpy(size),
+            Vt.Vec3fArray.FromNumpy(own.speed.astype(np.float32)),
+            Vt.IntArray.FromNumpy(own.shape.astype(np.int32)),
+        )
         for attribute, value in zip(attributes, values, strict=True):
             attribute.Set(value, frame)
         if (own.colour >= 0).any():

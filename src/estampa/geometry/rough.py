@@ -22,8 +22,14 @@ class Closed(NamedTuple):
 
 
 def rough(
-    at: np.ndarray, low: np.ndarray, high: np.ndarray, stretch: np.ndarray | None, grain: float, amount: float,
-    seed: int, told=None,
+    at: np.ndarray,
+    low: np.ndarray,
+    high: np.ndarray,
+    stretch: np.ndarray | None,
+    grain: float,
+    amount: float,
+    seed: int,
+    told=None,
 ) -> list[Closed]:
     """The cells of seeds (s, 3) m, as `cells.voronoi` has them, with every wall moved by one field of space.
 

@@ -18,7 +18,8 @@ FAR = 1.0  # m from a grain, the place of it whose turn and size are compared
 @dataclass(frozen=True)
 class Instances:
     """k grains at a frame, by ascending ids: ids (k,) int64; place (k, 3) m; turn (k, 4) unit quaternions x, y, z, w;
-    size (k,); speed (k, 3) m/s; colour (k, 3) linear light, below 0 where it is the shape's own; shape (k,) of `Shapes`."""
+    size (k,); speed (k, 3) m/s; colour (k, 3) linear light, below 0 where it is the shape's own; shape (k,) of
+    `Shapes`."""
 
     ids: np.ndarray
     place: np.ndarray
@@ -94,7 +95,6 @@ class SwarmPrint(Print):
                 worst = (frame, int(apart.argmax()) % max(len(ids), 1) if len(apart) else 0)
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
         return Gap(largest, *worst)
-
 
 
 def marks_of(place: np.ndarray, turn: np.ndarray, size: np.ndarray) -> np.ndarray:

@@ -12,7 +12,25 @@ from ..units import format_bytes
 from .grains import Shapes, SwarmPrint, marks_of
 from .prints import Estimate, Job
 
-COLUMNS = ("frame", "id", "x", "y", "z", "qx", "qy", "qz", "qw", "size", "red", "green", "blue", "shape", "vx", "vy", "vz")
+COLUMNS = (
+    "frame",
+    "id",
+    "x",
+    "y",
+    "z",
+    "qx",
+    "qy",
+    "qz",
+    "qw",
+    "size",
+    "red",
+    "green",
+    "blue",
+    "shape",
+    "vx",
+    "vy",
+    "vz",
+)
 MOST_WIDE = 16_384  # pixels of an image's row
 PLACE, TURN, COLOUR, SPEED = range(4)  # rows of a frame in the image
 
@@ -25,8 +43,12 @@ class SwarmTable(SwarmPrint):
     icon = "M2.5 3 H13.5 V13 H2.5 Z M2.5 6.3 H13.5 M2.5 9.6 H13.5 M6.2 3 V13 M9.9 3 V13"
     carries = ("places, turns and sizes by number", "velocities", "colours", "number of the shape")
 
-    form = choice("csv", "As what.", {"csv": "CSV, a row for each grain and frame",
-                                      "exr": "OpenEXR, four rows of pixels for each frame"}, title="As")  # fmt: skip
+    form = choice(
+        "csv",
+        "As what.",
+        {"csv": "CSV, a row for each grain and frame", "exr": "OpenEXR, four rows of pixels for each frame"},
+        title="As",
+    )
 
     def estimate(self, vertices, triangles, frames, v):
         a_grain = 110 if v["form"] == "csv" else 64
@@ -34,7 +56,9 @@ class SwarmTable(SwarmPrint):
         trouble = ""
         if v["form"] == "exr" and vertices > MOST_WIDE:
             trouble = f"{vertices:,} grains are wider than an image; take CSV, or {MOST_WIDE:,} at the most."
-        return Estimate(size, f"about {format_bytes(size)}: {frames} frames × {vertices:,} grains × {a_grain} bytes", trouble)
+        return Estimate(
+            size, f"about {format_bytes(size)}: {frames} frames × {vertices:,} grains × {a_grain} bytes", trouble
+        )
 
     def write(self, job: Job, target: Path, progress):
         shapes, own = Shapes(), []
@@ -42,10 +66,15 @@ class SwarmTable(SwarmPrint):
             own.append(self.instances(job, frame, shapes))
             progress((i + 1) / len(job.frames), f"Writing frame {frame}")
         about = {
-            "of": job.subject.name, "frame_rate": job.frame_rate, "frames": job.frames, "unit": "metre", "up": "+Y",
-            "quaternion": "x, y, z, w", "colour": "linear light; below 0 where it is the shape's own",
+            "of": job.subject.name,
+            "frame_rate": job.frame_rate,
+            "frames": job.frames,
+            "unit": "metre",
+            "up": "+Y",
+            "quaternion": "x, y, z, w",
+            "colour": "linear light; below 0 where it is the shape's own",
             "shapes": [{"number": k, "vertices": m.count} for k, (m, _) in enumerate(shapes.every)],
-        }  # fmt: skip
+        }
         data = target.with_name(f"{target.name}.{job.v['form']}")
         if job.v["form"] == "csv":
             about |= {"table": data.name, "columns": COLUMNS}
@@ -53,10 +82,11 @@ class SwarmTable(SwarmPrint):
         else:
             ids = np.unique(np.concatenate([o.ids for o in own]))
             about |= {
-                "image": data.name, "column": "one for each id, in the order of `ids`; size 0 where it does not live",
+                "image": data.name,
+                "column": "one for each id, in the order of `ids`; size 0 where it does not live",
                 "rows": "four a frame: (x, y, z, size), (qx, qy, qz, qw), (red, green, blue, shape), (vx, vy, vz, 0)",
                 "ids": [str(i) for i in ids],
-            }  # fmt: skip
+            }
             write = lambda path: exr.write_image(path, _image(ids, own))
         note = target.with_name(target.name + self.suffix)
         write_together({data: write, note: lambda path: Path(path).write_text(json.dumps(about, indent=1))})
@@ -111,6 +141,8 @@ class TableReader:
             lives = np.flatnonzero(rows[PLACE, : len(self._ids), 3] > 0)
             return self._ids[lives], marks_of(rows[PLACE, lives, :3], rows[TURN, lives], rows[PLACE, lives, 3])
         lines = self._rows.get(frame, [])
-        numbers = lambda *names: np.array([[float(l[self._at[n]]) for n in names] for l in lines]).reshape(-1, len(names))
+        numbers = lambda *names: np.array([[float(l[self._at[n]]) for n in names] for l in lines]).reshape(
+            -1, len(names)
+        )
         ids = np.array([int(l[self._at["id"]]) for l in lines], np.int64)
         return ids, marks_of(numbers("x", "y", "z"), numbers("qx", "qy", "qz", "qw"), numbers("size")[:, 0])

@@ -12,8 +12,8 @@ BYTES = 8 + 12 + 16 + 12 + 12 + 4 + 12  # a grain and frame: id, place, turn, si
 
 
 class SwarmUsd(SwarmPrint):
-    """An OpenUSD file (.usdc) with an instancer: place, turn, size, colour and velocity of each grain by its number, over
-    time. What they show are its prototypes, one for each frame of a cycle."""
+    """An OpenUSD file (.usdc) with an instancer: place, turn, size, colour and velocity of each grain by its number,
+    over time. What they show are its prototypes, one for each frame of a cycle."""
 
     kind, title, suffix = "swarm_usd", "Swarm (USD instances)", ".usdc"
     icon = "M3 3 h3 v3 h-3 Z M10 4 h2 v2 h-2 Z M5 9 h2 v2 h-2 Z M10 9.5 h3.5 v3.5 h-3.5 Z"

@@ -31,10 +31,12 @@ class BodyParts(QDialog):
         self.setWindowTitle(f"The body of {skeleton.name}")
         self.boxes: dict[tuple[str, str], QComboBox] = {}
         column, grid = QVBoxLayout(self), QGridLayout()
-        column.addWidget(_soft(
-            "Which joint is which part: proposed by names and places. A part without a joint keeps its pose on what it "
-            "hangs on; with none named at all, every joint that is not short is a limb."
-        ))  # fmt: skip
+        column.addWidget(
+            _soft(
+                "Which joint is which part: proposed by names and places. A part without a joint keeps its pose on "
+                "what it hangs on; with none named at all, every joint that is not short is a limb."
+            )
+        )
         for side, words in (("left", "On its left (+X)"), ("right", "On its right")):
             grid.addWidget(_soft(words), 0, 1 if side == "left" else 2)
         for row, (part, sides) in enumerate(ROWS, 1):
@@ -108,8 +110,10 @@ class BodyParts(QDialog):
         words += [f"{'; '.join(wrong).capitalize()}."] if wrong else []
         close = ragdoll.unlike_rest(self.bones, parts)
         if close:
-            words.append(f"{', '.join(close[:2])} rest along the body: rest it with its limbs apart "
-                         "(Make this the rest, Alt+Shift+H), or limbs that overlap are pushed apart.")  # fmt: skip
+            words.append(
+                f"{', '.join(close[:2])} rest along the body: rest it with its limbs apart "
+                "(Make this the rest, Alt+Shift+H), or limbs that overlap are pushed apart."
+            )
         self.told.setText(" ".join(words))
 
     def accept(self):

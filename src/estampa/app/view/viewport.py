@@ -377,7 +377,8 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         s = self.session
         moves = lambda subject: subject is not None and bool(subject.stack)
         flies = lambda d: any(d.id.startswith(f"{i} ") for i in s.pictures.picture.swarms)
-        moving = [d for d in self.drawn() if flies(d) or moves(s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None)]
+        of = lambda d: s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None
+        moving = [d for d in self.drawn() if flies(d) or moves(of(d))]
         if not moving:
             self.frame_all()
             return

@@ -22,9 +22,13 @@ class Births(GrainLayer):
     )
     life = number(0, "How long they live; 0 for ever.", unit="s", soft=(0, 20), hard=(0, None))
     life_varies = number(
-        0.2, "Shorter or longer by chance, up to this share.", title="Life varies by", unit="fraction", soft=(0, 1),
+        0.2,
+        "Shorter or longer by chance, up to this share.",
+        title="Life varies by",
+        unit="fraction",
+        soft=(0, 1),
         hard=(0, 1),
-    )  # fmt: skip
+    )
 
     @staticmethod
     def speeds(ids: np.ndarray, v, seed: int) -> np.ndarray:

@@ -11,9 +11,13 @@ from .layer import GrainLayer
 
 COLOURS = 8  # by which a ramp is drawn
 ATTRIBUTES = {
-    "random": "Chance", "age": "Age, in seconds", "left": "Share of its life", "speed": "Speed",
-    "distance": "Distance from a thing", "number": "Its number",
-}  # fmt: skip
+    "random": "Chance",
+    "age": "Age, in seconds",
+    "left": "Share of its life",
+    "speed": "Speed",
+    "distance": "Distance from a thing",
+    "number": "Its number",
+}
 
 
 class Dressed(NamedTuple):
@@ -40,25 +44,54 @@ class Show(GrainLayer):
     dresses = True
 
     subject = ref("subject", "What each grain shows.")
-    share = number(1, "How many of them it shows, against the other layers that show some.", unit="factor", soft=(0, 1),
-                   hard=(0, None), fixed=True)  # fmt: skip
-    cycle = whole(0, "Frames of the subject's cycle, from the scene's first on; 0 shows it as it is at this frame. A cycle "
-                  "that shows frame 1 again at frame 11 has ten.", unit="frames", soft=(0, 24), hard=(0, 240), fixed=True)  # fmt: skip
+    share = number(
+        1,
+        "How many of them it shows, against the other layers that show some.",
+        unit="factor",
+        soft=(0, 1),
+        hard=(0, None),
+        fixed=True,
+    )
+    cycle = whole(
+        0,
+        "Frames of the subject's cycle, from the scene's first on; 0 shows it as it is at this frame. A cycle "
+        "that shows frame 1 again at frame 11 has ten.",
+        unit="frames",
+        soft=(0, 24),
+        hard=(0, 240),
+        fixed=True,
+    )
     rate = number(1, "How fast it runs through its cycle.", unit="factor", soft=(0, 4), when=())
-    rate_varies = number(0.2, "Quicker or slower by chance, up to this share; their phase is by chance too.",
-                         title="Rate varies by", unit="fraction", soft=(0, 1), hard=(0, 1))  # fmt: skip
-    smallest = number(0.8, "Size of the smallest, against the subject's own.", unit="factor", soft=(0, 2), hard=(0, None))
+    rate_varies = number(
+        0.2,
+        "Quicker or slower by chance, up to this share; their phase is by chance too.",
+        title="Rate varies by",
+        unit="fraction",
+        soft=(0, 1),
+        hard=(0, 1),
+    )
+    smallest = number(
+        0.8, "Size of the smallest, against the subject's own.", unit="factor", soft=(0, 2), hard=(0, None)
+    )
     largest = number(1.2, "Size of the largest.", unit="factor", soft=(0, 2), hard=(0, None))
     size_by = choice("random", "What decides the size.", ATTRIBUTES, title="Size by")
-    colours = text("", "Colours as hex codes with commas between, from the first to the last; none keeps the subject's own.")
+    colours = text(
+        "", "Colours as hex codes with commas between, from the first to the last; none keeps the subject's own."
+    )
     colour_by = choice("random", "What decides the colour.", ATTRIBUTES, title="Colour by")
     low = number(0, "Of what decides: the value at the smallest and the first colour.", title="From", soft=(0, 5))
     high = number(1, "The value at the largest and the last colour.", title="To", soft=(0, 5))
     thing = ref("placed", "The thing that distances are from, and that they may face.")
     faces = choice(
-        "way", "Which way it faces, with its +Z.",
-        {"way": "The way it goes", "level": "The way it goes, kept level", "thing": "The thing", "still": "As the subject stands"},
-    )  # fmt: skip
+        "way",
+        "Which way it faces, with its +Z.",
+        {
+            "way": "The way it goes",
+            "level": "The way it goes, kept level",
+            "thing": "The thing",
+            "still": "As the subject stands",
+        },
+    )
     leans = switch(True, "It leans into its turns.")
 
     @classmethod
@@ -69,7 +102,9 @@ class Show(GrainLayer):
             "age": lambda: grains["age"],
             "left": lambda: grains["age"] / np.maximum(grains["life"], 1e-9),
             "speed": lambda: np.linalg.norm(grains["speed"], axis=1),
-            "distance": lambda: np.linalg.norm(grains["place"] - (0.0 if v.thing is None else v.thing.origin[0]), axis=1),
+            "distance": lambda: np.linalg.norm(
+                grains["place"] - (0.0 if v.thing is None else v.thing.origin[0]), axis=1
+            ),
             "number": lambda: (grains["ids"] % (1 << 40)).astype(float),
         }[name]()
 

@@ -45,8 +45,16 @@ class Grains:
         long = np.linalg.norm(speed, axis=1, keepdims=True)
         heading = np.where(long > 1e-9, speed / np.maximum(long, 1e-300), [0.0, 0.0, 1.0])
         zeros = lambda: np.zeros(n)
-        return cls(np.asarray(ids, np.int64), place.astype(float), speed.astype(float), heading, zeros(), zeros(),
-                   np.broadcast_to(np.asarray(life, float), n).copy(), zeros())  # fmt: skip
+        return cls(
+            np.asarray(ids, np.int64),
+            place.astype(float),
+            speed.astype(float),
+            heading,
+            zeros(),
+            zeros(),
+            np.broadcast_to(np.asarray(life, float), n).copy(),
+            zeros(),
+        )
 
     @classmethod
     def none(cls) -> "Grains":
@@ -83,7 +91,7 @@ def chance(element, salt):
 
 @njit(cache=True, nogil=True, inline="always")
 def one(values, i):
-    """Of values (n,) the i-th, of (1,) the only one. A parallel loop's index is unsigned, and does not mix with others."""
+    """Of values (n,) the i-th, of (1,) the only one. (A parallel loop's index is unsigned, and mixes with none.)"""
     return values[i] if len(values) > 1 else values[0]
 
 

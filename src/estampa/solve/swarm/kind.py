@@ -132,9 +132,10 @@ class Swarm(Kind):
             many += len(born)
             if many > MOST:
                 raise EstampaError(
-                    guide.name, f"would make {many:,} grains live at once.",
+                    guide.name,
+                    f"would make {many:,} grains live at once.",
                     f"Lower its number or its rate, or let them die; {MOST:,} are the most.",
-                )  # fmt: skip
+                )
             yield guide, born
 
     def _advance(self, grains, inputs, h, middle, end, all_of_them) -> None:
@@ -162,10 +163,13 @@ class Swarm(Kind):
         fastest = np.sqrt((grains.speed**2).sum(axis=1).max(initial=0.0))
         told = {"born": [born], "living": [len(grains)], "gone": [born - len(grains)], "fastest": [fastest]}
         report = {c.name: c.array(told[c.name]) for c in self.tables["report"]}
-        return Frame({
-            "grains": Table(columns, grains.ids), "report": Table(report),
-            "sources": Table(sizes, np.array([s.number for s in order], np.int64)),
-        })  # fmt: skip
+        return Frame(
+            {
+                "grains": Table(columns, grains.ids),
+                "report": Table(report),
+                "sources": Table(sizes, np.array([s.number for s in order], np.int64)),
+            }
+        )
 
     # -- what every solver is asked ----------------------------------------------------------------------------
     def facts(self, frame: Frame) -> list[tuple[str, str]]:

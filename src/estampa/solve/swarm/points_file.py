@@ -28,9 +28,10 @@ def read_points(path: str) -> np.ndarray:
     wrong = np.flatnonzero(~np.isfinite(points).all(axis=1))
     if len(wrong):
         raise EstampaError(
-            file.name, f"has {len(wrong):,} points that are not numbers, the first in row {wrong[0] + 1:,}.",
+            file.name,
+            f"has {len(wrong):,} points that are not numbers, the first in row {wrong[0] + 1:,}.",
             "Take them out of the file.",
-        )  # fmt: skip
+        )
     return points
 
 

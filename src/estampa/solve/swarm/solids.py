@@ -47,7 +47,9 @@ def _solid(obstacle: Obstacle, reach, share, rate):
     dims, stands = np.array(obstacle.dims, float), all(np.array_equal(a, b) for a, b in zip(before, now, strict=True))
 
     def met(at):
-        far, out = _shape(np.ascontiguousarray(at), SHAPES.index(obstacle.shape), dims, *place[:2], float(np.ravel(place[2])[0]))
+        far, out = _shape(
+            np.ascontiguousarray(at), SHAPES.index(obstacle.shape), dims, *place[:2], float(np.ravel(place[2])[0])
+        )
         if stands:
             return Met(far, out, np.zeros_like(at))
         own = before.inverse().apply(at[None])[0]

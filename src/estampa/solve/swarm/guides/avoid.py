@@ -8,7 +8,7 @@ from ..solids import solids
 
 
 class Avoid(GrainLayer):
-    """Grains look ahead and turn away from grounds and solid things; what they run into they bounce off or slide along."""
+    """Grains look ahead and turn away from grounds and solid things; they bounce off or slide along what they hit."""
 
     kind, title = "grain_avoid", "Avoid what is solid"
     icon = "M9.5 3 V13 M2.5 8 H6 C8 8 7.5 3.5 5 3.5 M5 3.5 L6.8 2.4 M5 3.5 L6.6 5"
@@ -20,8 +20,14 @@ class Avoid(GrainLayer):
         0.02, "How far off they stay: their own radius.", title="Keep off by", unit="m", soft=(0, 0.5), hard=(0, None)
     )
     bounce = number(0.2, "Share of their speed that they bounce off with.", unit="fraction", soft=(0, 1), hard=(0, 1))
-    rubs = number(0.1, "Share of their speed along it that they lose as they run into it.", title="Rubs off",
-                  unit="fraction", soft=(0, 1), hard=(0, 1))  # fmt: skip
+    rubs = number(
+        0.1,
+        "Share of their speed along it that they lose as they run into it.",
+        title="Rubs off",
+        unit="fraction",
+        soft=(0, 1),
+        hard=(0, 1),
+    )
 
     def guide(self, grains, v, now, h):
         if v.ahead <= 0 or v.turns <= 0:

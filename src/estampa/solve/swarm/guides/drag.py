@@ -18,11 +18,18 @@ class Drag(GrainLayer):
     icon = "M2.5 5 H9 a2 2 0 1 0 -2 -2 M2.5 8 H12 a2 2 0 1 1 -2 2 M2.5 11 H7"
     rank = 11
 
-    rate = number(1, "Share of its speed against the air that a grain loses in a second, as it goes on.", title="Drag",
-                  unit="1/s", soft=(0, 10), hard=(0, None))  # fmt: skip
+    rate = number(
+        1,
+        "Share of its speed against the air that a grain loses in a second, as it goes on.",
+        title="Drag",
+        unit="1/s",
+        soft=(0, 10),
+        hard=(0, None),
+    )
     varies = number(0.2, "More or less of it by chance, up to this share.", unit="fraction", soft=(0, 1), hard=(0, 1))
-    wind = number(1, "How much of the scene's winds it feels.", title="Of the wind", unit="fraction", soft=(0, 1),
-                  hard=(0, None))  # fmt: skip
+    wind = number(
+        1, "How much of the scene's winds it feels.", title="Of the wind", unit="fraction", soft=(0, 1), hard=(0, None)
+    )
 
     def guide(self, grains, v, now, h):
         windy = bool(now.world.winds) and v.wind > 0

@@ -5,7 +5,6 @@ from numba import njit, prange
 
 from ....kinds.channels import number
 from ..cells import sorted_cells
-from ..grains import one
 from ..layer import GrainLayer
 
 AWAY = np.float32(1e9)  # m, where nothing is near
@@ -25,14 +24,32 @@ class Flock(GrainLayer):
     reach = number(
         0.5, "How far a grain sees others.", title="Sees as far as", unit="m", soft=(0.05, 3), hard=(1e-4, None)
     )
-    view = number(np.radians(300), "Its field of view; 360 degrees sees behind too.", title="Field of view", unit="rad",
-                  soft=(0, 2 * np.pi), hard=(0, 2 * np.pi))  # fmt: skip
+    view = number(
+        np.radians(300),
+        "Its field of view; 360 degrees sees behind too.",
+        title="Field of view",
+        unit="rad",
+        soft=(0, 2 * np.pi),
+        hard=(0, 2 * np.pi),
+    )
     apart = number(0.2, "Nearer than this they part.", title="Keep apart by", unit="m", soft=(0.01, 1), hard=(0, None))
     part = number(6, "How hard they part.", title="Part", unit="m/s2", soft=(0, 20), hard=(0, None))
-    align = number(2, "How soon they go as fast and the same way as their neighbours.", title="Same way", unit="1/s",
-                   soft=(0, 10), hard=(0, None))  # fmt: skip
-    gather = number(1.5, "How hard they go for the middle of their neighbours, a metre away.", title="Keep together",
-                    unit="1/s2", soft=(0, 10), hard=(0, None))  # fmt: skip
+    align = number(
+        2,
+        "How soon they go as fast and the same way as their neighbours.",
+        title="Same way",
+        unit="1/s",
+        soft=(0, 10),
+        hard=(0, None),
+    )
+    gather = number(
+        1.5,
+        "How hard they go for the middle of their neighbours, a metre away.",
+        title="Keep together",
+        unit="1/s2",
+        soft=(0, 10),
+        hard=(0, None),
+    )
     radius = number(
         0.3, "They turn no tighter than this.", title="Turning radius", unit="m", soft=(0, 3), hard=(0, None)
     )
@@ -71,8 +88,8 @@ def _packed(place, speed, order, low):
 
 @njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nsz", "nnan", "ninf"})
 def _heed(near, count, x, y, z, fx, fy, fz, seen, reach2, apart):
-    """What a grain at x, y, z sees of the first `count` that are near (6, c): how many, the sums of their speeds, of the
-    ways to them, and of what parts them."""
+    """What a grain at x, y, z sees of the first `count` that are near (6, c): how many, the sums of their speeds, of
+    the ways to them, and of what parts them."""
     many = mu = mv = mw = mx = my = mz = px = py = pz = np.float32(0)
     one, none, least = np.float32(1), np.float32(0), np.float32(1e-9)
     # unsigned: an index that cannot be negative needs no check for it, and the loop becomes vector instructions
@@ -182,7 +199,7 @@ def _flocked(at, going, starts, cell, counts, numbers, felt, h):
 
 @njit(cache=True, nogil=True)
 def _place_of(i, starts, counts, cx, cy, cz, stride):
-    """The number of grain i among those that were gathered for its cell; one that no grain has where it was left out."""
+    """The number of grain i among those that were gathered for its cell; one that none has where it was left out."""
     x0, x1 = max(cx - 1, 0), min(cx + 1, counts[0] - 1) + 1
     before = 0
     for b in range(max(cz - 1, 0), cz + 1):

@@ -19,11 +19,23 @@ class Flow(GrainLayer):
 
     path = ref("path", "The path.")
     speed = number(1, "How fast they go along.", unit="m/s", soft=(-5, 5))
-    varies = number(0.2, "Quicker or slower by chance, up to this share.", title="Speed varies by", unit="fraction",
-                    soft=(0, 1), hard=(0, 1))  # fmt: skip
+    varies = number(
+        0.2,
+        "Quicker or slower by chance, up to this share.",
+        title="Speed varies by",
+        unit="fraction",
+        soft=(0, 1),
+        hard=(0, 1),
+    )
     tube = number(0.3, "How far from the path the lanes lie.", unit="m", soft=(0, 2), hard=(0, None))
-    grips = number(3, "How soon they keep to their lane and their speed.", title="Keeps to it", unit="1/s", soft=(0, 10),
-                   hard=(0, None))  # fmt: skip
+    grips = number(
+        3,
+        "How soon they keep to their lane and their speed.",
+        title="Keeps to it",
+        unit="1/s",
+        soft=(0, 10),
+        hard=(0, None),
+    )
 
     def guide(self, grains, v, now, h):
         if v.path is None:

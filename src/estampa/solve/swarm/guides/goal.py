@@ -16,8 +16,8 @@ BEAT = 24.0  # 1/s: the pull is a share of the way in each twenty-fourth of a se
 class Goal(GrainLayer):
     """Draws each grain to a place of its own in or on a thing that goes ahead: a loose or a tight flock that chases it.
 
-    The pull is the share of the way that it makes in a twenty-fourth of a second: about 0.1 is loose, 0.5 tight, and at 1
-    it sits there (common practice, no source). Below a damping ratio of 1 it overshoots.
+    The pull is the share of the way that it makes in a twenty-fourth of a second: about 0.1 is loose, 0.5 tight, and at
+    1 it sits there (common practice, no source). Below a damping ratio of 1 it overshoots.
     """
 
     kind, title = "grain_goal", "Chase"
@@ -25,19 +25,39 @@ class Goal(GrainLayer):
     rank = 10
     reads_before = True
 
-    where = choice("ball", "Where in it the places lie.", {"ball": "In a ball about a grip", "surface": "On a subject",
-                                                           "inside": "In a subject"})  # fmt: skip
+    where = choice(
+        "ball",
+        "Where in it the places lie.",
+        {"ball": "In a ball about a grip", "surface": "On a subject", "inside": "In a subject"},
+    )
     grip = ref("placed", "The grip that goes ahead.", when=(("where", ("ball",)),))
-    radius = number(0.5, "Of the ball, at the grip's size.", unit="m", soft=(0, 3), hard=(0, None),
-                    when=(("where", ("ball",)),))  # fmt: skip
+    radius = number(
+        0.5, "Of the ball, at the grip's size.", unit="m", soft=(0, 3), hard=(0, None), when=(("where", ("ball",)),)
+    )
     on = ref("subject", "The subject that goes ahead.", when=(("where", ("surface", "inside")),))
-    on_map = ref("target_weights", "More of the places where this map of it is high.", title="Where",
-                 when=(("where", ("surface",)),))  # fmt: skip
+    on_map = ref(
+        "target_weights",
+        "More of the places where this map of it is high.",
+        title="Where",
+        when=(("where", ("surface",)),),
+    )
     pull = number(0.15, "Loose at 0.1, tight at 0.5, at 1 it sits there.", unit="fraction", soft=(0, 1), hard=(0, 1))
-    ratio = number(0.7, "Damping: below 1 it swings past its place, 1 just not.", title="Damping ratio", unit="factor",
-                   soft=(0.05, 2), hard=(0, 10))  # fmt: skip
-    varies = number(0.5, "Quicker or slower by chance, up to this share, so that no two lag alike.", title="Lag varies by",
-                    unit="fraction", soft=(0, 1), hard=(0, 0.95))  # fmt: skip
+    ratio = number(
+        0.7,
+        "Damping: below 1 it swings past its place, 1 just not.",
+        title="Damping ratio",
+        unit="factor",
+        soft=(0.05, 2),
+        hard=(0, 10),
+    )
+    varies = number(
+        0.5,
+        "Quicker or slower by chance, up to this share, so that no two lag alike.",
+        title="Lag varies by",
+        unit="fraction",
+        soft=(0, 1),
+        hard=(0, 0.95),
+    )
 
     def bound(self, grains, v, now, h):
         here, before = self._places(v, now, grains.ids)

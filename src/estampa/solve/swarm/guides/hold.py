@@ -58,8 +58,17 @@ class Orbit(GrainLayer):
             float(v.grips),
             salt(now.seed, v.id + "ring"),
         )
-        _orbit(grains.place, grains.speed, grains.ids, grains.sits, origin, np.ascontiguousarray(axes[:, 1]), *numbers,
-               self.felt(grains, v), h)  # fmt: skip
+        _orbit(
+            grains.place,
+            grains.speed,
+            grains.ids,
+            grains.sits,
+            origin,
+            np.ascontiguousarray(axes[:, 1]),
+            *numbers,
+            self.felt(grains, v),
+            h,
+        )
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -81,9 +90,7 @@ def _orbit(place, speed, ids, sits, origin, axis, radius, varies, pace, grips, s
             out, round_ = (x, y, z)[j], (rx, ry, rz)[j]
             # it falls inwards as fast as its ring bends
             wanted = pace * round_ + back * out - 0.5 * grips * up * axis[j]
-            speed[i, j] += (
-                take * (wanted - speed[i, j]) - one(felt, i) * t * pace * pace / max(own, 1e-6) * out
-            )
+            speed[i, j] += take * (wanted - speed[i, j]) - one(felt, i) * t * pace * pace / max(own, 1e-6) * out
 
 
 class Limit(GrainLayer):
@@ -97,8 +104,14 @@ class Limit(GrainLayer):
     fastest = number(3, "And at most so fast.", unit="m/s", soft=(0, 20), hard=(0, None))
 
     def guide(self, grains, v, now, h):
-        _limit(grains.speed, grains.heading, grains.sits, float(v.slowest), max(float(v.fastest), float(v.slowest)),
-               self.felt(grains, v))  # fmt: skip
+        _limit(
+            grains.speed,
+            grains.heading,
+            grains.sits,
+            float(v.slowest),
+            max(float(v.fastest), float(v.slowest)),
+            self.felt(grains, v),
+        )
 
 
 @njit(parallel=True, cache=True, nogil=True)

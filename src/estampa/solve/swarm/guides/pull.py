@@ -16,14 +16,33 @@ class Pull(GrainLayer):
     icon = "M8 8 m-1.6 0 a1.6 1.6 0 1 0 3.2 0 a1.6 1.6 0 1 0 -3.2 0 M2.5 8 H5 M11 8 H13.5 M8 2.5 V5 M8 11 V13.5"
     rank = 13
 
-    way = choice("to", "Which way.", {"to": "To it", "away": "Away from it", "round": "Around its axis",
-                                      "axis": "To its axis", "along": "Along its axis"})  # fmt: skip
+    way = choice(
+        "to",
+        "Which way.",
+        {
+            "to": "To it",
+            "away": "Away from it",
+            "round": "Around its axis",
+            "axis": "To its axis",
+            "along": "Along its axis",
+        },
+    )
     grip = ref("placed", "The thing that pulls; its axis is its Y.")
     amount = number(2, "The acceleration at the reach.", title="Pull", unit="m/s2", soft=(0, 20), hard=(0, None))
-    reach = number(1, "Where it pulls as strongly as said; nearer it pulls more, where it fades.", unit="m", soft=(0.05, 5),
-                   hard=(1e-3, None))  # fmt: skip
-    fades = number(0, "How it fades with distance: 0 not at all, 1 by the distance, 2 by its square.", unit="power",
-                   soft=(0, 3), hard=(0, 6))  # fmt: skip
+    reach = number(
+        1,
+        "Where it pulls as strongly as said; nearer it pulls more, where it fades.",
+        unit="m",
+        soft=(0.05, 5),
+        hard=(1e-3, None),
+    )
+    fades = number(
+        0,
+        "How it fades with distance: 0 not at all, 1 by the distance, 2 by its square.",
+        unit="",
+        soft=(0, 3),
+        hard=(0, 6),
+    )
     core = number(0.05, "Nearer than this it grows no more.", unit="m", soft=(0.001, 0.5), hard=(1e-4, None))
 
     def guide(self, grains, v, now, h):

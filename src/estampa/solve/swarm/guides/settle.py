@@ -9,7 +9,7 @@ from ..solids import solids, surface
 
 
 class Settle(GrainLayer):
-    """Grains that come near a surface land on it, sit for a while, and leave: by themselves, or as something comes near.
+    """Grains that come near a surface land on it, sit for a while, and leave by themselves, or as something comes near.
 
     They land on grounds and solid things, and on a subject that is named; on one that moves they ride along.
     """

@@ -15,25 +15,53 @@ class Turbulence(GrainLayer):
     nor leave holes. Its strength may come and go between two values."""
 
     kind, title = "grain_turbulence", "Turbulence"
-    icon = "M2.5 9 C4 4 8 4 8 8 C8 11 5.5 11 5.5 9 M8 8 C8 5 13 3.5 13.5 7 C13.8 10 11 10 11 8.5 M3 13 C6 11.5 10 14.5 13 12.5"
+    icon = "M2.5 9 C4 4 8 4 8 8 C8 11 5.5 11 5.5 9 M8 8 C8 5 13 3.5 13.5 7 C13.8 10 11 10 11 8.5"
     rank = 14
 
     how = choice("push", "Whether eddies push, or carry along.", {"push": "Push", "carry": "Carry along"})
-    amount = number(2, "How hard the eddies push, about.", title="Push", unit="m/s2", soft=(0, 20), hard=(0, None),
-                    when=(("how", ("push",)),))  # fmt: skip
-    flow = number(0.5, "How fast the eddies are, about.", title="Speed of eddies", unit="m/s", soft=(0, 5), hard=(0, None),
-                  when=(("how", ("carry",)),))  # fmt: skip
-    follow = number(3, "How soon grains go with them.", unit="1/s", soft=(0, 20), hard=(0, None),
-                    when=(("how", ("carry",)),))  # fmt: skip
+    amount = number(
+        2,
+        "How hard the eddies push, about.",
+        title="Push",
+        unit="m/s2",
+        soft=(0, 20),
+        hard=(0, None),
+        when=(("how", ("push",)),),
+    )
+    flow = number(
+        0.5,
+        "How fast the eddies are, about.",
+        title="Speed of eddies",
+        unit="m/s",
+        soft=(0, 5),
+        hard=(0, None),
+        when=(("how", ("carry",)),),
+    )
+    follow = number(
+        3, "How soon grains go with them.", unit="1/s", soft=(0, 20), hard=(0, None), when=(("how", ("carry",)),)
+    )
     scale = number(1, "How large the eddies are.", unit="m", soft=(0.05, 5), hard=(1e-3, None))
     octaves = whole(2, "Layers of finer eddies.", soft=(1, 4), hard=(1, 8))
     pace = number(
         0.3, "How fast they change, in eddies a second.", unit="1/s", soft=(0, 3), hard=(0, None), accumulates=True
     )
-    low = number(1, "Its strength comes and goes between this share of it and the whole.", title="Down to", unit="fraction",
-                 soft=(0, 1), hard=(0, 1))  # fmt: skip
-    rate = number(0.5, "How often it comes and goes, about.", title="Comes and goes", unit="1/s", soft=(0, 4), hard=(0, None),
-                  accumulates=True)  # fmt: skip
+    low = number(
+        1,
+        "Its strength comes and goes between this share of it and the whole.",
+        title="Down to",
+        unit="fraction",
+        soft=(0, 1),
+        hard=(0, 1),
+    )
+    rate = number(
+        0.5,
+        "How often it comes and goes, about.",
+        title="Comes and goes",
+        unit="1/s",
+        soft=(0, 4),
+        hard=(0, None),
+        accumulates=True,
+    )
     grip = ref("grip", "Where the eddies come from, and how large: they go with it.")
     seed = whole(1, "Other eddies.", soft=(1, 99), hard=(0, None), fixed=True)
 
@@ -43,8 +71,17 @@ class Turbulence(GrainLayer):
         gust = float(v.low) + (1 - float(v.low)) * gusts(int(v.seed), float(v.travel["rate"]))
         carry, amount = v.how == "carry", gust * (float(v.flow) if v.how == "carry" else float(v.amount))
         numbers = (origin, np.ascontiguousarray(axes), back, float(v.travel["pace"]), int(v.octaves), amount)
-        _stir(grains.place, grains.speed, grains.sits, p, plain_table()[None], *numbers, float(v.follow) if carry else -1.0,
-              self.felt(grains, v), h)  # fmt: skip
+        _stir(
+            grains.place,
+            grains.speed,
+            grains.sits,
+            p,
+            plain_table()[None],
+            *numbers,
+            float(v.follow) if carry else -1.0,
+            self.felt(grains, v),
+            h,
+        )
 
 
 def tables(seed: int) -> np.ndarray:

@@ -26,17 +26,26 @@ class Emit(Births):
     rate = number(100, "How many are born in a second.", unit="1/s", soft=(0, 5000), hard=(0, None))
     burst = whole(0, "And so many at once, whenever a burst comes.", soft=(0, 1000), hard=(0, MOST_A_FRAME))
     burst_at = whole(1, "The frame of the first burst.", title="Burst at", unit="frames", soft=(1, 100), fixed=True)
-    burst_every = whole(0, "Frames from a burst to the next; 0 is one only.", title="Again after", unit="frames",
-                        soft=(0, 100), hard=(0, None), fixed=True)  # fmt: skip
+    burst_every = whole(
+        0,
+        "Frames from a burst to the next; 0 is one only.",
+        title="Again after",
+        unit="frames",
+        soft=(0, 100),
+        hard=(0, None),
+        fixed=True,
+    )
     where = choice(
-        "ball", "Where they are born.",
+        "ball",
+        "Where they are born.",
         {"ball": "Within a ball about a grip", "surface": "On the surface of a subject", "inside": "Inside a subject"},
-    )  # fmt: skip
+    )
     around = ref("grip", "The middle of the ball.", when=(("where", ("ball",)),))
     radius = number(0.05, "Of the ball.", unit="m", soft=(0, 2), hard=(0, None), when=(("where", ("ball",)),))
     on = ref("subject", "The subject that they come from.", when=(("where", ("surface", "inside")),))
-    on_map = ref("target_weights", "More of them where this map of it is high.", title="Where",
-                 when=(("where", ("surface",)),))  # fmt: skip
+    on_map = ref(
+        "target_weights", "More of them where this map of it is high.", title="Where", when=(("where", ("surface",)),)
+    )
     outward = number(
         0, "How fast they leave along the surface's normal, or along the grip's Y.", unit="m/s", soft=(0, 5)
     )
@@ -66,8 +75,11 @@ class Emit(Births):
             total = source.due + (a + b) / 2
             count = int(np.floor(total + 1e-9))
             if count > MOST_A_FRAME:
-                raise EstampaError("Emit", f"would bear {count:,} grains in one frame.",
-                                   f"Lower its rate; {MOST_A_FRAME:,} a frame are the most.")  # fmt: skip
+                raise EstampaError(
+                    "Emit",
+                    f"would bear {count:,} grains in one frame.",
+                    f"Lower its rate; {MOST_A_FRAME:,} a frame are the most.",
+                )
             due = np.arange(1, count + 1) - source.due  # a t + (b - a) t^2 / 2 = due
             slope = b - a
             if abs(slope) < 1e-9 * max(a, b, 1e-300):
@@ -104,8 +116,9 @@ class Emit(Births):
             which, shares = places.on_surface(ids, seed, here, mesh.triangles, v.on_map)
         except ValueError as err:
             what = "holds no volume" if v.where == "inside" else "has no surface where its map is above 0"
-            raise EstampaError("Emit", f"cannot be born there: the subject {what}.", "Choose another subject or map.",
-                               str(err)) from err  # fmt: skip
+            raise EstampaError(
+                "Emit", f"cannot be born there: the subject {what}.", "Choose another subject or map.", str(err)
+            ) from err
         a, b = (places.shares_at(p, mesh.triangles, which, shares) for p in (was, here))
         out = crossed(here[mesh.triangles[which]])
         out /= np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-300)

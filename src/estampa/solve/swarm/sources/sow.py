@@ -21,25 +21,49 @@ class Sow(Births):
     rank = 1
 
     where = choice(
-        "ball", "Where they are sown.",
-        {"ball": "Within a ball about a grip", "surface": "On a mesh", "inside": "Inside a mesh", "path": "Along a path",
-         "grid": "On a grid", "file": "From a list of points"},
-    )  # fmt: skip
+        "ball",
+        "Where they are sown.",
+        {
+            "ball": "Within a ball about a grip",
+            "surface": "On a mesh",
+            "inside": "Inside a mesh",
+            "path": "Along a path",
+            "grid": "On a grid",
+            "file": "From a list of points",
+        },
+    )
     count = whole(1000, "How many.", soft=(1, 10_000), hard=(0, 10_000_000), when=(("where", ALL),))
-    at = whole(1, "The frame at which they come; those before the first come at the first.", title="At frame",
-               unit="frames", soft=(1, 100), fixed=True)  # fmt: skip
+    at = whole(
+        1,
+        "The frame at which they come; those before the first come at the first.",
+        title="At frame",
+        unit="frames",
+        soft=(1, 100),
+        fixed=True,
+    )
     around = ref("grip", "The middle of the ball or grid.", when=(("where", ("ball", "grid")),))
-    radius = number(0.5, "Of the ball, or how far they stray from the path.", unit="m", soft=(0, 3), hard=(0, None),
-                    when=(("where", ("ball", "path")),))  # fmt: skip
+    radius = number(
+        0.5,
+        "Of the ball, or how far they stray from the path.",
+        unit="m",
+        soft=(0, 3),
+        hard=(0, None),
+        when=(("where", ("ball", "path")),),
+    )
     on = ref("subject", "The mesh that they are sown on or in.", when=(("where", ("surface", "inside")),))
-    on_map = ref("target_weights", "More of them where this map of the mesh is high.", title="Where",
-                 when=(("where", ("surface",)),))  # fmt: skip
+    on_map = ref(
+        "target_weights",
+        "More of them where this map of the mesh is high.",
+        title="Where",
+        when=(("where", ("surface",)),),
+    )
     path = ref("path", "The path that they are sown along.", when=(("where", ("path",)),))
     many_x = whole(10, "Along X.", title="X", soft=(1, 50), hard=(1, 1000), group="Grid", when=(("where", ("grid",)),))
     many_y = whole(1, "Along Y.", title="Y", soft=(1, 50), hard=(1, 1000), group="Grid", when=(("where", ("grid",)),))
     many_z = whole(10, "Along Z.", title="Z", soft=(1, 50), hard=(1, 1000), group="Grid", when=(("where", ("grid",)),))
-    apart = number(0.2, "From one to the next on the grid.", unit="m", soft=(0.01, 2), hard=(0, None),
-                   when=(("where", ("grid",)),))  # fmt: skip
+    apart = number(
+        0.2, "From one to the next on the grid.", unit="m", soft=(0.01, 2), hard=(0, None), when=(("where", ("grid",)),)
+    )
     file = text("", "A list of points: CSV (x, y, z), PLY, or OpenUSD points.", file=True, when=(("where", ("file",)),))
 
     def born(self, v, now, source):

@@ -1,0 +1,64 @@
+"""A swarm by hand: added, guided, shown as a subject, printed."""
+
+import numpy as np
+import trimesh
+
+from estampa import edits as do
+from estampa.geometry.mesh import Mesh
+
+
+def solved(user, swarm):
+    lane = lambda: user.session.work.lanes.get(swarm)
+    user.do("solve")
+    user.wait(lambda: lane() is not None and lane().state is not None and lane().state.done, 60)
+    user.wait()
+
+
+def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp_path):
+    s = user.session
+    s.scene.apply("Short", s.doc.with_(end=24))
+    user.do("add_swarm")
+    swarm = s.selection.thing
+    assert swarm.kind == "swarm" and [l.kind for l in swarm.stack] == ["sow", "grain_turbulence", "grain_limit"]
+    solved(user, swarm.id)
+    assert "≤ 500 live" not in user.notice and s.work.lanes[swarm.id].counts and np.nanmax(s.work.lanes[swarm.id].reach) == 500
+    first = s.pictures.picture.swarms[swarm.id]
+    assert len(first) == 1 and len(first[0].stand) == 500, "they are seen without any more"
+    before = first[0].stand[:, :3, 3].copy()
+    s.player.go_to(24)
+    user.wait()
+    assert np.linalg.norm(s.pictures.picture.swarms[swarm.id][0].stand[:, :3, 3] - before, axis=1).min() > 1e-3
+    # a layer that guides comes with a grip of its own, and stales what was solved, with the reason
+    user.do("add_grain_goal")
+    chase = s.selection.thing
+    assert s.doc.find(chase.constant("grip")).kind == "grip"
+    user.wait()
+    assert "Chase" in s.work.lanes[swarm.id].state.why
+    solved(user, swarm.id)
+    # shown as a subject, which is hidden then; what is solved stays so
+    ball = trimesh.creation.icosphere(1, 0.03)
+    lamp = do.add_mesh(s.scene, Mesh.from_triangles(ball.vertices, ball.faces), "Lamp")
+    s.selection.select(swarm.id)
+    user.do("add_grain_show")
+    s.set(s.selection.thing.id, {"subject": lamp.id, "colours": "#ff8800, #2244ff"})
+    user.wait()
+    assert s.work.lanes[swarm.id].state.done
+    assert lamp.id not in s.pictures.picture.shapes
+    looks = s.pictures.picture.swarms[swarm.id]
+    assert sum(len(l.stand) for l in looks) == 500 and len({l.dye for l in looks}) == 2
+    user.do("add_swarm_usd")
+    assert s.selection.thing.constant("swarm") == swarm.id
+    user.window.press.folder = tmp_path
+    user.window.run_prints()
+    user.wait(seconds=60)
+    assert any(p.suffix == ".usdc" for p in tmp_path.iterdir())
+    assert all(r.passed for r in user.window.press.results.values())
+    # all of it is taken back
+    for _ in range(20):
+        user.do("undo")
+    assert s.doc.find(swarm.id) is None
+
+
+def test_a_layer_of_a_swarm_without_one_says_what_to_do(user):
+    user.do("add_grain_flock")
+    assert "Select a swarm, or add one first" in user.notice
