@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 
 from estampa import demo, target
+from estampa.evaluate import outcome
 from estampa.hashing import digest
 from estampa.store.frames import FrameStore
 
@@ -39,6 +40,9 @@ def _seen(evaluator, thing, frame):
         return list(evaluator.poses.at(thing, frame).pose)
     if thing.kind == "copies":
         return evaluator.copies(thing, frame).points().astype(np.float32)
+    if thing.kind == "swarm":
+        parts = outcome.of(evaluator, thing, frame).parts
+        return [(p.ids, p.places.origin.astype(np.float32)) for p in parts]
     return evaluator.subject(thing, frame).points if thing.mesh is not None else None
 
 

@@ -8,7 +8,7 @@ from estampa.evaluate.live import Live
 from estampa.store.frames import FrameStore
 
 
-@pytest.mark.parametrize("name", ["awning", "lanterns", "jelly", "reeds", "boards", "sorter", "puppet"])
+@pytest.mark.parametrize("name", ["awning", "lanterns", "jelly", "reeds", "boards", "sorter", "puppet", "dragonflies"])
 @pytest.mark.parametrize("begin", [0, 3])
 def test_live_play_gives_the_bits_of_the_stored_solve(name, begin, tmp_path):
     scene = demo.build(name)

@@ -89,7 +89,8 @@ class Stage:
         if owner.kind == "swarm":
             parts = outcome.of(evaluator, owner, FRAME).parts
             looks = [(p.in_world().reshape(-1, 3), np.tile(p.tint or (0, 0, 0), (p.count, 1))) for p in parts]
-            return evaluator.swarms.name(owner, FRAME), np.concatenate([np.concatenate(x) for x in zip(*looks)])
+            looks = [np.concatenate(x) for x in zip(*looks, strict=True)]
+            return evaluator.swarms.name(owner, FRAME), np.concatenate(looks)
         name = evaluator.shape_name(owner, FRAME)
         if owner.kind == "skeleton":
             return name, evaluator.poses.world(owner, FRAME)

@@ -411,3 +411,48 @@ def test_what_cannot_be_is_told_and_stops_nothing_else(store, tmp_path):
     do.add_layer(scene, made, "grain_goal")
     with pytest.raises(EstampaError, match="nothing to chase"):
         solved(scene, store)
+
+
+# -- by formula ----------------------------------------------------------------------------------------------
+def streamed(count=2000, loop=(1, 49)):
+    scene = Scene(Document(start=1, end=48, loop=loop, frame_rate=RATE))
+    made = do.add_thing(scene, "swarm", values={"by": "formula", "period": 3.0})
+    do.add_layer(scene, made.id, "sow", values={"count": count, "radius": 2.0})
+    return scene, made.id
+
+
+def test_a_swarm_by_formula_needs_no_solve_and_loops(store):
+    scene, made = streamed()
+    way = do.add_thing(scene, "path", spots=((0, 0, 0), (1, 0, 0), (1, 0, 1), (0, 0, 1)), values={"closed": True})
+    for kind, values in (("grain_circle", {}), ("grain_sway", {}), ("grain_ride", {"path": way.id, "strength": 0.5})):
+        do.add_layer(scene, made, kind, values=values)
+    evaluator = Evaluator(scene.doc, scene, store)
+    assert evaluator.runs.every() == []
+    swarm = scene.doc.find(made)
+    at = lambda f: evaluator.swarms.by_formula(swarm, f)
+    assert at(49)["place"] == pytest.approx(at(1)["place"], abs=1e-9)
+    moved = np.linalg.norm(at(25)["place"] - at(1)["place"], axis=1)
+    assert moved.max() > 0.5
+    # the way that it goes is the derivative, by finite differences of another size
+    wanted = (at(10.05)["place"] - at(9.95)["place"]) * RATE / 0.1
+    close = np.linalg.norm(at(10)["speed"] - wanted, axis=1) < 0.05 * np.linalg.norm(wanted, axis=1) + 0.02
+    assert close.mean() > 0.97, "but where a round ends, or the path has a knot"
+    assert np.linalg.norm(at(10)["speed"], axis=1).max() < 60, "none is told to jump back"
+    parts = outcome.of(evaluator, swarm, 12).parts
+    assert sum(p.count for p in parts) == 2000
+
+
+def test_what_comes_down_does_so_evenly_in_whole_rounds(store):
+    scene, made = streamed(4000)
+    rain = do.add_layer(scene, made, "grain_rain", values={"height": 5.0, "least": 1, "most": 3})
+    evaluator, swarm = Evaluator(scene.doc, scene, store), scene.doc.find(made)
+    sown = evaluator.swarms.by_formula(swarm, 1)["ids"]
+    still = places.in_ball(sown, 1) * 2.0
+    for frame in (1, 17, 40):
+        gone = (still[:, 1] - evaluator.swarms.by_formula(swarm, frame)["place"][:, 1]) / 5.0
+        assert stats.kstest(gone, "uniform").pvalue > 1e-3
+    mixed = salt(1, rain.id)
+    phase = np.array([chance(i, mixed) for i in sown[:200]])
+    rounds = 1 + (3 * np.array([chance(i ^ 0x5A5A5A, mixed) for i in sown[:200]])).astype(int)
+    gone = (still[:200, 1] - evaluator.swarms.by_formula(swarm, 17)["place"][:200, 1]) / 5.0
+    assert gone == pytest.approx((phase + rounds * 16 / 48) % 1, abs=1e-9)

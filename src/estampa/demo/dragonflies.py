@@ -28,7 +28,6 @@ WAY = (
     (2.6, 1.6, -2.2, 216),
     (0.4, 1.5, -2.4, LAST),
 )
-DUSK = "#2b3550"
 
 
 def dragonfly() -> Mesh:
@@ -123,4 +122,5 @@ def build() -> Scene:
     )
     for kind, name, values in layers:
         do.add_layer(scene, flock.id, kind, name, values)
+    do.add_thing(scene, "swarm_usd", "Dragonflies", {"swarm": flock.id, "file": "dragonflies"})
     return scene

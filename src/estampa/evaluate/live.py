@@ -46,6 +46,11 @@ class Live:
         inputs = evaluator.runs.inputs(run, self.frame)
         if not run.is_solo:
             return self._crowd(run, inputs)
+        if run.thing.kind == "swarm":
+            seen, now = self._seen.get(run.id, {}), {g.id: g.v for g in inputs.layers}
+            layers = tuple(replace(g, before=seen.get(g.id, g.before)) for g in inputs.layers)
+            self._seen[run.id] = now
+            return replace(inputs, layers=layers, world=since(inputs.world, self._solid.setdefault(run.id, {})))
         seen = self._seen.get(run.id)
         if seen is not None and seen[1].shape == inputs.now.shape:
             inputs = replace(inputs, before=seen[1], **({"earlier": seen[0]} if hasattr(inputs, "earlier") else {}))

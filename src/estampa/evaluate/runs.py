@@ -98,7 +98,8 @@ class Runs:
         """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
         if self._solvers is None:
             layers = self.evaluator.layers
-            own = lambda o: [o] if o.kind == "swarm" else [l for l in layers(o) if l.declared.memory]
+            steps = lambda o: o.constant("by") == "steps"
+            own = lambda o: [o] * steps(o) if o.kind == "swarm" else [l for l in layers(o) if l.declared.memory]
             self._solvers = [(o, l) for o in self._owners_in_order() for l in own(o)]
         return self._solvers
 

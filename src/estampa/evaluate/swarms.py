@@ -2,11 +2,15 @@
 
 import numpy as np
 
+from ..errors import EstampaError
+from ..fields.force import World
 from ..geometry.place import Place
 from ..geometry.primitives import box, coloured
 from ..hashing import digest, rand
 from ..scene.document import Thing
-from ..solve.swarm.kind import Guide, SwarmInputs
+from ..solve.swarm.grains import FOREVER, Grains
+from ..solve.swarm.kind import Guide, Swarm, SwarmInputs
+from ..solve.swarm.layer import Moment, Source
 from .reader import Scope
 
 LUMP = 0.02  # m, half of what a grain is drawn as where nothing says what it looks like
@@ -21,7 +25,9 @@ class Swarms:
 
     def guides(self, swarm: Thing) -> list[Thing]:
         """The layers that decide where grains are."""
-        return [l for l in self.evaluator.layers(swarm) if not l.declared.dresses]
+        every = (l for l in self.evaluator.layers(swarm) if not l.declared.dresses)
+        formula = swarm.constant("by") == "formula"
+        return [l for l in every if l.declared.by_formula == formula or (formula and l.kind == "sow")]
 
     def told(self, swarm: Thing, frame: float) -> bytes:
         """Digest of all that a step to a frame reads of a swarm and its layers."""
@@ -70,26 +76,96 @@ class Swarms:
                 for f in frames
             ]
             told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes))
-        run = evaluator.runs.of(swarm, swarm)
-        return digest("swarm", evaluator.runs.key(run, frame), told, float(frame))
+        if swarm.constant("by") == "formula":
+            key = digest(self.told(swarm, frame), self._period(swarm), self.told(swarm, evaluator.doc.start))
+        else:
+            key = evaluator.runs.key(evaluator.runs.of(swarm, swarm), frame)
+        return digest("swarm", key, told, float(frame))
+
+    def _period(self, swarm: Thing) -> float:
+        """s"""
+        doc = self.evaluator.doc
+        return (doc.loop[1] - doc.loop[0]) / doc.frame_rate if doc.loop else float(swarm.constant("period"))
+
+    def by_formula(self, swarm: Thing, frame: float, one_in: int = 1) -> dict[str, np.ndarray]:
+        """The columns of the grains of a swarm by formula, as those of a frame that was solved; of so many one."""
+        doc, seed = self.evaluator.doc, int(swarm.constant("seed"))
+        first = doc.loop[0] if doc.loop else doc.start
+        period = self._period(swarm)
+        layers = self.guides(swarm)
+        sown = self._sown(swarm, [l for l in layers if l.kind == "sow"], one_in)
+        place, speed = sown.place.copy(), np.zeros_like(sown.place)
+        share = (frame - first) / doc.frame_rate / period
+        for layer in layers:
+            if layer.declared.by_formula:
+                v = self.reader.resolved(layer, Scope.world(frame, swarm))
+                layer.declared().where(place, speed, sown.ids, v, share, period, seed)
+        long = np.linalg.norm(speed, axis=1, keepdims=True)
+        heading = np.where(long > 1e-6, speed / np.maximum(long, 1e-300), [0.0, 0.0, 1.0])
+        n = len(place)
+        age = np.full(n, (frame - doc.start) / doc.frame_rate)
+        return {"ids": sown.ids, "place": place, "speed": speed, "heading": heading, "bank": np.zeros(n), "age": age,
+                "life": np.full(n, FOREVER), "sits": np.zeros(n)}  # fmt: skip
+
+    def _sown(self, swarm, layers, one_in) -> Grains:
+        """The grains as they were sown, made once for the same."""
+        doc, found = self.evaluator.doc, Grains.none()
+        scope = Scope.world(doc.start, swarm)
+        name = digest([self.reader.told(l, scope) for l in layers], int(swarm.constant("seed")))
+        cache = self.evaluator.scene.solver_cache
+        kept = cache.get(("sown", swarm.id, one_in))
+        if kept is not None and kept[0] == name:
+            return kept[1]
+        if one_in > 1:
+            found = self._sown(swarm, layers, 1)
+            found = found.pick(found.ids % one_in == 0)
+            cache["sown", swarm.id, one_in] = (name, found)
+            return found
+        for layer in layers:
+            v = self.reader.resolved(layer, scope)
+            v["at"] = doc.start
+            now = Moment(doc.start, doc.start, doc.frame_rate, int(swarm.constant("seed")), World(), v)
+            try:
+                born = layer.declared().born(v, now, Source(Swarm.number(layer.id)))
+            except EstampaError as err:
+                raise EstampaError(f"{layer.name} of {swarm.name}", err.cause, err.cure, err.detail) from err
+            found = found.with_more(born) if born is not None else found
+        cache["sown", swarm.id, 1] = (name, found)
+        return found
 
     # -- what they look like -----------------------------------------------------------------------------------
-    def outcome(self, swarm: Thing, frame: float):
-        """A part for each shape and colour that its grains show; None where no frame is solved."""
+    def triangles(self, swarm: Thing) -> int:
+        """About how many triangles all its grains show, from the constants of its layers."""
+        shown = [s for l in self.evaluator.layers(swarm) if l.declared.dresses and (s := self._shape(l)) is not None]
+        each = [len(self.evaluator.mesh(s).triangles) for s in shown] or [len(_lump(self.evaluator.scene).triangles)]
+        return self.expected(swarm) * max(each)
+
+    def outcome(self, swarm: Thing, frame: float, one_in: int = 1):
+        """A part for each shape and colour that its grains show; None where no frame is solved. one_in -- of so many
+        grains one is taken, the same ones at every frame."""
         from .outcome import Outcome, Part
 
         evaluator, doc = self.evaluator, self.evaluator.doc
-        shown = evaluator.runs.shown(swarm, swarm, frame)
-        if shown is None:
-            return None
-        table, seed = shown.frame["grains"], int(swarm.constant("seed"))
-        grains = {n: c for n, c in table.columns.items()} | {"ids": table.ids}
+        seed, true, name, at = int(swarm.constant("seed")), True, None, None
+        if swarm.constant("by") == "formula":
+            grains, name = self.by_formula(swarm, frame, one_in), self.name(swarm, frame)
+        else:
+            shown = evaluator.runs.shown(swarm, swarm, frame)
+            if shown is None:
+                return None
+            table, true = shown.frame["grains"], shown.true
+            grains = {n: c for n, c in table.columns.items()} | {"ids": table.ids}
+            name = self.name(swarm, frame) if true else digest("stands in", shown.key)
+            at = None if true else shown.at
+            if one_in > 1:
+                some = grains["ids"] % one_in == 0
+                grains = {n: c[some] for n, c in grains.items()}
         seconds, rate = (frame - doc.start) / doc.frame_rate, doc.frame_rate
-        parts = []
-        for layer, which in self._shared(swarm, table.ids, seed):
+        parts, loop = [], (doc.loop[1] - doc.loop[0]) / rate if doc.loop else 0.0
+        for layer, which in self._shared(swarm, grains["ids"], seed):
             if layer is None:
                 stand = Place(
-                    table["place"][which].astype(float),
+                    grains["place"][which].astype(float),
                     np.repeat(np.eye(3)[None], len(which), axis=0),
                     np.ones(len(which)),
                 )
@@ -98,17 +174,16 @@ class Swarms:
                         _lump(evaluator.scene),
                         _lump(evaluator.scene).points[None],
                         stand,
-                        table.ids[which],
-                        speed=table["speed"][which],
+                        grains["ids"][which],
+                        speed=grains["speed"][which],
                     )
                 )
                 continue
             v = self.reader.resolved(layer, Scope.world(frame, swarm))
             subject = evaluator.values.find(layer.constant("subject"))
-            dressed = layer.declared().dressed(grains, v, seed, seconds, rate, which)
+            dressed = layer.declared().dressed(grains, v, seed, seconds, rate, which, loop)
             parts += self._parts(subject, dressed, int(v.cycle), frame, grains)
-        name = self.name(swarm, frame) if shown.true else digest("stands in", shown.key)
-        return Outcome(tuple(parts), name, shown.true, None if shown.true else shown.at)
+        return Outcome(tuple(parts), name, true, at)
 
     def _shared(self, swarm, ids, seed):
         """Yields (layer that shows them or None, rows of the grains)."""

@@ -18,6 +18,7 @@ from ...scene.values import Rows
 from ...solve.bodies.shapes import outline
 
 MANY = 24  # still subjects, from which on they are drawn as one
+MOST_GRAINS = 100_000  # triangles of grains that are drawn
 GRAIN_SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
 STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
 
@@ -36,6 +37,7 @@ class LookedShape:
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
     copies: int = 1
     drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
+    one_in: int = 1  # of so many that there are one is drawn
     dye: tuple[float, float, float] | None = None  # linear light, in place of its materials
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
 
@@ -150,14 +152,17 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
 
 
 def _look_at_swarm(evaluator, swarm, frame) -> list[LookedShape]:
-    found = outcome.of(evaluator, swarm, frame)
+    """A look for each shape and colour that grains show; of very many only some are worked out and drawn."""
+    one_in = -(-evaluator.swarms.triangles(swarm) // MOST_GRAINS) or 1
+    found = evaluator.swarms.outcome(swarm, frame, one_in)
     if found is None:
         return []
-    more = {"true": found.true, "shown_frame": found.shown_frame}
-    return [
-        LookedShape.of(p.points[0], p.mesh, GRAIN_SMOOTH, stand=p.places.matrices, copies=p.count, dye=p.tint, **more)
-        for p in found.parts
-    ]
+    more = {"true": found.true, "shown_frame": found.shown_frame, "one_in": one_in}
+    shapes = []
+    for part in found.parts:
+        own = {"stand": part.places.matrices, "copies": part.count, "dye": part.tint}
+        shapes.append(LookedShape.of(part.points[0], part.mesh, GRAIN_SMOOTH, **own, **more))
+    return shapes
 
 
 def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape | None:

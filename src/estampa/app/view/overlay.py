@@ -128,6 +128,9 @@ class Overlay:
             say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
         if len(waiting) > TOLD:
             say(f"and {len(waiting) - TOLD + 1} more that are not solved here", "#fcd673", bold=True)
+        for i, shapes in picture.swarms.items():
+            if shapes and shapes[0].one_in > 1:
+                say(f"{s.doc.find(i).name}: one in {shapes[0].one_in} of its grains is drawn")
         painted = self.painted() if s.view.tool in ("paint", "gradient") else None
         if painted is not None and s.selection.joints:
             joint = s.selection.joints[0].name

@@ -376,7 +376,8 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         """What moves, over two thirds of the pane; everything, when nothing does or this pane shows the controls."""
         s = self.session
         moves = lambda subject: subject is not None and bool(subject.stack)
-        flies = lambda d: any(d.id.startswith(f"{i} ") for i in s.pictures.picture.swarms)
+        solved = [t.id for t in s.doc.things if t.kind == "swarm" and t.constant("by") == "steps"]
+        flies = lambda d: any(d.id.startswith(f"{i} ") for i in solved or s.pictures.picture.swarms)
         of = lambda d: s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None
         moving = [d for d in self.drawn() if flies(d) or moves(of(d))]
         if not moving:

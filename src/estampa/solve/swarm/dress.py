@@ -93,6 +93,14 @@ class Show(GrainLayer):
         },
     )
     leans = switch(True, "It leans into its turns.")
+    spins = number(
+        0, "How fast it spins about its own upright, as a winged seed does; in a loop each goes round whole times.",
+        unit="1/s", soft=(0, 5),
+    )  # fmt: skip
+    spins_vary = number(
+        0.3, "Faster or slower by chance, up to this share.", title="Spin varies by", unit="fraction", soft=(0, 1),
+        hard=(0, 1),
+    )  # fmt: skip
 
     @classmethod
     def attribute(cls, name: str, grains, v, seed: int) -> np.ndarray:
@@ -108,8 +116,10 @@ class Show(GrainLayer):
             "number": lambda: (grains["ids"] % (1 << 40)).astype(float),
         }[name]()
 
-    def dressed(self, grains: dict, v, seed: int, seconds: float, rate: float, which: np.ndarray) -> Dressed:
-        """Of grains (columns by name, with their ids) those whose rows are `which`."""
+    def dressed(
+        self, grains: dict, v, seed: int, seconds: float, rate: float, which: np.ndarray, loop: float = 0.0
+    ) -> Dressed:
+        """Of grains (columns by name, with their ids) those whose rows are `which`. loop -- s of a loop range, or 0."""
         own = {n: c[which] for n, c in grains.items()}
         ids, count = own["ids"], len(which)
         span = float(v.high - v.low) or 1.0
@@ -126,6 +136,8 @@ class Show(GrainLayer):
                 colours = np.stack([np.interp(at, np.arange(len(colours)), colours[:, j]) for j in range(3)], axis=1)
             colour = np.minimum((share * len(colours)).astype(np.int64), len(colours) - 1)
         stand = Place(own["place"].astype(float), self._axes(own, v, count), np.maximum(size, 1e-6))
+        if v.spins:
+            stand = stand._replace(axes=spun(stand.axes, ids, v, seed, seconds, loop))
         return Dressed(which, stand, phase(ids, v, seed, seconds, rate), colour, colours)
 
     def _axes(self, own, v, count) -> np.ndarray:
@@ -147,6 +159,17 @@ def phase(ids: np.ndarray, v, seed: int, seconds: float, rate: float) -> np.ndar
     n = max(int(v.cycle), 1)
     own = v.rate * (1 + v.rate_varies * (2 * rand(seed, ids, "rate") - 1))
     return np.floor(own * seconds * rate + n * rand(seed, ids, "phase")).astype(np.int64) % n
+
+
+def spun(axes: np.ndarray, ids: np.ndarray, v, seed: int, seconds: float, loop: float) -> np.ndarray:
+    """(k, 3, 3) axes, turned about their own Y."""
+    pace = v.spins * (1 + v.spins_vary * (2 * rand(seed, ids, "spin") - 1))
+    if loop:
+        pace = np.round(pace * loop) / loop
+    angle = 2 * np.pi * (pace * seconds + rand(seed, ids, "spun"))
+    c, s = np.cos(angle)[:, None], np.sin(angle)[:, None]
+    x, y, z = axes.transpose(2, 0, 1)
+    return np.stack([c * x - s * z, y, s * x + c * z], axis=2)
 
 
 def facing(ahead: np.ndarray, bank: np.ndarray) -> np.ndarray:

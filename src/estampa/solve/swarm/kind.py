@@ -6,7 +6,7 @@ import numpy as np
 
 from ...errors import EstampaError
 from ...fields.force import World
-from ...kinds.channels import number, whole
+from ...kinds.channels import choice, number, whole
 from ...kinds.registry import Kind
 from ...motion.layer import Resolved
 from ..ensemble import member_number
@@ -75,6 +75,14 @@ class Swarm(Kind):
         ),
     }
 
+    by = choice(
+        "steps", "Whether each frame is solved from the one before, or all is a formula of number and time.",
+        {"steps": "Step by step", "formula": "By formula: it loops, and needs no solve"}, title="Goes", fixed=True,
+    )  # fmt: skip
+    period = number(
+        10, "How long it takes until all are back; in a scene with a loop range its length counts.", unit="s",
+        soft=(1, 60), hard=(0.01, None), fixed=True, when=(("by", ("formula",)),),
+    )  # fmt: skip
     seed = whole(1, "Another throw of the dice for all that chance decides.", soft=(1, 99), hard=(0, None), fixed=True)
     substeps = whole(1, "Small steps in each frame; more for sharp turns and hard bounces.", soft=(1, 8), hard=(1, 100))
     least = number(

@@ -33,6 +33,7 @@ class GrainLayer(Layer):
 
     moves = "grains"
     group = "swarm"
+    by_formula = False  # True: it says where grains are from their number and the time alone
     dresses = False  # True: it is only how grains look, and stales nothing
     social = False  # True: it reads the other grains; those that were born within the step feel it from the next one on
     reads_before = False  # True: it reads what it names at the frame before too
