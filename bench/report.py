@@ -1,4 +1,4 @@
-"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces window]: the table, and
+"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces swarm window]: the table, and
 bench/result.json."""
 
 import importlib
@@ -11,7 +11,7 @@ from pathlib import Path
 
 import estampa  # noqa: F401  (sets how kernels wait before the OpenMP library is loaded)
 
-PARTS = ("cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "window")
+PARTS = ("cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm", "window")
 
 
 def main(wanted: list[str]) -> int:

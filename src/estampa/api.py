@@ -7,16 +7,18 @@ named by their `id`. Trouble is an EstampaError; every edit is one step that `Sc
 
 from pathlib import Path
 
+import numpy as np
+
 from . import edits as commands
 from .baking import bodies as body_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .baking.reduce import Tolerance
 from .baking.rigged import add_rigged
-from .edits import assets, joints, ragdoll, rig
+from .edits import assets, joints, ragdoll, rig, strips, swarms
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .errors import Cancelled, EstampaError
-from .evaluate import starts
+from .evaluate import bared, starts
 from .formats.gltf_skin import read as read_rig
 from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
@@ -97,6 +99,38 @@ make_limp = ragdoll.make_limp
 put_asset = assets.put
 replace_by_asset = assets.replace
 
+# swarms
+add_swarm = swarms.add_swarm
+
+
+def grains(scene: Scene, swarm_id: str, frame: float, store=None) -> dict[str, np.ndarray]:
+    """The grains of a swarm at a frame, by column: ids (n,) int64, place (n, 3) m, speed (n, 3) m/s, heading (n, 3), bank
+    (n,) rad, age, life and sits (n,) s. Solves what is not solved yet; one by formula needs none."""
+    evaluator, swarm = scene.evaluator(store), scene.doc.find(swarm_id)
+    if swarm is None or swarm.kind != "swarm":
+        raise EstampaError("That", "is no swarm.", "Name one by its id.")
+    if swarm.constant("by") == "formula":
+        return evaluator.swarms.by_formula(swarm, frame)
+    evaluator.solve_through(frame)
+    table = evaluator.runs.shown(swarm, swarm, frame).frame["grains"]
+    return {**table.columns, "ids": table.ids}
+
+
+def freeze_strip(scene: Scene, subject_id: str, first: int, count: int, store=None) -> Thing:
+    """Freeze so many frames of a subject's cycle to a strip, a subject of its own; the original is switched off. Solves
+    what is not solved yet."""
+    evaluator = scene.evaluator(store)
+    evaluator.solve_through(first + count - 1)
+    return strips.freeze(scene, evaluator, subject_id, first, count)[0]
+
+
+def bared_faces(scene: Scene, subject_id: str, frame: int, store=None) -> bared.Bared:
+    """The inner faces of a broken subject that were bared in the step to a frame: where dust and debris come from."""
+    evaluator = scene.evaluator(store)
+    evaluator.solve_through(frame)
+    return bared.bared(evaluator, scene.doc.find(subject_id), frame)
+
+
 # plants
 by_hand = rig.by_hand
 layer_by_map = rig.layer_by_map
@@ -148,6 +182,10 @@ __all__ = [
     "add_layer",
     "add_map",
     "add_mesh",
+    "add_swarm",
+    "bared_faces",
+    "freeze_strip",
+    "grains",
     "add_rigged",
     "add_skeleton",
     "add_target",

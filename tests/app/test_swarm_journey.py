@@ -47,6 +47,20 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     assert lamp.id not in s.pictures.picture.shapes
     looks = s.pictures.picture.swarms[swarm.id]
     assert sum(len(l.stand) for l in looks) == 500 and len({l.dye for l in looks}) == 2
+    # its cycle is frozen to a strip, which takes its place in the swarm; undo brings it back
+    s.selection.select(lamp.id)
+    user.do("freeze_strip")
+    user.window.rigging.dialog.editors["count"].show_value(3)
+    user.window.rigging.dialog.accept()
+    user.wait()
+    strip = s.selection.thing
+    assert strip.name == "Lamp strip" and len(strip.targets) == 3 and "shows the first again" in user.notice
+    assert not s.doc.find(lamp.id).on and s.doc.find(swarm.id).stack[-1].constant("subject") == strip.id
+    assert sum(len(l.stand) for l in s.pictures.picture.swarms[swarm.id]) == 500
+    user.do("undo")
+    user.wait()
+    assert s.doc.find(swarm.id).stack[-1].constant("subject") == lamp.id
+    s.selection.select(swarm.id)
     user.do("add_swarm_usd")
     assert s.selection.thing.constant("swarm") == swarm.id
     user.window.press.folder = tmp_path

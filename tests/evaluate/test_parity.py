@@ -127,7 +127,7 @@ def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
     stage, kind = Stage(store), kind_of(word)
     owner = stage.skeleton if kind.moves == "joints" else stage.subject
     if kind.moves == "grains":  # some that fly already, on something that is solid
-        owner = do.add_thing(stage.scene, "swarm").id
+        owner = do.add_thing(stage.scene, "swarm", values={"by": "formula" if kind.by_formula else "steps"}).id
         made = [do.add_mesh(stage.scene, box([-i, 0, 0], [i, 0.5, 0.6]), f"Box {i}").id for i in (0.4, 0.8)]
         more = do.add_map(stage.scene, made[0], np.linspace(0.2, 1, 8), "More").id
         stage.named |= {"subject": made, "target_weights": [more]}

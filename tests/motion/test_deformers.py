@@ -253,3 +253,13 @@ def test_a_sheet_keeps_its_border_and_corners_and_a_fold_stays_flat():
     flat = finer.points
     assert np.allclose(flat[:, 1], 0) and np.isclose(np.ptp(flat[:, 0]), 2) and np.isclose(np.ptp(flat[:, 2]), 2)
     assert finer.open_edges == 2 * sheet(2, 2, 5, 5).open_edges
+
+
+@pytest.mark.parametrize("angle", [1e-17, 1e-14, 1e-11, -1e-9, 1e-8, 1e-6])
+def test_a_bend_by_next_to_nothing_moves_by_next_to_nothing(angle):
+    # a spine of 1 m bent by a small angle leaves its line by angle / 2 (the parabola of a shallow arc), no more
+    from estampa.motion.bend import Bend
+
+    points = np.stack([np.zeros(50), np.linspace(0, 1, 50), np.linspace(-0.1, 0.1, 50)], axis=1)
+    moved = apply(Bend, points, angle=angle)
+    assert np.abs(moved - points).max() < 2 * abs(angle) + 1e-12

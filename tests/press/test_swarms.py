@@ -33,7 +33,13 @@ def school(**show):
 
 @pytest.mark.parametrize(
     ("kind", "values"),
-    [("swarm_usd", {}), ("swarm_points", {}), ("swarm_table", {"form": "csv"}), ("swarm_table", {"form": "exr"})],
+    [
+        ("swarm_usd", {}),
+        ("swarm_points", {}),
+        ("swarm_table", {"form": "csv"}),
+        ("swarm_table", {"form": "exr"}),
+        ("swarm_glb", {"at": 9}),
+    ],
 )
 def test_a_print_of_a_swarm_holds_every_grain_by_its_number(store, tmp_path, kind, values):
     scene, swarm = school()

@@ -4,6 +4,7 @@ The same sort of value comes to a deformer, a solver, a force and a pose layer, 
 
     map         (n,) float32 weights, carried to the topology that enters the layer
     target      (n, 3) points of a morph target
+    targets     (t, n, 3) points of all of them
     grip        a Place of one row or of a row for each shape
     placed      the same, or the number of a joint of the very skeleton that reads it
     joint       the number of such a joint
@@ -57,6 +58,15 @@ def _target(reader, thing, channel, held, scope):
     if found is None:
         return NOTHING
     return Reading(found.points, lambda: reader.evaluator.scene.arrays.get(found.points))
+
+
+@reference("targets")
+def _targets(reader, thing, channel, held, scope):
+    names = [t.points for t in scope.owner.targets] if scope.owner is not None else []
+    if not names:
+        return NOTHING
+    arrays = reader.evaluator.scene.arrays
+    return Reading(names, lambda: np.stack([arrays.get(n) for n in names]))
 
 
 @reference("grip", "placed")

@@ -5,6 +5,8 @@ import numpy as np
 from ..kinds.channels import number, ref
 from .layer import Deformer, along_grip, between, in_rows, inline, sincos, stand
 
+STRAIGHT = 1e-9  # rad; of less the circle is so large that a bend is lost in rounding, by millimetres
+
 
 class Bend(Deformer):
     """Bends the subject along its grip's long axis; the part beyond the limits follows rigidly.
@@ -13,7 +15,7 @@ class Bend(Deformer):
     length and cross-sections stay rigid. The grip's Y axis is the spine; the bend goes towards its Z axis.
     """
 
-    kind, title, version, turns = "bend", "Bend", 2, True
+    kind, title, version, turns = "bend", "Bend", 3, True
     group = "bend"
     shortcut = "Ctrl+1"
     rank = 2
@@ -51,7 +53,7 @@ def headed(axes: np.ndarray, heading: np.ndarray) -> np.ndarray:
 @inline
 def bent(y, z, angle, low, high):
     """(y, z) of a point after its spine, the y axis from low to high, is bent towards z as an arc of this angle,
-    which may not be 0."""
+    which may not be next to 0."""
     curvature = angle / (high - low)
     inside = between(y, low, high)
     beyond, radius = y - inside, 1 / curvature
@@ -62,7 +64,7 @@ def bent(y, z, angle, low, high):
 
 def _moved(x, y, z, own):
     angle, low, high = own[0], own[1], own[2]
-    if angle != 0 and high > low:
+    if abs(angle) > STRAIGHT and high > low:
         for i in range(len(x)):
             y[i], z[i] = bent(y[i], z[i], angle, low, high)
 

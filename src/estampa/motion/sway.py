@@ -5,7 +5,7 @@ from numba import prange
 
 from ..hashing import rand
 from ..kinds.channels import number, ref, whole
-from .bend import bent, headed
+from .bend import STRAIGHT, bent, headed
 from .layer import Deformer, from_local, kernel, stand, to_local
 
 
@@ -92,7 +92,9 @@ def _sway(points, runs, island, root, length, axes, along, aside):
         x, y, z = to_local(points, k, runs[run], runs[run + 1], origin, axes)
         tall, b, c = length[m], along[k, m], aside[k, m]
         for i in range(len(x)):
-            y[i], z[i] = bent(y[i], z[i], b, 0.0, tall)
-            y[i], x[i] = bent(y[i], x[i], c, 0.0, tall)
+            if abs(b) > STRAIGHT:
+                y[i], z[i] = bent(y[i], z[i], b, 0.0, tall)
+            if abs(c) > STRAIGHT:
+                y[i], x[i] = bent(y[i], x[i], c, 0.0, tall)
         from_local(result, k, runs[run], x, y, z, origin, axes)
     return result

@@ -110,7 +110,8 @@ class Bones:
     def digest(self) -> bytes:
         own = [[j.values.get(n) for n in OWN] for j in self.joints]
         plain = [[v if isinstance(v, (int, float)) else None for v in row] for row in own]
-        limbs = [[j.values.get(n) for n in LIMB] for j in self.joints]
+        known = lambda v: v if isinstance(v, (int, float, str)) else None  # not what a newer version wrote
+        limbs = [[known(j.values.get(n)) for n in LIMB] for j in self.joints]
         told = limbs if any(any(row) for row in limbs) else None
         return digest("bones", self.parents, *self.rest, self.tips, plain, *([told] if told else []))
 

@@ -88,6 +88,9 @@ class Row:
         if c.to == "target":
             subject = s.doc.owner(self.sheet.thing.id) if self.sheet.thing else None
             return [(None, "– none –"), *((t.id, t.name) for t in (subject.targets if subject else ()))]
+        if c.to == "targets":
+            subject = s.doc.owner(self.sheet.thing.id) if self.sheet.thing else None
+            return [(None, f"– all {len(subject.targets) if subject else 0} morph targets –")]
         own = self.sheet.thing.id if self.sheet.thing else None
         owner = s.doc.owner(own) if own else None
         if c.to in ("target_map", "target_weights"):

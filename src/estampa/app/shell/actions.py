@@ -107,6 +107,7 @@ def _table(w, s, files):
         *(("add_" + k.kind, f"Add/{GROUPS[k.group]}", f"Add {lowered(word(k))}", k.shortcut, k.kind, k.summary(), add(k.kind))
           for k in added([*layers, *things])),
         ("maps_by_island", "Rig", "Maps by island…", "Ctrl+Shift+I", "subject", "A weight map for each island, or for some that lie opposite each other", w.rigging.maps_by_island),
+        ("freeze_strip", "Rig", "Freeze a strip…", "Ctrl+Alt+Y", "flip", "Freeze a cycle of the selected subject, one pose a frame, for grains and copies to flip through; a strip is frozen again", w.rigging.freeze_strip),
         ("layer_by_map", "Rig", "A layer on each map…", "Ctrl+Shift+L", "sway", "The same layer on every weight map, all reading one grip, a bit different from one another", w.rigging.layer_by_map),
         ("make_different", "Rig", "Make them a bit different…", "Ctrl+Shift+D", "different", "Vary angle, axis and phase of the layers of one kind, by a seed", w.rigging.make_different),
         ("copies_by_hand", "Rig", "Place copies by hand", "Ctrl+Shift+H", "place", "Turn copies arranged by rule into copies that are each placed by hand", w.rigging.by_hand),

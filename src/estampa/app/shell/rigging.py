@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QFileDialog
 from ... import edits as do
 from ...baking import bodies
 from ...baking.reduce import Tolerance
-from ...edits import cloth, halves, rig
+from ...edits import cloth, halves, rig, strips
 from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES, read_mesh
 from ...kinds.channels import choice, number, whole
@@ -93,6 +93,32 @@ class Rigging:
         text = f"Angle, axis and phase of the {len(chosen)} {kind or ''} layers of {subject.name} are varied by chance."
         fields = {"strength": STRENGTH, "seed": SEED}
         self._open("Make them a bit different", text, fields, run, again="Try it, then the next seed")
+
+    def freeze_strip(self):
+        """Freeze a cycle of the selected subject to a strip; a strip that is selected is frozen again."""
+        s, subject = self.session, self.session.selection.subject
+        if subject is None:
+            raise EstampaError("Freeze a strip", "needs a subject.", "Select the one whose cycle is to be frozen.")
+        if any(l.kind == "flip" and l.constant("made") for l in subject.stack):
+            strips.freeze_again(s.scene, s.scene.evaluator(s.store), subject.id)
+            s.notice.emit("done", f"{subject.name} is frozen again.", "")
+            return
+        fields = {
+            "first": whole(s.doc.start, "Of the first pose.", title="From frame", unit="frames", soft=(1, 200)),
+            "count": whole(10, "How many poses, one a frame.", title="Poses", soft=(2, 48), hard=(1, 1000)),
+        }
+
+        def run(first, count):
+            made, doubled = strips.freeze(s.scene, s.scene.evaluator(s.store), subject.id, first, count)
+            s.selection.select(made.id)
+            words = f"{made.name} has {count} poses; {subject.name} is off, and kept."
+            if doubled:
+                words += f" Its last pose shows the first again: the cycle has {count - 1}."
+            s.notice.emit("note" if doubled else "done", words, "")
+
+        words = f"{subject.name} is frozen, one pose a frame. A cycle that shows frame 1 again at frame 11 has ten."
+        self.dialog = Ask(self.window, "Freeze a strip", words, fields, run)
+        self.dialog.open()
 
     def add_copies(self):
         """Copies of the selected subject, along a line as wide as it is."""

@@ -13,13 +13,14 @@ from . import cloth as remarks_cloth
 from . import joints as remarks_joints
 from . import motion as remarks_motion
 from . import pieces as remarks_pieces
+from . import swarms as remarks_swarms
 from .remark import Remark, layers_of
 
 
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = []
-    parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth, remarks_pieces)
+    parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth, remarks_pieces, remarks_swarms)
     for check in (*CHECKS, *(check for part in parts for check in part.CHECKS)):
         try:
             found += check(scene)
