@@ -104,8 +104,8 @@ add_swarm = swarms.add_swarm
 
 
 def grains(scene: Scene, swarm_id: str, frame: float, store=None) -> dict[str, np.ndarray]:
-    """The grains of a swarm at a frame, by column: ids (n,) int64, place (n, 3) m, speed (n, 3) m/s, heading (n, 3), bank
-    (n,) rad, age, life and sits (n,) s. Solves what is not solved yet; one by formula needs none."""
+    """The grains of a swarm at a frame, by column: ids (n,) int64, place (n, 3) m, speed (n, 3) m/s, heading (n, 3),
+    bank (n,) rad, age, life and sits (n,) s. Solves what is not solved yet; one by formula needs none."""
     evaluator, swarm = scene.evaluator(store), scene.doc.find(swarm_id)
     if swarm is None or swarm.kind != "swarm":
         raise EstampaError("That", "is no swarm.", "Name one by its id.")

@@ -87,6 +87,13 @@ def main(argv: list[str] | None = None) -> int:
     parts.add_argument("scene")
     parts.add_argument("--subject", metavar="NAME", help="which subject (default: the only one)")
 
+    words = "Play printed files as a target would; tell what they take and how they loop."
+    play = command("rehearse", _rehearse, words)
+    play.add_argument("files", nargs="+", help="GLB, glTF, OpenUSD, or the JSON of a texture or table")
+    play.add_argument("--picture", metavar="OUT.png", help="what is seen, as a picture")
+    play.add_argument("--at", type=float, default=0.0, metavar="SECONDS", help="the moment of the picture (default: 0)")
+    play.add_argument("--clip", metavar="NAME", help="the clip that is played, of a file of several")
+    play.add_argument("--speed", type=float, default=1.0, help="how fast; below 0 backwards (default: 1)")
     asset = command("asset", _asset, "List the assets that are kept; keep one of a scene, or put one into it.")
     asset.add_argument("scene", nargs="?", help="the scene that it comes from, or goes into")
     asset.add_argument("--keep", metavar="NAME", help="keep this thing with all that belongs to it")
@@ -366,6 +373,27 @@ def _body_keys(a, tolerance) -> int:
             baked = bodies.bake(scene, None, frames, None if a.every else tolerance, progress=progress)
         bodies.put(scene, baked)
         print(baked.words())
+    return 0
+
+
+def _rehearse(a) -> int:
+    from dataclasses import replace
+
+    from .rehearsal.stage import Stage
+
+    stage = Stage.of(a.files)
+    for i, part in enumerate(stage.parts):
+        clip = next((c for c in part.actor.clips if c.name == a.clip), part.clip)
+        if a.clip and clip.name != a.clip and len(stage.parts) == 1:
+            names = ", ".join(c.name for c in part.actor.clips)
+            raise EstampaError(part.actor.name, f"has no clip “{a.clip}”.", f"It has: {names}.")
+        stage.parts[i] = replace(part, clip=clip, speed=a.speed, loop=True)
+    for words in stage.words():
+        print(words)
+    if a.picture:
+        from .app.view.rehearsed import picture
+
+        print(f"Wrote {picture(stage, a.at, Path(a.picture))}")
     return 0
 
 

@@ -172,6 +172,16 @@ def read_attribute(path: Path, word: str) -> np.ndarray:
     return rows(document, document.binary_blob(), accessor)
 
 
+def read_triangles(path: Path) -> np.ndarray:
+    """(t, 3) of all primitives of the first mesh, which share their vertices."""
+    import pygltflib as gl
+
+    document = gl.GLTF2.load(str(path))
+    blob = document.binary_blob()
+    every = [rows(document, blob, p.indices).ravel() for p in document.meshes[0].primitives]
+    return np.concatenate(every).astype(np.int64).reshape(-1, 3)
+
+
 def rows(document, blob, number: int) -> np.ndarray:
     import pygltflib as gl
 

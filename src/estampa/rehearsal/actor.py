@@ -1,0 +1,98 @@
+"""What plays on the stage: one file, that says what is seen at a moment of its own time."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A mesh as it is seen: points (n, 3) m; triangles (t, 3); colour in linear light; stand (k, 4, 4) where it is in
+    several places; ids (k,) of these."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+    colour: tuple[float, float, float] = (0.8, 0.77, 0.71)
+    stand: np.ndarray | None = None
+    ids: np.ndarray | None = None
+
+    def in_world(self) -> np.ndarray:
+        """(n, 3) m, or (k n, 3) of all places one after another."""
+        if self.stand is None:
+            return self.points
+        at = np.einsum("kij,nj->kni", self.stand[:, :3, :3], self.points) + self.stand[:, None, :3, 3]
+        return at.reshape(-1, 3)
+
+
+@dataclass(frozen=True)
+class Clip:
+    """A stretch of an actor's own time: seconds from first to last. Of one that loops the moment after the last is the
+    first again."""
+
+    name: str
+    first: float
+    last: float
+    loops: bool = False
+
+    @property
+    def seconds(self) -> float:
+        return self.last - self.first
+
+
+@dataclass
+class Actor:
+    """Base of what plays. name -- of its file; clips -- at least one; step -- s from one frame to the next."""
+
+    name: str
+    clips: list[Clip] = field(default_factory=list)
+    step: float = 1 / 24
+
+    def shown(self, clip: Clip, seconds: float) -> list[Shown]:
+        """What is seen so many seconds into a clip."""
+        raise NotImplementedError
+
+    def memory(self) -> int:
+        """Bytes that it takes on a graphics card, about: what its file holds as numbers."""
+        raise NotImplementedError
+
+    def points(self, clip: Clip, seconds: float) -> np.ndarray:
+        """(n, 3) m, all that is seen, one after another."""
+        found = [s.in_world() for s in self.shown(clip, seconds)]
+        return np.concatenate(found) if found else np.zeros((0, 3))
+
+
+@dataclass
+class Part:
+    """An actor on the stage: which clip it plays, how fast (negative plays backwards), whether it goes round, when it
+    began and how far it was then; what it fades from."""
+
+    actor: Actor
+    clip: Clip
+    speed: float = 1.0
+    loop: bool = True
+    began: float = 0.0
+    at: float = 0.0  # s into the clip as it began
+    faded: "Part | None" = None
+    fade: float = 0.0  # s
+
+    def own(self, now: float) -> float:
+        """s into the clip at a moment of the stage."""
+        gone, long = self.at + self.speed * (now - self.began), self.clip.seconds
+        if self.loop and long > 0:
+            # a loop lasts one step longer than from its first frame to its last: then the first comes again
+            return float(np.mod(gone, long + self.actor.step))
+        return float(np.clip(gone, 0.0, long))
+
+    def points(self, now: float) -> np.ndarray:
+        """(n, 3) m; while it fades, between what it was and what it becomes."""
+        to = self.actor.points(self.clip, self.own(now))
+        if self.faded is None or now >= self.began + self.fade:
+            return to
+        share = (now - self.began) / max(self.fade, 1e-9)
+        before = self.faded.points(now)
+        return before + share * (to - before) if before.shape == to.shape else to
+
+    def play(self, clip: Clip, now: float, fade: float = 0.0, speed: float = 1.0, loop: bool = True) -> "Part":
+        """The part from now on: another clip, cross-faded over so many seconds. Backwards it begins at its end."""
+        at = clip.seconds if speed < 0 else 0.0
+        return Part(self.actor, clip, speed, loop, now, at, self if fade > 0 else None, fade)

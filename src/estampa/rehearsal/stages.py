@@ -1,0 +1,101 @@
+"""OpenUSD files, played: meshes with points or places over time, instancers, points."""
+
+from pathlib import Path
+
+import numpy as np
+
+from ..errors import EstampaError
+from .actor import Actor, Clip, Shown
+
+
+class UsdActor(Actor):
+    """Everything that a stage shows: meshes, instances of meshes, points."""
+
+    def __init__(self, path: Path):
+        from pxr import Usd, UsdGeom
+
+        self.stage = Usd.Stage.Open(str(path))
+        if self.stage is None:
+            raise EstampaError(path.name, "cannot be read as OpenUSD.", "Print it again.")
+        self.rate = self.stage.GetTimeCodesPerSecond()
+        self.first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
+        self.metres = UsdGeom.GetStageMetersPerUnit(self.stage)
+        self.prims, prototypes = [], set()
+        for prim in self.stage.Traverse():
+            if prim.IsA(UsdGeom.PointInstancer):
+                prototypes |= {str(t) for t in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetTargets()}
+        for prim in self.stage.Traverse():
+            if str(prim.GetPath()) not in prototypes and (
+                prim.IsA(UsdGeom.Mesh) or prim.IsA(UsdGeom.PointInstancer) or prim.IsA(UsdGeom.Points)
+            ):
+                self.prims.append(prim)
+        if not self.prims:
+            raise EstampaError(path.name, "shows no mesh, points or instances.", "Choose another file.")
+        super().__init__(path.name, [Clip("All of it", 0.0, (last - self.first) / self.rate, True)], 1 / self.rate)
+
+    def memory(self):
+        return sum(s.points.nbytes // 2 + s.triangles.nbytes + (0 if s.stand is None else 40 * len(s.stand))
+                   for s in self.shown(self.clips[0], 0.0))  # fmt: skip
+
+    def shown(self, clip, seconds):
+        from pxr import UsdGeom
+
+        time, found = self.first + seconds * self.rate, []
+        for prim in self.prims:
+            into = np.array(UsdGeom.Xformable(prim).ComputeLocalToWorldTransform(time)) * 1.0
+            if prim.IsA(UsdGeom.PointInstancer):
+                found += self._instances(UsdGeom.PointInstancer(prim), into, np.floor(time + 1e-6))
+                continue
+            points = self._at(np.array(UsdGeom.PointBased(prim).GetPointsAttr().Get(time), float), into)
+            triangles = _fans(UsdGeom.Mesh(prim), time) if prim.IsA(UsdGeom.Mesh) else np.zeros((0, 3), int)
+            ids = UsdGeom.Points(prim).GetIdsAttr().Get(time) if prim.IsA(UsdGeom.Points) else None
+            found.append(Shown(points, triangles, _colour(prim, time), ids=None if ids is None else np.array(ids)))
+        return found
+
+    def _at(self, points, into):
+        return (points.reshape(-1, 3) @ into[:3, :3] + into[3, :3]) * self.metres
+
+    def _instances(self, swarm, into, time):
+        """Instances stand still between samples: what comes and goes cannot be blended."""
+        from pxr import UsdGeom
+
+        which = np.array(swarm.GetProtoIndicesAttr().Get(time) or [], int)
+        if not len(which):
+            return []
+        stand = np.array(swarm.ComputeInstanceTransformsAtTime(
+            time, time, UsdGeom.PointInstancer.ExcludeProtoXform, UsdGeom.PointInstancer.IgnoreMask
+        )) @ into  # fmt: skip
+        ids = swarm.GetIdsAttr().Get(time)
+        ids, found = np.arange(len(which)) if ids is None else np.array(ids), []
+        for k, target in enumerate(swarm.GetPrototypesRel().GetTargets()):
+            rows, prim = np.flatnonzero(which == k), self.stage.GetPrimAtPath(target)
+            if len(rows) and prim.IsA(UsdGeom.Mesh):
+                mesh = UsdGeom.Mesh(prim)
+                points = np.array(mesh.GetPointsAttr().Get(time), float)
+                places = stand[rows].transpose(0, 2, 1)  # the standard has rows of axes
+                places[:, :3] *= self.metres
+                found.append(Shown(points, _fans(mesh, time), _colour(prim, time), places, ids[rows]))
+        return found
+
+
+def _fans(mesh, time) -> np.ndarray:
+    """(t, 3) triangles of faces of any number of corners."""
+    counts = np.array(mesh.GetFaceVertexCountsAttr().Get(time), int)
+    corners = np.array(mesh.GetFaceVertexIndicesAttr().Get(time), int)
+    start = np.concatenate([[0], np.cumsum(counts)])[:-1]
+    many = np.maximum(counts - 2, 0)
+    face = np.repeat(np.arange(len(counts)), many)
+    k = np.arange(len(face)) - np.repeat(np.cumsum(many) - many, many)
+    return np.stack([corners[start[face]], corners[start[face] + k + 1], corners[start[face] + k + 2]], axis=1)
+
+
+def _colour(prim, time):
+    from pxr import UsdGeom, UsdShade
+
+    shown = UsdGeom.Gprim(prim).GetDisplayColorAttr().Get(time)
+    if shown:
+        return tuple(map(float, shown[0]))
+    material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]
+    surface = material.ComputeSurfaceSource()[0] if material else None
+    colour = surface.GetInput("diffuseColor").Get() if surface else None
+    return tuple(map(float, colour)) if colour else (0.8, 0.77, 0.71)
