@@ -145,11 +145,12 @@ def night():
     theme.use(app)
 
 
-def reeds():
-    s = Sitting("reeds", 30)
-    s.select("Breeze")
-    s.window.toggle_pane()
-    s.save("reeds")
+def swarm():
+    s = Sitting("dragonflies", 96)
+    s.select("Flock")
+    s.window.viewport.frame_moving()
+    s.nearer(0.5, yaw=0.5, pitch=0.15)
+    s.save("swarm")
 
 
 def compare():
@@ -210,11 +211,17 @@ def ghosts():
     s.save("ghosts")
 
 
-def movie():
-    s = Sitting("pinwheels", 40)
-    s.window.film()
+def rehearsal():
+    s = Sitting("dragonflies", 96)
+    s.window.press.folder = Path(HOME) / "prints"
+    s.window.run_prints()
     s.settle()
-    s.save("movie", s.window.movie_dialog)
+    s.window.press.rehearse(s.session.doc.prints[0].id)
+    dialog = s.window.press.rehearsal
+    dialog.seen.now = 95 / 24
+    dialog._show_gap()
+    s.settle()
+    s.save("rehearsal", dialog)
 
 
 def _lanterns(frame=84):
@@ -246,8 +253,8 @@ def blind():
 
 
 VIEWS = (
-    *(window, stale, maps, press, import_, remarks, finder, night, reeds, compare, pieces, loop, curves, ghosts, movie),
-    *(lanterns, body, paint, blind),
+    *(window, stale, maps, press, import_, remarks, finder, night, swarm, compare, pieces, loop, curves, ghosts),
+    *(rehearsal, lanterns, body, paint, blind),
 )
 
 if __name__ == "__main__":

@@ -68,6 +68,23 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     user.wait(seconds=60)
     assert any(p.suffix == ".usdc" for p in tmp_path.iterdir())
     assert all(r.passed for r in user.window.press.results.values())
+    # the file is rehearsed alone: it plays, and is held against the scene
+    user.window.show_panel("press")
+    user.wait()
+    item = s.doc.prints[0]
+    user.window.press.rehearse(item.id)
+    stage = user.window.press.rehearsal
+    assert "500 things" in stage.told.text() and "Largest difference to the scene at frame 1" in stage.gap.text()
+    before = stage.seen.grab().toImage()
+    stage.play.click()
+    user.qtbot.wait(400)
+    stage.play.click()
+    assert stage.seen.now > 0.2 and stage.seen.grab().toImage() != before
+    assert "nm" not in stage.gap.text() and " mm" in stage.gap.text() or "0 m" in stage.gap.text()
+    stage.fields["copies"].show_value(3)
+    stage._choose()
+    assert len(stage.stage.parts) == 3 and stage.stage.parts[2].own(1.0) != stage.stage.parts[0].own(1.0)
+    stage.reject()
     # all of it is taken back
     for _ in range(20):
         user.do("undo")

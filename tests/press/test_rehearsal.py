@@ -98,6 +98,7 @@ def test_a_print_of_a_swarm_plays_every_grain_by_its_number(store, tmp_path, kin
     )
     wanted = item.declared().instances(job, frame, Shapes())
     shown = actor.shown(actor.clips[0], 0.0 if kind == "swarm_glb" else (frame - 1) / 24)
+    shown = [s for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]  # parts of one mesh
     ids = np.concatenate([s.ids for s in shown])
     place = np.concatenate([s.points if s.stand is None else s.stand[:, :3, 3] for s in shown])
     order = np.argsort(ids)

@@ -56,8 +56,9 @@ class Actor:
         raise NotImplementedError
 
     def points(self, clip: Clip, seconds: float) -> np.ndarray:
-        """(n, 3) m, all that is seen, one after another."""
-        found = [s.in_world() for s in self.shown(clip, seconds)]
+        """(n, 3) m, all that is seen, one after another; parts of one mesh that share their vertices count once."""
+        shown = self.shown(clip, seconds)
+        found = [s.in_world() for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]
         return np.concatenate(found) if found else np.zeros((0, 3))
 
 

@@ -104,10 +104,13 @@ class Stage:
         for part in self.parts:
             seen = part.actor.shown(part.clip, part.own(now))
             if part.faded is not None and now < part.began + part.fade and all(s.stand is None for s in seen):
-                points, at = part.points(now), 0
-                for shown in seen:
-                    found.append(replace(shown, points=points[at : at + len(shown.points)]))
-                    at += len(shown.points)
+                points, at, begins = part.points(now), 0, {}
+                for shown in seen:  # parts of one mesh share their vertices
+                    if id(shown.points) not in begins:
+                        begins[id(shown.points)] = at
+                        at += len(shown.points)
+                    begin = begins[id(shown.points)]
+                    found.append(replace(shown, points=points[begin : begin + len(shown.points)]))
             else:
                 found += seen
         return found
@@ -135,12 +138,13 @@ class Stage:
         found = []
         for part in self.parts:
             seen = part.actor.shown(part.clip, 0.0)
-            many = sum(len(s.stand) if s.stand is not None else 1 for s in seen)
+            own = [s for k, s in enumerate(seen) if not any(s.points is t.points for t in seen[:k])]
+            many = sum(len(s.stand) if s.stand is not None else 1 for s in own)
             clips = ", ".join(f"{c.name} ({c.seconds:.2f} s)" for c in part.actor.clips)
             words = f"{part.actor.name}: {clips}; {format_bytes(part.actor.memory())} on the card; {len(seen)} draws"
             words += f" of {many:,} things" if many != len(seen) else ""
             seam = self.seam(part)
             if seam is not None:
-                words += f"; the loop {'goes round' if seam < 1e-3 else 'JUMPS'}, {format_length(seam)} at its seam"
+                words += f"; as a loop it {'goes round' if seam < 1e-3 else 'JUMPS'}, {format_length(seam)} at its seam"
             found.append(words)
         return found

@@ -47,9 +47,12 @@ class UsdActor(Actor):
                 found += self._instances(UsdGeom.PointInstancer(prim), into, np.floor(time + 1e-6))
                 continue
             points = self._at(np.array(UsdGeom.PointBased(prim).GetPointsAttr().Get(time), float), into)
-            triangles = _fans(UsdGeom.Mesh(prim), time) if prim.IsA(UsdGeom.Mesh) else np.zeros((0, 3), int)
-            ids = UsdGeom.Points(prim).GetIdsAttr().Get(time) if prim.IsA(UsdGeom.Points) else None
-            found.append(Shown(points, triangles, _colour(prim, time), ids=None if ids is None else np.array(ids)))
+            if prim.IsA(UsdGeom.Mesh):
+                found += [Shown(points, triangles, colour) for triangles, colour in _parts(prim, time)]
+                continue
+            ids = UsdGeom.Points(prim).GetIdsAttr().Get(time)
+            ids = None if ids is None else np.array(ids)
+            found.append(Shown(points, np.zeros((0, 3), int), _colour(prim, time), ids=ids))
         return found
 
     def _at(self, points, into):
@@ -70,29 +73,44 @@ class UsdActor(Actor):
         for k, target in enumerate(swarm.GetPrototypesRel().GetTargets()):
             rows, prim = np.flatnonzero(which == k), self.stage.GetPrimAtPath(target)
             if len(rows) and prim.IsA(UsdGeom.Mesh):
-                mesh = UsdGeom.Mesh(prim)
-                points = np.array(mesh.GetPointsAttr().Get(time), float)
+                points = np.array(UsdGeom.Mesh(prim).GetPointsAttr().Get(time), float)
                 places = stand[rows].transpose(0, 2, 1)  # the standard has rows of axes
                 places[:, :3] *= self.metres
-                found.append(Shown(points, _fans(mesh, time), _colour(prim, time), places, ids[rows]))
+                parts = _parts(prim, time)
+                found += [Shown(points, triangles, colour, places, ids[rows]) for triangles, colour in parts]
         return found
 
 
-def _fans(mesh, time) -> np.ndarray:
-    """(t, 3) triangles of faces of any number of corners."""
+def _parts(prim, time) -> list[tuple[np.ndarray, tuple]]:
+    """(triangles (t, 3), colour) of each material that a mesh's faces have."""
+    from pxr import UsdGeom, UsdShade
+
+    triangles, face = _fans(UsdGeom.Mesh(prim), time)
+    left, found = np.ones(len(triangles), bool), []
+    for subset in UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets():
+        own = np.isin(face, np.array(subset.GetIndicesAttr().Get(), int)) & left
+        if own.any():
+            found.append((triangles[own], _colour(subset.GetPrim(), time)))
+            left &= ~own
+    return [*found, (triangles[left], _colour(prim, time))] if left.any() or not found else found
+
+
+def _fans(mesh, time) -> tuple[np.ndarray, np.ndarray]:
+    """((t, 3) triangles of faces of any number of corners, (t,) which face each is of)."""
     counts = np.array(mesh.GetFaceVertexCountsAttr().Get(time), int)
     corners = np.array(mesh.GetFaceVertexIndicesAttr().Get(time), int)
     start = np.concatenate([[0], np.cumsum(counts)])[:-1]
     many = np.maximum(counts - 2, 0)
     face = np.repeat(np.arange(len(counts)), many)
     k = np.arange(len(face)) - np.repeat(np.cumsum(many) - many, many)
-    return np.stack([corners[start[face]], corners[start[face] + k + 1], corners[start[face] + k + 2]], axis=1)
+    made = np.stack([corners[start[face]], corners[start[face] + k + 1], corners[start[face] + k + 2]], axis=1)
+    return made, face
 
 
 def _colour(prim, time):
     from pxr import UsdGeom, UsdShade
 
-    shown = UsdGeom.Gprim(prim).GetDisplayColorAttr().Get(time)
+    shown = UsdGeom.Gprim(prim).GetDisplayColorAttr().Get(time) if prim.IsA(UsdGeom.Gprim) else None
     if shown:
         return tuple(map(float, shown[0]))
     material = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0]

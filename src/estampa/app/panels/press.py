@@ -76,6 +76,19 @@ class PressPanel(QWidget):
         item = do.add_thing(s.scene, kind, values=values)
         s.selection.select(item.id)
 
+    def rehearse(self, item_id: str):
+        """Play a print's files alone."""
+        from ..shell.rehearsal import Rehearsal
+
+        paths, item = self.results[item_id].paths, self.session.doc.find(item_id)
+        main = next((p for p in paths if p.suffix == ".json"), next(p for p in paths if p.suffix in PLAYED))
+
+        def run():
+            self.rehearsal = Rehearsal(self.window(), [main], item)
+            self.rehearsal.show()
+
+        self.session.carry_out(run)
+
     def _choose_folder(self):
         chosen = QFileDialog.getExistingDirectory(self, "Folder for prints", str(self.folder.parent))
         if chosen:
@@ -159,6 +172,9 @@ class PressPanel(QWidget):
         self.window().viewport.frame_beside()
 
 
+PLAYED = (".json", ".glb", ".usdc")  # what a rehearsal opens
+
+
 class Card(QFrame):
     """One print."""
 
@@ -220,12 +236,18 @@ class Card(QFrame):
                     column, "The scene was changed since: run it again to deliver what you see.", colour=ink.accent
                 )
             beside = QPushButton("Show beside")
-            beside.setVisible(item.declared.takes != "bones")  # joints alone have no surface to be seen by
+            # joints alone have no surface to be seen by, and grains are no mesh of one topology
+            beside.setVisible(item.declared.takes not in ("bones", "grains"))
             beside.setCheckable(True)
             beside.setChecked(bool(s.view.beside and s.view.beside.title == item.name))
             beside.setToolTip("Play the file back beside the live subject")
             beside.clicked.connect(lambda: panel.show_beside(item.id))
             buttons.addWidget(beside)
+            rehearse = QPushButton("Rehearse")
+            rehearse.setVisible(any(p.suffix in PLAYED for p in result.paths))
+            rehearse.setToolTip("Play the files alone, as a target would")
+            rehearse.clicked.connect(lambda: panel.rehearse(item.id))
+            buttons.addWidget(rehearse)
         column.addLayout(buttons)
 
     def _line(self, column, text, soft=False, colour=None):
