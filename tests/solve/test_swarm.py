@@ -14,7 +14,7 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box
 from estampa.hashing import rand
-from estampa.scene.document import Document
+from estampa.scene.document import Document, ids_of
 from estampa.scene.scene import Scene
 from estampa.solve.swarm import places
 from estampa.solve.swarm.cells import sorted_cells
@@ -23,6 +23,13 @@ from estampa.solve.swarm.grains import chance, salt
 from estampa.solve.swarm.guides.turbulence import curl_noise
 
 G, RATE = 9.80665, 24
+
+
+@pytest.fixture(autouse=True)
+def same_ids():
+    """Numbers of grains come from their sources' ids: the same ones at every run, so that no test is a lottery."""
+    with ids_of("swarms"):
+        yield
 
 
 def swarm(*layers, last=25, **values):
@@ -456,3 +463,21 @@ def test_what_comes_down_does_so_evenly_in_whole_rounds(store):
     rounds = 1 + (3 * np.array([chance(i ^ 0x5A5A5A, mixed) for i in sown[:200]])).astype(int)
     gone = (still[:200, 1] - evaluator.swarms.by_formula(swarm, 17)["place"][:200, 1]) / 5.0
     assert gone == pytest.approx((phase + rounds * 16 / 48) % 1, abs=1e-9)
+
+
+def test_a_swarm_begins_from_a_frame_that_was_adopted_with_its_grains_and_their_numbers(store):
+    from estampa.evaluate import starts
+
+    scene, made = swarm(("sow", {"count": 30, "scatter": 1.0, "life": 0.9}), ("emit", {"rate": 60.0}), last=24)
+    evaluator, found = solved(scene, store)
+    then = found[15]["grains"]
+    do.set_start(scene, made, starts.adopt(evaluator, made, 16))
+    later, again = solved(scene, store)
+    assert np.array_equal(again[0]["grains"].ids, then.ids)
+    for name, column in then.columns.items():
+        assert np.array_equal(again[0]["grains"][name], column), name
+    born = again[-1]["grains"].ids
+    assert len(np.unique(born)) == len(born) and np.isin(born, found[-1]["grains"].ids).sum() > 0
+    assert again[-1]["report"]["born"][0] > found[15]["report"]["born"][0]
+    do.set_start(scene, made, None)
+    assert np.array_equal(solved(scene, store)[1][0]["grains"].ids, found[0]["grains"].ids)

@@ -29,6 +29,7 @@ class Kind:
     shortcut: ClassVar[str] = ""  # of the command that adds it, where a hand needs one; two modifiers at the most
     rank: ClassVar[int] = 50  # of what can be added, the most used stand first
     feels: ClassVar[tuple[str, ...]] = ()  # kinds of the forces that it reads; others stale nothing
+    come_and_go: ClassVar[tuple[str, ...]] = ()  # tables of a solver whose rows are born and die
     own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
 
     def __init_subclass__(cls, **more):

@@ -59,6 +59,7 @@ class Swarm(Kind):
     memory = True
     moves = "grains"
     solo = True
+    come_and_go = ("grains",)
     feels = ("gravity", "wind", "ground", "collider")
     shown = tuple(c.name for c in COLUMNS)
     tables = {
