@@ -84,7 +84,7 @@ def test_help_tells_of_every_command(capsys):
 
 
 def test_stopping_a_solve_is_told_and_keeps_its_frames(flag, tmp_path):
-    do.set_range(flag, end=6000)
+    do.set_range(flag, end=20_000)
     store = tmp_path / "store"
     path = save_scene(flag, tmp_path / "long.estampa")
     environment = os.environ | {"ESTAMPA_STORE": str(store)}
