@@ -7,9 +7,8 @@ import numpy as np
 from ..geometry.bonds import neighbours
 from ..geometry.mesh import crossed
 from ..geometry.pieces import Pieces
+from ..geometry.seamless import together
 from . import outcome
-
-LEFT = 1e-5  # of the size, from which on two pieces have left each other
 
 
 @dataclass(frozen=True)
@@ -55,5 +54,4 @@ def _parted(evaluator, subject, mesh, a, b, frame) -> tuple[np.ndarray, np.ndarr
     unmoved = evaluator.through(subject, layers[: at + 1], frame).points
     part = outcome.of_subject(evaluator, subject, frame).parts[0]
     _, linear, shift = outcome.since_broken(evaluator, subject, part, unmoved, frame)
-    far = (np.abs(linear[a] - linear[b]) > LEFT).any(axis=(1, 2))
-    return far | (np.abs(shift[a] - shift[b]) > LEFT * float(mesh.size.max())).any(axis=1), part.points
+    return ~together(linear, shift, a, b, float(mesh.size.max())), part.points

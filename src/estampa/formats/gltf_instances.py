@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from . import glb
+from .marks import marks_of
 
 WORD = "EXT_mesh_gpu_instancing"
 
@@ -69,8 +70,6 @@ class Reader:
         self.frames = self._document.scenes[0].extras["frames"]
 
     def marks(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
-        from ..press.grains import marks_of
-
         document, blob = self._document, self._document.binary_blob()
         ids, places, rotations, sizes = [], [], [], []
         for node in document.nodes:

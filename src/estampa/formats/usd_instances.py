@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..geometry import pose as turns
+from .marks import ASIDE, marks_of
 from .usd import _word, bind_materials, new_stage, write_uv
 
 
@@ -77,7 +77,7 @@ class InstanceReader:
         self.frames = [int(t) for t in self._swarm.GetPositionsAttr().GetTimeSamples()]
 
     def marks(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
-        """(ids (k,), (2 k, 3) m as press.grains.marks_of), by the standard's own transforms of instances."""
+        """(ids (k,), (2 k, 3) m as marks.marks_of), by the standard's own transforms of instances."""
         from pxr import UsdGeom
 
         ids = np.array(self._swarm.GetIdsAttr().Get(frame), np.int64)
@@ -87,7 +87,7 @@ class InstanceReader:
             frame, frame, UsdGeom.PointInstancer.IncludeProtoXform, UsdGeom.PointInstancer.IgnoreMask
         )
         into = np.array(found)  # (k, 4, 4), rows of axes, as the standard has them
-        aside = np.einsum("j,kji->ki", [0.6, 0.0, 0.8], into[:, :3, :3])
+        aside = np.einsum("j,kji->ki", ASIDE, into[:, :3, :3])
         return ids, np.concatenate([into[:, 3, :3], into[:, 3, :3] + aside])
 
 
@@ -135,5 +135,4 @@ class PointsReader:
         place = np.array(self._points.GetPointsAttr().Get(frame), float).reshape(-1, 3)
         turn = np.array(self._more.GetPrimvar("orient").Get(frame), float).reshape(-1, 4)
         size = np.array(self._more.GetPrimvar("grainSize").Get(frame), float)
-        aside = turns.turned(turn, np.tile([0.6, 0.0, 0.8], (len(ids), 1))) * size[:, None]
-        return ids, np.concatenate([place, place + aside])
+        return ids, marks_of(place, turn, size)

@@ -8,6 +8,8 @@ from numba import njit, prange
 from .bonds import neighbours
 from .mesh import Creased, Mesh, crossed
 
+LEFT = 1e-5  # of the size, from which on two pieces have left each other
+
 
 class Seamless(NamedTuple):
     """creased -- the broken mesh with its vertices parted where normals, or what lies beside, differ
@@ -26,15 +28,19 @@ class Seamless(NamedTuple):
         """(m, 3) places of the vertices that are drawn, with the walls of pieces that have not left their neighbour
         drawn together to nothing: at the very edge they would be as near as the outside. axes (p, 3, 3) with sizes,
         shift (p, 3) m -- how each piece moved."""
-        a, b = self.pairs.T
-        size = max(float(self.creased.mesh.size.max()), 1e-9)
-        still = (np.abs(axes[a] - axes[b]) < 1e-5).all(axis=(1, 2))
-        still &= (np.abs(shift[a] - shift[b]) < 1e-5 * size).all(axis=1)
+        still = together(axes, shift, *self.pairs.T, float(self.creased.mesh.size.max()))
         hidden = self.walls[still[self.between]]
         if len(hidden):
             drawn = drawn.copy()
             drawn[hidden] = drawn[hidden[0]]
         return drawn
+
+
+def together(axes, shift, a, b, size: float) -> np.ndarray:
+    """(q,) bool: which pieces a have not left pieces b (q,), as they moved: axes (p, 3, 3) with sizes, shift (p, 3) m;
+    size -- m, of all of them."""
+    still = (np.abs(axes[a] - axes[b]) < LEFT).all(axis=(1, 2))
+    return still & (np.abs(shift[a] - shift[b]) < LEFT * max(size, 1e-9)).all(axis=1)
 
 
 def seamless(mesh: Mesh, angle: float) -> Seamless:

@@ -2,17 +2,18 @@
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 
 from ..errors import EstampaError
+from ..formats.marks import marks_of
 from ..geometry import pose as turns
 from ..geometry.mesh import Mesh
 from ..hashing import digest
 from ..kinds.channels import ref
-from .prints import Gap, Job, Print
-
-FAR = 1.0  # m from a grain, the place of it whose turn and size are compared
+from ..units import format_bytes
+from .prints import Estimate, Gap, Job, Print
 
 
 @dataclass(frozen=True)
@@ -56,6 +57,13 @@ class SwarmPrint(Print):
 
     swarm = ref("swarm", "The swarm that is printed; none prints the first one.")
 
+    a_grain: ClassVar[int] = 0  # bytes of a grain at a frame
+
+    def estimate(self, vertices, triangles, frames, v):
+        size = frames * vertices * self.a_grain
+        sum_ = f"{frames} frames × {vertices:,} grains × {self.a_grain} bytes"
+        return Estimate(size, f"about {format_bytes(size)}: {sum_}")
+
     def instances(self, job: Job, frame: int, shapes: Shapes) -> Instances:
         """What is printed at a frame."""
         parts = job.outcome(frame).parts
@@ -95,9 +103,3 @@ class SwarmPrint(Print):
                 worst = (frame, int(apart.argmax()) % max(len(ids), 1) if len(apart) else 0)
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
         return Gap(largest, *worst)
-
-
-def marks_of(place: np.ndarray, turn: np.ndarray, size: np.ndarray) -> np.ndarray:
-    """(2 k, 3) m: the middle of each, and a place beside it that tells how it is turned and how large it is."""
-    aside = turns.turned(turn, np.tile([0.6, 0.0, 0.8], (len(place), 1))) * (FAR * size)[:, None]
-    return np.concatenate([place, place + aside])

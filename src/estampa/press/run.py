@@ -8,6 +8,7 @@ import numpy as np
 from ..edits import clips
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
+from ..formats.seam import seam_jump
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..hashing import digest
@@ -259,19 +260,6 @@ def is_loop(doc: Document, item: Thing) -> bool:
     skeleton = skeleton_of(doc, item)
     clip = clips.present(skeleton) if skeleton is not None else None
     return bool(item.constant("loop")) or (clip is not None and clip.loops)
-
-
-def seam_jump(frames) -> float:
-    """m: how far a loop jumps where it goes round, as a player would show it.
-
-    frames -- (n, 3) of the first three and the last three frames, in order. A smooth motion changes its step evenly, so
-    the step over the seam lies between the steps before and after it, but for what those change anyway.
-    """
-    a, b, c, x, y, z = frames
-    over, before, after = a - z, z - y, b - a
-    bend = np.linalg.norm(over - 0.5 * (before + after), axis=1)
-    usual = np.maximum(*(np.linalg.norm(p - 2 * q + r, axis=1) for p, q, r in ((a, b, c), (x, y, z))))
-    return float(np.maximum(bend - usual, 0.0).max(initial=0.0))
 
 
 def bake_scene(scene: Scene, out: str | Path, print_name: str | None = None, progress=None) -> list[Result]:

@@ -6,11 +6,8 @@ import numpy as np
 
 from ..disk import write_whole
 from ..formats import usd_instances
-from ..units import format_bytes
 from .grains import Shapes, SwarmPrint
-from .prints import Estimate, Job
-
-BYTES = 8 + 12 + 12 + 4 + 12 + 16 + 4
+from .prints import Job
 
 
 class SwarmPoints(SwarmPrint):
@@ -18,11 +15,8 @@ class SwarmPoints(SwarmPrint):
 
     kind, title, suffix = "swarm_points", "Swarm (USD points)", ".usdc"
     icon = "M3 4 h.01 M8 3 h.01 M12.5 5 h.01 M5 8 h.01 M10 8.5 h.01 M3.5 12 h.01 M8 12.5 h.01 M12.5 11.5 h.01"
+    a_grain = 8 + 12 + 12 + 4 + 12 + 16 + 4
     carries = ("places by number", "velocities", "widths", "colours", "turns and sizes")
-
-    def estimate(self, vertices, triangles, frames, v):
-        size = frames * vertices * BYTES
-        return Estimate(size, f"about {format_bytes(size)}: {frames} frames × {vertices:,} grains × {BYTES} bytes")
 
     def write(self, job: Job, target: Path, progress):
         path, shapes = target.with_name(target.name + self.suffix), Shapes()

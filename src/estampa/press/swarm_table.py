@@ -7,9 +7,10 @@ import numpy as np
 
 from ..disk import write_together
 from ..formats import exr
+from ..formats.marks import marks_of
 from ..kinds.channels import choice
 from ..units import format_bytes
-from .grains import Shapes, SwarmPrint, marks_of
+from .grains import Shapes, SwarmPrint
 from .prints import Estimate, Job
 
 COLUMNS = (

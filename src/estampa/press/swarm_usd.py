@@ -4,11 +4,8 @@ from pathlib import Path
 
 from ..disk import write_whole
 from ..formats import usd_instances
-from ..units import format_bytes
 from .grains import Shapes, SwarmPrint
-from .prints import Estimate, Job
-
-BYTES = 8 + 12 + 16 + 12 + 12 + 4 + 12  # a grain and frame: id, place, turn, size, velocity, shape, colour
+from .prints import Job
 
 
 class SwarmUsd(SwarmPrint):
@@ -17,11 +14,8 @@ class SwarmUsd(SwarmPrint):
 
     kind, title, suffix = "swarm_usd", "Swarm (USD instances)", ".usdc"
     icon = "M3 3 h3 v3 h-3 Z M10 4 h2 v2 h-2 Z M5 9 h2 v2 h-2 Z M10 9.5 h3.5 v3.5 h-3.5 Z"
+    a_grain = 8 + 12 + 16 + 12 + 12 + 4 + 12  # a grain and frame: id, place, turn, size, velocity, shape, colour
     carries = ("places, turns and sizes by number", "velocities", "colours", "shapes", "materials")
-
-    def estimate(self, vertices, triangles, frames, v):
-        size = frames * vertices * BYTES
-        return Estimate(size, f"about {format_bytes(size)}: {frames} frames × {vertices:,} grains × {BYTES} bytes")
 
     def write(self, job: Job, target: Path, progress):
         path, shapes = target.with_name(target.name + self.suffix), Shapes()

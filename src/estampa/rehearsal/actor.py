@@ -24,6 +24,11 @@ class Shown:
         return at.reshape(-1, 3)
 
 
+def once(shown: list[Shown]) -> list[Shown]:
+    """Those whose vertices none before them has: parts of one mesh share theirs."""
+    return [s for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]
+
+
 @dataclass(frozen=True)
 class Clip:
     """A stretch of an actor's own time: seconds from first to last. Of one that loops the moment after the last is the
@@ -57,8 +62,7 @@ class Actor:
 
     def points(self, clip: Clip, seconds: float) -> np.ndarray:
         """(n, 3) m, all that is seen, one after another; parts of one mesh that share their vertices count once."""
-        shown = self.shown(clip, seconds)
-        found = [s.in_world() for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]
+        found = [s.in_world() for s in once(self.shown(clip, seconds))]
         return np.concatenate(found) if found else np.zeros((0, 3))
 
 

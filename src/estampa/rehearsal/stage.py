@@ -4,11 +4,10 @@ import json
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-import numpy as np
-
 from ..errors import EstampaError
+from ..formats.seam import seam_jump
 from ..units import format_bytes, format_length
-from .actor import Actor, Part
+from .actor import Actor, Part, once
 from .gltf import GltfActor
 from .stages import UsdActor
 from .tables import TableActor
@@ -128,18 +127,14 @@ class Stage:
         ]
         if len({p.shape for p in at}) > 1:
             return None
-        a, b, c, x, y, z = at
-        bend = np.linalg.norm((a - z) - 0.5 * ((z - y) + (b - a)), axis=1)
-        usual = np.maximum(*(np.linalg.norm(p - 2 * q + r, axis=1) for p, q, r in ((a, b, c), (x, y, z))))
-        return float(np.maximum(bend - usual, 0).max(initial=0.0))
+        return seam_jump(at)
 
     def words(self) -> list[str]:
         """What is told of each part: its clips, memory, draws and seam."""
         found = []
         for part in self.parts:
             seen = part.actor.shown(part.clip, 0.0)
-            own = [s for k, s in enumerate(seen) if not any(s.points is t.points for t in seen[:k])]
-            many = sum(len(s.stand) if s.stand is not None else 1 for s in own)
+            many = sum(len(s.stand) if s.stand is not None else 1 for s in once(seen))
             clips = ", ".join(f"{c.name} ({c.seconds:.2f} s)" for c in part.actor.clips)
             words = f"{part.actor.name}: {clips}; {format_bytes(part.actor.memory())} on the card; {len(seen)} draws"
             words += f" of {many:,} things" if many != len(seen) else ""

@@ -24,6 +24,7 @@ from ...kinds.channels import number, whole
 from ...press import run as press
 from ...press.grains import Shapes, SwarmPrint
 from ...press.prints import Job
+from ...rehearsal.actor import once
 from ...rehearsal.stage import Stage, Trigger
 from ...units import format_length
 from ..panels.fields import NumberField
@@ -194,8 +195,7 @@ def gap_of(session, item, part, now: float) -> tuple[int, float | None]:
     k = int(np.clip(np.floor(part.own(now) / part.actor.step + 1e-6), 0, len(frames) - 1))
     job = Job(item, press.printed(doc, item), None, frames, doc.frame_rate, evaluator, press.values_of(doc, item))
     job.copies = press.copies_of(doc, item)
-    shown = part.actor.shown(part.clip, k * part.actor.step)
-    shown = [s for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]  # parts of one mesh
+    shown = once(part.actor.shown(part.clip, k * part.actor.step))
     if issubclass(item.declared, SwarmPrint):
         wanted = item.declared().instances(job, frames[k], Shapes())
         ids = np.concatenate([s.ids for s in shown] or [np.zeros(0, np.int64)])

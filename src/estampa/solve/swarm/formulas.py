@@ -49,12 +49,6 @@ class Rain(FormulaLayer):
             place, speed, ids, float(v.height), *self.rounds(v), share, period, salt(seed, v.id), self.felt_at(place, v)
         )
 
-    @staticmethod
-    def felt_at(place, v) -> np.ndarray:
-        """(n or 1,)"""
-        felt = np.array([float(v.strength)])
-        return felt if v.zone is None else felt * v.zone(np.ascontiguousarray(place[None]))[0]
-
 
 @njit(parallel=True, cache=True, nogil=True)
 def _rain(place, speed, ids, height, low, many, share, period, salt, felt):
@@ -76,7 +70,7 @@ class Sway(FormulaLayer):
     high = number(0.1, "How far up and down.", unit="m", soft=(0, 3), hard=(0, None))
 
     def where(self, place, speed, ids, v, share, period, seed):
-        felt = Rain.felt_at(place, v)
+        felt = self.felt_at(place, v)
         _sway(place, speed, ids, float(v.wide), float(v.high), *self.rounds(v), share, period, salt(seed, v.id), felt)
 
 
@@ -105,7 +99,7 @@ class Circle(FormulaLayer):
         origin, axes, _ = origin_frame(v.grip)
         axis = np.ascontiguousarray(axes[:, 1])
         _circle(
-            place, speed, ids, origin, axis, *self.rounds(v), share, period, salt(seed, v.id), Rain.felt_at(place, v)
+            place, speed, ids, origin, axis, *self.rounds(v), share, period, salt(seed, v.id), self.felt_at(place, v)
         )
 
 
@@ -153,7 +147,7 @@ class Ride(FormulaLayer):
         line = stands.apply(sampled.points[None])[0]
         axes = np.ascontiguousarray(stands.axes[0] @ sampled.axes)
         lane = float(v.tube) * places.in_ball(ids, seed)
-        felt = Rain.felt_at(place, v)
+        felt = self.felt_at(place, v)
         _ride(
             place, speed, ids, line, axes, sampled.along, lane, *self.rounds(v), share, period, salt(seed, v.id), felt
         )

@@ -63,6 +63,11 @@ class Grains:
     def __len__(self) -> int:
         return len(self.ids)
 
+    @property
+    def fastest(self) -> float:
+        """m/s, the speed of the fastest; 0 of none."""
+        return float(np.sqrt((self.speed**2).sum(axis=1).max(initial=0.0)))
+
     def pick(self, which) -> "Grains":
         return Grains(*(getattr(self, f.name)[which] for f in fields(self)))
 

@@ -106,9 +106,8 @@ class Swarm(Kind):
     def start(self, inputs: SwarmInputs) -> Frame:
         sources = {g.id: Source(self.number(g.id)) for g in inputs.layers}
         found = Grains.none()
-        for guide, born in self._born(inputs, sources, found):
-            if guide is not None:
-                found = found.with_more(born)
+        for born in self._born(inputs, sources, found):
+            found = found.with_more(born)
         return self._frame(found, sources, inputs)
 
     def step(self, frame: Frame, inputs: SwarmInputs, dt: float) -> Frame:
@@ -124,15 +123,14 @@ class Swarm(Kind):
         h = np.array([dt / n])
         for k in range(n):
             self._advance(grains, inputs, h, (k + 0.5) / n, (k + 1) / n, True)
-        for guide, born in self._born(inputs, sources, grains):
-            if guide is not None:
-                self._advance(born, inputs, born.age.copy(), 0.5, 1.0, False)
-                grains = grains.with_more(born)
+        for born in self._born(inputs, sources, grains):
+            self._advance(born, inputs, born.age.copy(), 0.5, 1.0, False)
+            grains = grains.with_more(born)
         grains = grains.pick(grains.age < grains.life) if (grains.age >= grains.life).any() else grains
         return self._frame(grains, sources, inputs)
 
     def _born(self, inputs, sources, living):
-        """Yields (source's guide, grains) of those that come."""
+        """Yields the grains that come, of each source."""
         many = len(living)
         for guide in inputs.layers:
             born = guide.layer.born(guide.v, inputs.moment(guide), sources[guide.id])
@@ -145,7 +143,7 @@ class Swarm(Kind):
                     f"would make {many:,} grains live at once.",
                     f"Lower its number or its rate, or let them die; {MOST:,} are the most.",
                 )
-            yield guide, born
+            yield born
 
     def _advance(self, grains, inputs, h, middle, end, all_of_them) -> None:
         if not len(grains):
@@ -169,8 +167,7 @@ class Swarm(Kind):
         own = {"born": [s.born for s in order], "due": [s.due for s in order]}
         sizes = {c.name: c.array(own[c.name]) for c in self.tables["sources"]}
         born = sum(s.born for s in order)
-        fastest = np.sqrt((grains.speed**2).sum(axis=1).max(initial=0.0))
-        told = {"born": [born], "living": [len(grains)], "gone": [born - len(grains)], "fastest": [fastest]}
+        told = {"born": [born], "living": [len(grains)], "gone": [born - len(grains)], "fastest": [grains.fastest]}
         report = {c.name: c.array(told[c.name]) for c in self.tables["report"]}
         return Frame(
             {

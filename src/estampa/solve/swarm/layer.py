@@ -51,13 +51,18 @@ class GrainLayer(Layer):
     def bound(self, grains: Grains, v: Resolved, now: Moment, h: np.ndarray) -> None:
         """Change where grains are after they went on for h (n or 1,) s."""
 
-    @staticmethod
-    def felt(grains: Grains, v: Resolved) -> np.ndarray:
+    @classmethod
+    def felt(cls, grains: Grains, v: Resolved) -> np.ndarray:
         """(n or 1,) how much of the layer each grain feels."""
+        return cls.felt_at(grains.place, v)
+
+    @staticmethod
+    def felt_at(place: np.ndarray, v: Resolved) -> np.ndarray:
+        """(n or 1,) how much of it is felt at places (n, 3) m."""
         share = np.array([float(v.strength)])
-        if v.zone is None or not len(grains):
+        if v.zone is None or not len(place):
             return share
-        return share * v.zone(np.ascontiguousarray(grains.place[None]))[0]
+        return share * v.zone(np.ascontiguousarray(place[None]))[0]
 
 
 @dataclass

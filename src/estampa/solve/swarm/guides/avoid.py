@@ -32,9 +32,8 @@ class Avoid(GrainLayer):
     def guide(self, grains, v, now, h):
         if v.ahead <= 0 or v.turns <= 0:
             return
-        fast = float(np.sqrt((grains.speed**2).sum(axis=1).max(initial=0.0)))
         felt = self.felt(grains, v) * (grains.sits <= 0)
-        for solid in solids(now.world, float(v.keeps) + fast * float(v.ahead), now.share, now.rate):
+        for solid in solids(now.world, float(v.keeps) + grains.fastest * float(v.ahead), now.share, now.rate):
             met = solid(grains.place)
             closing = -np.einsum("ij,ij->i", grains.speed - met.speed, met.out)
             room = np.maximum(met.far - v.keeps, 1e-4)
@@ -43,8 +42,7 @@ class Avoid(GrainLayer):
             grains.speed += (push * felt * h)[:, None] * met.out
 
     def bound(self, grains, v, now, h):
-        fast = float(np.sqrt((grains.speed**2).sum(axis=1).max(initial=0.0)))
-        for solid in solids(now.world, float(v.keeps) + 2 * fast * float(h.max()), now.share, now.rate):
+        for solid in solids(now.world, float(v.keeps) + 2 * grains.fastest * float(h.max()), now.share, now.rate):
             met = solid(grains.place)
             within = np.flatnonzero((met.far < v.keeps) & (grains.sits <= 0))
             if not len(within):

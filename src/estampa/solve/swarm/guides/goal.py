@@ -104,7 +104,7 @@ def _chase(place, speed, ids, sits, target, going, pull, ratio, varies, salt, fe
             for j in range(3):
                 place[i, j], speed[i, j] = target[i, j], going[i, j]
             continue
-        w = -np.log(1 - share) * 24.0 * (1 + varies * (2 * chance(ids[i], salt) - 1))
+        w = -np.log(1 - share) * BEAT * (1 + varies * (2 * chance(ids[i], salt) - 1))
         decay = np.exp(-ratio * w * t)
         if abs(ratio - 1) < 1e-4:
             c, s = 1.0, t

@@ -36,9 +36,7 @@ class Settle(GrainLayer):
     def bound(self, grains, v, now, h):
         if not len(grains):
             return
-        reach = (
-            2 * float(v.near) + float(v.lifts) + float(np.sqrt((grains.speed**2).sum(axis=1).max())) * float(h.max())
-        )
+        reach = 2 * float(v.near) + float(v.lifts) + grains.fastest * float(h.max())
         found = solids(now.world, reach, now.share, now.rate)
         if v.on is not None:
             before = now.before.on.points[0] if now.before.on is not None else v.on.points[0]
