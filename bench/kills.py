@@ -76,10 +76,10 @@ def whole(folder: Path) -> str:
     from estampa import open_scene
     from estampa.errors import EstampaError
     from estampa.formats.usd import CacheReader
-    from estampa.press.vertex_texture import TextureReader
+    from estampa.formats.vertex_texture import VertexTextureFile
 
     readers = {
-        ".estampa": open_scene, ".autosave": open_scene, ".usdc": CacheReader, ".json": TextureReader,
+        ".estampa": open_scene, ".autosave": open_scene, ".usdc": CacheReader, ".json": VertexTextureFile,
         ".mp4": lambda p: imageio_ffmpeg.count_frames_and_secs(str(p))[0] >= 3 or 1 / 0,
     }  # fmt: skip
     for path in folder.rglob("*"):

@@ -3,9 +3,9 @@
 import sys
 from pathlib import Path
 
+from .formula import FUNCTIONS, NAMES
 from .kinds.channels import Channel
 from .kinds.registry import kinds_in
-from .scene.formula import FUNCTIONS, NAMES
 from .units import format_value
 
 FAMILIES = {"layer": "Layers", "force": "Forces", "ensemble": "Ensembles", "print": "Prints", "thing": "Things"}

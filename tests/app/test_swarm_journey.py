@@ -24,11 +24,11 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     lane = s.work.lanes[swarm.id]
     assert lane.counts and np.nanmax(lane.reach) == 500
     first = s.pictures.picture.swarms[swarm.id]
-    assert len(first) == 1 and len(first[0].stand) == 500, "they are seen without any more"
-    before = first[0].stand[:, :3, 3].copy()
+    assert len(first.layers) == 1 and len(first.places) == 500, "they are seen without any more"
+    before = first.places.copy()
     s.player.go_to(24)
     user.wait()
-    assert np.linalg.norm(s.pictures.picture.swarms[swarm.id][0].stand[:, :3, 3] - before, axis=1).min() > 1e-3
+    assert np.linalg.norm(s.pictures.picture.swarms[swarm.id].places - before, axis=1).min() > 1e-3
     # a layer that guides comes with a grip of its own, and stales what was solved, with the reason
     user.do("add_grain_goal")
     chase = s.selection.thing
@@ -46,7 +46,8 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     assert s.work.lanes[swarm.id].state.done
     assert lamp.id not in s.pictures.picture.shapes
     looks = s.pictures.picture.swarms[swarm.id]
-    assert sum(len(l.stand) for l in looks) == 500 and len({l.dye for l in looks}) == 2
+    dyes = np.unique(looks.layers[0].rows["dye"], axis=0)
+    assert len(looks.places) == 500 and len(dyes) == 2 and looks.layers[0].rows.itemsize <= 40
     # its cycle is frozen to a strip, which takes its place in the swarm; undo brings it back
     s.selection.select(lamp.id)
     user.do("freeze_strip")
@@ -56,7 +57,7 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     strip = s.selection.thing
     assert strip.name == "Lamp strip" and len(strip.targets) == 3 and "shows the first again" in user.notice
     assert not s.doc.find(lamp.id).on and s.doc.find(swarm.id).stack[-1].constant("subject") == strip.id
-    assert sum(len(l.stand) for l in s.pictures.picture.swarms[swarm.id]) == 500
+    assert len(s.pictures.picture.swarms[swarm.id].places) == 500
     user.do("undo")
     user.wait()
     assert s.doc.find(swarm.id).stack[-1].constant("subject") == lamp.id

@@ -79,6 +79,9 @@ class Stage:
             return [not value]
         if channel.type == "choice":
             return [w for w, _ in channel.choices if w != value]
+        if channel.check is not None:
+            words = {"ramp": "0 1, 0.6 0.2", "formula": "0.3 + 0.2 * speed", "colours": "#102030, #ffeedd"}
+            return [words[name.split("_")[-1]]]
         return [i for i in self.named.get(channel.to, []) if i != value]
 
     def seen(self, owner_id):
@@ -88,9 +91,10 @@ class Stage:
         owner = self.scene.doc.find(owner_id)
         if owner.kind == "swarm":
             parts = outcome.of(evaluator, owner, FRAME).parts
-            looks = [(p.in_world().reshape(-1, 3), np.tile(p.tint or (0, 0, 0), (p.count, 1))) for p in parts]
+            dyed = lambda p: np.zeros((p.count, 3)) if p.tints is None else p.tints
+            looks = [(p.in_world().reshape(-1, 3), dyed(p)) for p in parts]
             looks = [np.concatenate(x) for x in zip(*looks, strict=True)]
-            return evaluator.swarms.name(owner, FRAME), np.concatenate(looks)
+            return evaluator.dressing.name(owner, FRAME), np.concatenate(looks)
         name = evaluator.shape_name(owner, FRAME)
         if owner.kind == "skeleton":
             return name, evaluator.poses.world(owner, FRAME)

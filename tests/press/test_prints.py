@@ -15,9 +15,10 @@ from estampa import bake
 from estampa import edits as do
 from estampa.errors import Cancelled, EstampaError
 from estampa.evaluate.evaluator import Evaluator
+from estampa.formats.vertex_texture import layout
 from estampa.press import run as press
 from estampa.press.vertex_cache import VertexCache
-from estampa.press.vertex_texture import VertexTexture, layout
+from estampa.press.vertex_texture import VertexTexture
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore

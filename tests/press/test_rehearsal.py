@@ -81,7 +81,7 @@ def test_the_graphics_card_gives_the_formula_of_the_json(store, tmp_path):
         actor.put_on(context)
         for frame in (0, 5, 23):
             # one sum of two floats: equal to a rounding of it
-            assert actor.on_card(frame) == pytest.approx(actor.by_formula(frame), abs=2e-7)
+            assert actor.on_card(frame) == pytest.approx(actor.file.at(frame), abs=2e-7)
         context.release()
 
 

@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 
 from estampa import edits as do
 from estampa.errors import EstampaError
+from estampa.formula import FUNCTIONS, LONGEST, Refused, read, work_out
 from estampa.geometry.place import Place
 from estampa.geometry.primitives import sheet
 from estampa.scene.document import Document, Formula, Link, Source
 from estampa.scene.file import load_scene, save_scene
-from estampa.scene.formula import FUNCTIONS, LONGEST, Refused, read, work_out
 from estampa.scene.scene import Scene
 from estampa.scene.values import Rows
 

@@ -94,8 +94,8 @@ class Session(QObject):
     @property
     def busy(self) -> bool:
         """Whether any work goes on beside the window, or is about to."""
-        return self.work.busy or self.pictures.looker.busy or self.desk.busy
+        return self.work.busy or self.pictures.looker.busy or self.pictures.plotter.busy or self.desk.busy
 
     def end(self) -> None:
-        for part in (self.player, self.work, self.pictures.looker, self.desk):
+        for part in (self.player, self.work, self.pictures.looker, self.pictures.plotter, self.desk):
             part.end()

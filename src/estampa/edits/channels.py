@@ -3,10 +3,10 @@
 import numpy as np
 
 from ..errors import EstampaError
+from ..formula import Refused, read, refusal
 from ..kinds.registry import kind_of
 from ..scene.curves import Curve, Key
 from ..scene.document import Document, Formula, Link, Source, Thing, check_value
-from ..scene.formula import Refused, read, refusal
 from ..scene.scene import Scene
 from ..scene.values import Values, ring_of
 from .names import thing_named
@@ -27,6 +27,11 @@ def checked(thing: Thing, channel_name: str, value):
         check_value(channel, value)
     except ValueError as err:
         raise EstampaError(f"{thing.name} · {channel.label}", f"cannot be {value!r}.", "", str(err)) from None
+    if channel.check is not None:
+        try:
+            channel.check(value)
+        except EstampaError as err:
+            raise EstampaError(f"{thing.name} · {channel.label}", err.cause, err.cure, err.detail) from None
     return channel.clamp(value) if channel.type in ("number", "whole") else value
 
 

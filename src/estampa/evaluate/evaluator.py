@@ -11,6 +11,7 @@ from ..scene.graph import member_of
 from ..scene.values import Values
 from ..solve.aid import aids_below
 from .arrange import Stage
+from .dressed import Dressing
 from .reader import Reader
 from .rigs import Poses
 from .runs import Playing, Runs
@@ -39,7 +40,7 @@ class Evaluator:
         self.poses = Poses(self)
         self.stacks = Stacks(self)
         self.runs = Runs(self)
-        self.swarms = Swarms(self)
+        self.swarms, self.dressing = Swarms(self), Dressing(self)
         # what others ask for most
         self.mesh, self.plans = self.topology.mesh, self.topology.plans
         self.rows, self.through, self.copies = self.stacks.rows, self.stacks.through, self.stacks.copies

@@ -15,7 +15,8 @@ from ..hashing import digest
 class Part:
     """One topology: points of its own, or a prototype that stands in places.
 
-    points -- (n, 3) m in the world; where there are places, (1 or k, n, 3) in the prototype's own space
+    points -- (n, 3) m in the world; where there are places, (c, n, 3) in the prototype's own space: one shape for all,
+    one for each, or those of a cycle, of which `shape` (k,) says which one each place shows
     ids -- (k,) of the places, ascending, the same thing at every frame
     pieces -- which parts of the mesh move as wholes, and `stands` (p) where they stand, of what is moved so
     """
@@ -28,7 +29,8 @@ class Part:
     stands: Place | None = None
     centres: np.ndarray | None = None  # (p, 3) m, where `stands` has its origin in the shape at first
     speed: np.ndarray | None = None  # (k, 3) m/s of the places
-    tint: tuple[float, float, float] | None = None  # linear light, in place of its materials
+    shape: np.ndarray | None = None  # (k,) which of `points` each place shows
+    tints: np.ndarray | None = None  # (k, 3) linear light of each place, in place of the mesh's materials
 
     @property
     def count(self) -> int:
@@ -42,7 +44,10 @@ class Part:
 
     def in_world(self) -> np.ndarray:
         """(n, 3) m; of places, (k n, 3), one after another."""
-        return self.points if self.places is None else self.places.apply(self.points).reshape(-1, 3)
+        if self.places is None:
+            return self.points
+        points = self.points if self.shape is None else self.points[self.shape]
+        return self.places.apply(points).reshape(-1, 3)
 
     def as_one(self) -> Mesh:
         """The topology of `in_world`; kept by the mesh itself."""
@@ -91,7 +96,7 @@ def of(evaluator, thing, frame: float) -> Outcome | None:
     if thing.kind == "copies":
         return of_copies(evaluator, thing, frame)
     if thing.kind == "swarm":
-        return evaluator.swarms.outcome(thing, frame)
+        return evaluator.dressing.outcome(thing, frame)
     return of_subject(evaluator, thing, frame) if thing.mesh is not None else None
 
 

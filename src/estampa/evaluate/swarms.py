@@ -1,20 +1,15 @@
-"""Swarms: what is read of their layers to solve them, and what their grains look like."""
+"""Swarms: what is read of their layers to solve them, and where grains by formula are."""
 
 import numpy as np
 
 from ..errors import EstampaError
 from ..fields.force import World
-from ..geometry.place import Place
-from ..geometry.primitives import box, coloured
-from ..hashing import digest, rand
+from ..hashing import digest
 from ..scene.document import Thing
 from ..solve.swarm.grains import FOREVER, Grains
 from ..solve.swarm.kind import Guide, Swarm, SwarmInputs
 from ..solve.swarm.layer import Moment, Source
 from .reader import Scope
-
-LUMP = 0.02  # m, half of what a grain is drawn as where nothing says what it looks like
-AMBER = (0.95, 0.55, 0.12)  # linear light
 
 
 class Swarms:
@@ -62,27 +57,7 @@ class Swarms:
                 found += layer.constant("rate") * (min(life, seconds) if life > 0 else seconds)
         return int(found)
 
-    def name(self, swarm: Thing, frame: float) -> bytes:
-        """Digest of all that decides what its grains look like, whether it is solved yet or not."""
-        evaluator, told = self.evaluator, []
-        for layer in self.evaluator.layers(swarm):
-            subject = self._shape(layer) if layer.declared.dresses else None
-            if subject is None:
-                continue
-            first = evaluator.doc.start
-            frames = [first + k for k in range(layer.constant("cycle"))] or [frame]
-            shapes = [
-                evaluator.stacks.name(subject, evaluator.layers(subject), evaluator.stage.one(subject, f))
-                for f in frames
-            ]
-            told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes))
-        if swarm.constant("by") == "formula":
-            key = digest(self.told(swarm, frame), self._period(swarm), self.told(swarm, evaluator.doc.start))
-        else:
-            key = evaluator.runs.key(evaluator.runs.of(swarm, swarm), frame)
-        return digest("swarm", key, told, float(frame))
-
-    def _period(self, swarm: Thing) -> float:
+    def period(self, swarm: Thing) -> float:
         """s"""
         doc = self.evaluator.doc
         return (doc.loop[1] - doc.loop[0]) / doc.frame_rate if doc.loop else float(swarm.constant("period"))
@@ -91,9 +66,8 @@ class Swarms:
         """The columns of the grains of a swarm by formula, as those of a frame that was solved; of so many one."""
         doc, seed = self.evaluator.doc, int(swarm.constant("seed"))
         first = doc.loop[0] if doc.loop else doc.start
-        period = self._period(swarm)
-        layers = self.guides(swarm)
-        sown = self._sown(swarm, [l for l in layers if l.kind == "sow"], one_in)
+        period = self.period(swarm)
+        layers, sown = self.guides(swarm), self.sown(swarm, one_in)
         place, speed = sown.place.copy(), np.zeros_like(sown.place)
         share = (frame - first) / doc.frame_rate / period
         for layer in layers:
@@ -107,8 +81,9 @@ class Swarms:
         return {"ids": sown.ids, "place": place, "speed": speed, "heading": heading, "bank": np.zeros(n), "age": age,
                 "life": np.full(n, FOREVER), "sits": np.zeros(n)}  # fmt: skip
 
-    def _sown(self, swarm, layers, one_in) -> Grains:
-        """The grains as they were sown, made once for the same."""
+    def sown(self, swarm: Thing, one_in: int = 1) -> Grains:
+        """The grains of a swarm by formula as they were sown, made once for the same; of so many one."""
+        layers = [l for l in self.guides(swarm) if l.kind == "sow"]
         doc, found = self.evaluator.doc, Grains.none()
         scope = Scope.world(doc.start, swarm)
         name = digest([self.reader.told(l, scope) for l in layers], int(swarm.constant("seed")))
@@ -117,7 +92,7 @@ class Swarms:
         if kept is not None and kept[0] == name:
             return kept[1]
         if one_in > 1:
-            found = self._sown(swarm, layers, 1)
+            found = self.sown(swarm)
             found = found.pick(found.ids % one_in == 0)
             cache["sown", swarm.id, one_in] = (name, found)
             return found
@@ -132,101 +107,3 @@ class Swarms:
             found = found.with_more(born) if born is not None else found
         cache["sown", swarm.id, 1] = (name, found)
         return found
-
-    # -- what they look like -----------------------------------------------------------------------------------
-    def triangles(self, swarm: Thing) -> int:
-        """About how many triangles all its grains show, from the constants of its layers."""
-        shown = [s for l in self.evaluator.layers(swarm) if l.declared.dresses and (s := self._shape(l)) is not None]
-        each = [len(self.evaluator.mesh(s).triangles) for s in shown] or [len(_lump(self.evaluator.scene).triangles)]
-        return self.expected(swarm) * max(each)
-
-    def outcome(self, swarm: Thing, frame: float, one_in: int = 1):
-        """A part for each shape and colour that its grains show; None where no frame is solved. one_in -- of so many
-        grains one is taken, the same ones at every frame."""
-        from .outcome import Outcome, Part
-
-        evaluator, doc = self.evaluator, self.evaluator.doc
-        seed, true, name, at = int(swarm.constant("seed")), True, None, None
-        if swarm.constant("by") == "formula":
-            grains, name = self.by_formula(swarm, frame, one_in), self.name(swarm, frame)
-        else:
-            shown = evaluator.runs.shown(swarm, swarm, frame)
-            if shown is None:
-                return None
-            table, true = shown.frame["grains"], shown.true
-            grains = {n: c for n, c in table.columns.items()} | {"ids": table.ids}
-            name = self.name(swarm, frame) if true else digest("stands in", shown.key)
-            at = None if true else shown.at
-            if one_in > 1:
-                some = grains["ids"] % one_in == 0
-                grains = {n: c[some] for n, c in grains.items()}
-        seconds, rate = (frame - doc.start) / doc.frame_rate, doc.frame_rate
-        parts, loop = [], (doc.loop[1] - doc.loop[0]) / rate if doc.loop else 0.0
-        for layer, which in self._shared(swarm, grains["ids"], seed):
-            if layer is None:
-                stand = Place(
-                    grains["place"][which].astype(float),
-                    np.repeat(np.eye(3)[None], len(which), axis=0),
-                    np.ones(len(which)),
-                )
-                parts.append(
-                    Part(
-                        _lump(evaluator.scene),
-                        _lump(evaluator.scene).points[None],
-                        stand,
-                        grains["ids"][which],
-                        speed=grains["speed"][which],
-                    )
-                )
-                continue
-            v = self.reader.resolved(layer, Scope.world(frame, swarm))
-            subject = evaluator.values.find(layer.constant("subject"))
-            dressed = layer.declared().dressed(grains, v, seed, seconds, rate, which, loop)
-            parts += self._parts(subject, dressed, int(v.cycle), frame, grains)
-        return Outcome(tuple(parts), name, true, at)
-
-    def _shared(self, swarm, ids, seed):
-        """Yields (layer that shows them or None, rows of the grains)."""
-        layers = [l for l in self.evaluator.layers(swarm) if l.declared.dresses and self._shape(l) is not None]
-        if not layers:
-            yield None, np.arange(len(ids))
-            return
-        shares = np.cumsum([max(float(l.constant("share")), 0.0) for l in layers])
-        if shares[-1] <= 0:
-            return
-        which = np.searchsorted(shares, rand(seed, ids, "shown") * shares[-1], side="right")
-        for k, layer in enumerate(layers):
-            yield layer, np.flatnonzero(np.minimum(which, len(layers) - 1) == k)
-
-    def _shape(self, layer):
-        held = self.evaluator.values.find(layer.constant("subject"))
-        return held if held is not None and held.mesh is not None else None
-
-    def _parts(self, subject, dressed, cycle, frame, grains):
-        from .outcome import Part
-
-        evaluator, doc = self.evaluator, self.evaluator.doc
-        mesh = evaluator.mesh(subject)
-        key = dressed.frame * max(dressed.colour.max(initial=0) + 1, 1) + dressed.colour
-        for name in np.unique(key):
-            rows = np.flatnonzero(key == name)
-            at = doc.start + int(dressed.frame[rows[0]]) if cycle else frame
-            many = evaluator.stage.one(subject, at)
-            shape = evaluator.stacks.rows(subject, evaluator.layers(subject), many)
-            stand = Place(*(part[rows] for part in dressed.stand))
-            tint = None if dressed.colours is None else tuple(dressed.colours[dressed.colour[rows[0]]])
-            yield Part(
-                mesh,
-                shape.points[:1],
-                stand,
-                grains["ids"][dressed.row[rows]],
-                speed=grains["speed"][dressed.row[rows]],
-                tint=tint,
-            )
-
-
-def _lump(scene):
-    found = scene.solver_cache.get("lump")
-    if found is None:
-        found = scene.solver_cache["lump"] = coloured(box([-LUMP] * 3, [LUMP] * 3), "Grain", AMBER)
-    return found

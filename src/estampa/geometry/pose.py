@@ -303,3 +303,21 @@ def _course(x, y, z, side, lock, near):
                 result[k, 0], result[k, 1], result[k, 2] = a, b, c
         before[0], before[1], before[2] = result[k, 0], result[k, 1], result[k, 2]
     return result
+
+
+def facing(ahead: np.ndarray, bank: np.ndarray) -> np.ndarray:
+    """(k, 3, 3) axes whose +Z is along `ahead` (k, 3) and whose +Y is upright but for a lean (k,) rad about it."""
+    z = ahead / np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-12)
+    z = np.where(np.abs(z).sum(axis=1, keepdims=True) > 0.5, z, [0.0, 0, 1])
+    x = np.cross(np.where(np.abs(z[:, 1:2]) > 0.9999, [0.0, 0, 1], [0.0, 1, 0]), z)
+    x /= np.linalg.norm(x, axis=1, keepdims=True)
+    y = np.cross(z, x)
+    c, s = np.cos(bank)[:, None], np.sin(bank)[:, None]
+    return np.stack([c * x - s * y, s * x + c * y, z], axis=2)
+
+
+def about_own_up(axes: np.ndarray, angle: np.ndarray) -> np.ndarray:
+    """(k, 3, 3) axes turned about their own Y by angles (k,) rad."""
+    c, s = np.cos(angle)[:, None], np.sin(angle)[:, None]
+    x, y, z = axes.transpose(2, 0, 1)
+    return np.stack([c * x - s * z, y, s * x + c * z], axis=2)

@@ -1,5 +1,6 @@
 """Channels: what a kind declares of each of its values."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +20,10 @@ class Channel:
     to: str = ""  # ref: "map", or the kind of thing that may be named
     accumulates: bool = False  # its integral over time is what the motion reads; of a thing: where it has been
     fixed: bool = False  # never animates, as what decides the topology of a mesh
-    file: bool = False  # a text that names a file
+    file: str = ""  # of a text that names a file: which files, as dialogs have it: "Pictures (*.png)"
+    empty: str = "none"  # what is told in the field of a text without words
+    ramp: bool = False  # a text that says a ramp (see ramps.py)
+    check: Callable | None = None  # of a text: raises EstampaError where it cannot be read
     drawn: bool = False  # only how it is drawn: no motion reads it
     suits: tuple[str, float] | None = None  # its first value: a share of the "largest" side or the "height" of a mesh
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times

@@ -70,9 +70,12 @@ class SwarmPrint(Print):
         found = []
         for part in parts:
             k, p = part.count, part.places
-            colour = np.full((k, 3), -1.0) if part.tint is None else np.tile(part.tint, (k, 1))
-            number = np.full(k, shapes.number(part.mesh, part.points[0]))
-            found.append((part.ids, p.origin, turns.turns_of(p.axes), p.size, part.speed, colour, number))
+            colour = np.full((k, 3), -1.0) if part.tints is None else part.tints
+            shape = np.zeros(k, np.int64) if part.shape is None else part.shape
+            number = np.zeros(len(part.points), np.int64)
+            for c in np.unique(shape):
+                number[c] = shapes.number(part.mesh, part.points[c])
+            found.append((part.ids, p.origin, turns.turns_of(p.axes), p.size, part.speed, colour, number[shape]))
         if not found:
             none = np.zeros((0, 3))
             return Instances(np.zeros(0, np.int64), none, np.zeros((0, 4)), np.zeros(0), none, none, np.zeros(0, int))

@@ -9,16 +9,12 @@ import numpy as np
 from ..disk import write_together
 from ..errors import EstampaError
 from ..formats import exr, glb
+from ..formats.rigid_texture import FORMULA, RigidTextureFile
+from ..formats.vertex_texture import LARGEST
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .rigid import PiecePrint, rigid_of
-from .vertex_texture import LARGEST, noting, sum_of
-
-FORMULA = (
-    "piece = TEXCOORD_1.x; pivot = (TEXCOORD_1.y, TEXCOORD_2.x, TEXCOORD_2.y); row = frame - first_frame, row 0 is on "
-    "top; position = place[row][piece] + rotate(turn[row][piece], size * (POSITION - pivot)); the turn is a unit "
-    "quaternion x, y, z, w in red, green, blue and alpha; size is the place's alpha, or 1 where it has none"
-)
+from .vertex_texture import noting
 
 
 class PieceTexture(PiecePrint):
@@ -71,30 +67,4 @@ class PieceTexture(PiecePrint):
         return list(noted)
 
     def reader(self, target: Path):
-        return PieceReader(target.with_name(target.name + ".json"))
-
-
-class PieceReader:
-    """Plays the files back by the formula in the JSON, and nothing else."""
-
-    def __init__(self, json_path: Path):
-        self.told = told = json.loads(json_path.read_text())
-        folder = json_path.parent
-        for name, wanted in told["blake2b"].items():
-            if not (folder / name).exists() or sum_of(folder / name) != wanted:
-                cause = f"does not belong to {json_path.name}: it is of another print, or damaged."
-                raise EstampaError(name, cause, "Print it again.")
-        read = lambda word: glb.read_attribute(folder / told["mesh"], word)
-        one, two = read("TEXCOORD_1"), read("TEXCOORD_2")
-        self._piece = np.rint(one[:, 0]).astype(int)
-        self._arms = read("POSITION") - np.concatenate([one[:, 1:], two], axis=1)
-        self._place, self._turn = (exr.read_image(folder / told[f"{n}_texture"]) for n in ("place", "turn"))
-        self.frames = list(range(told["first_frame"], told["first_frame"] + told["frames"]))
-        self.frame_rate = told["frame_rate"]
-
-    def points(self, frame: float) -> np.ndarray:
-        row = int(frame) - self.told["first_frame"]
-        place, turn = self._place[row][self._piece], self._turn[row][self._piece].astype(float)
-        arms = self._arms * place[:, 3:] if place.shape[1] > 3 else self._arms
-        across = 2 * np.cross(turn[:, :3], arms)
-        return place[:, :3] + arms + turn[:, 3:] * across + np.cross(turn[:, :3], across)
+        return RigidTextureFile(target.with_name(target.name + ".json"))

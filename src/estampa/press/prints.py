@@ -73,7 +73,8 @@ class Print(Kind):
     suffix = ""  # of the main file
     parts_seams: ClassVar[bool] = False  # True: its files have texture coordinates by vertex, as glTF does
 
-    file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name")
+    file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name",
+                empty="same as the name")  # fmt: skip
     first = whole(0, "First frame; 0 takes the scene's first.", title="First frame", unit="frames", soft=(0, 500))
     last = whole(0, "Last frame; 0 takes the scene's last.", title="Last frame", unit="frames", soft=(0, 500))
     loop = switch(

@@ -168,7 +168,7 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     if subject is None:
         return b""
     if subject.kind == "swarm":
-        told = [evaluator.swarms.name(subject, f) for f in frames]
+        told = [evaluator.dressing.name(subject, f) for f in frames]
         return digest(item.kind, item.name, values_of(doc, item) | {"swarm": None}, frames, told, doc.frame_rate)
     if subject.kind == "skeleton" or item.declared.takes == "skin":
         return digest(item.kind, item.name, values_of(doc, item), frames, _skeleton_told(evaluator, item, frames))

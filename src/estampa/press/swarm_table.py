@@ -7,11 +7,13 @@ import numpy as np
 
 from ..disk import write_together
 from ..formats import exr
+from ..formats.instance_table import COLOUR, PLACE, SPEED, TURN, InstanceTable
 from ..formats.marks import marks_of
 from ..kinds.channels import choice
 from ..units import format_bytes
 from .grains import Shapes, SwarmPrint
 from .prints import Estimate, Job
+from .swarm_formula import formula_table
 
 COLUMNS = (
     "frame",
@@ -33,7 +35,6 @@ COLUMNS = (
     "vz",
 )
 MOST_WIDE = 16_384  # pixels of an image's row
-PLACE, TURN, COLOUR, SPEED = range(4)  # rows of a frame in the image
 
 
 class SwarmTable(SwarmPrint):
@@ -47,12 +48,17 @@ class SwarmTable(SwarmPrint):
     form = choice(
         "csv",
         "As what.",
-        {"csv": "CSV, a row for each grain and frame", "exr": "OpenEXR, four rows of pixels for each frame"},
+        {
+            "csv": "CSV, a row for each grain and frame",
+            "exr": "OpenEXR, four rows of pixels for each frame",
+            "formula": "CSV, a row for each grain, and formulas (of swarms by formula)",
+        },
         title="As",
     )
 
     def estimate(self, vertices, triangles, frames, v):
-        a_grain = 110 if v["form"] == "csv" else 64
+        a_grain = {"csv": 110, "exr": 64, "formula": 150}[v["form"]]
+        frames = 1 if v["form"] == "formula" else frames
         size = frames * vertices * a_grain
         trouble = ""
         if v["form"] == "exr" and vertices > MOST_WIDE:
@@ -62,6 +68,14 @@ class SwarmTable(SwarmPrint):
         )
 
     def write(self, job: Job, target: Path, progress):
+        note = target.with_name(target.name + self.suffix)
+        if job.v["form"] == "formula":
+            data = target.with_name(f"{target.name}.csv")
+            about, columns = formula_table(job)
+            about |= {"table": data.name, "columns": list(columns)}
+            progress(0.5, "Writing")
+            write_together({data: lambda path: _write_columns(path, columns), note: lambda path: _note(path, about)})
+            return [data, note]
         shapes, own = Shapes(), []
         for i, frame in enumerate(job.frames):
             own.append(self.instances(job, frame, shapes))
@@ -89,12 +103,11 @@ class SwarmTable(SwarmPrint):
                 "ids": [str(i) for i in ids],
             }
             write = lambda path: exr.write_image(path, _image(ids, own))
-        note = target.with_name(target.name + self.suffix)
-        write_together({data: write, note: lambda path: Path(path).write_text(json.dumps(about, indent=1))})
+        write_together({data: write, note: lambda path: _note(path, about)})
         return [data, note]
 
     def reader(self, target: Path):
-        return TableReader(target.with_name(target.name + self.suffix))
+        return MarkedTable(target.with_name(target.name + self.suffix))
 
 
 def _write_csv(path, frames, every):
@@ -118,32 +131,26 @@ def _image(ids, every) -> np.ndarray:
     return pixels
 
 
-class TableReader:
+def _note(path, about) -> None:
+    Path(path).write_text(json.dumps(about, indent=1))
+
+
+def _write_columns(path, columns: dict) -> None:
+    with open(path, "w", encoding="utf-8") as file:
+        file.write(",".join(columns) + "\n")
+        whole = [c.dtype.kind == "i" for c in columns.values()]
+        for row in zip(*columns.values(), strict=True):
+            words = (str(x) if w else f"{x:.9g}" for x, w in zip(row, whole, strict=True))
+            file.write(",".join(words) + "\n")
+
+
+class MarkedTable:
     """Reads a table back, by what its JSON says."""
 
     def __init__(self, path: Path):
-        about = json.loads(path.read_text())
-        self.frames, self._rows, self._image = about["frames"], {}, None
-        if "table" in about:
-            with open(path.with_name(about["table"]), encoding="utf-8") as file:
-                names = file.readline().strip().split(",")
-                lines = [line.split(",") for line in file]
-            self._at = {name: k for k, name in enumerate(names)}
-            for line in lines:
-                self._rows.setdefault(int(line[0]), []).append(line)
-        else:
-            self._image = exr.read_image(path.with_name(about["image"]))
-            self._ids = np.array([int(i) for i in about["ids"]], np.int64)
+        self._table = InstanceTable(path)
+        self.frames = self._table.frames
 
     def marks(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
-        if self._image is not None:
-            first = 4 * self.frames.index(frame)
-            rows = self._image[first : first + 4].astype(float)
-            lives = np.flatnonzero(rows[PLACE, : len(self._ids), 3] > 0)
-            return self._ids[lives], marks_of(rows[PLACE, lives, :3], rows[TURN, lives], rows[PLACE, lives, 3])
-        lines = self._rows.get(frame, [])
-        numbers = lambda *names: np.array([[float(l[self._at[n]]) for n in names] for l in lines]).reshape(
-            -1, len(names)
-        )
-        ids = np.array([int(l[self._at["id"]]) for l in lines], np.int64)
-        return ids, marks_of(numbers("x", "y", "z"), numbers("qx", "qy", "qz", "qw"), numbers("size")[:, 0])
+        ids, *rest = self._table.at(self.frames.index(frame))
+        return ids, marks_of(*rest)

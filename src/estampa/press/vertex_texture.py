@@ -1,6 +1,5 @@
 """Vertex animation texture: a GLB mesh, offsets and normals as OpenEXR images, and a JSON on how to read them."""
 
-import hashlib
 import json
 from pathlib import Path
 
@@ -9,33 +8,10 @@ import numpy as np
 from ..disk import write_together
 from ..errors import EstampaError
 from ..formats import exr, glb
-from ..kinds.channels import choice, switch
+from ..formats.vertex_texture import FORMULA, VertexTextureFile, layout, lookup_of, sum_of
+from ..kinds.channels import choice, switch, whole
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
-
-LARGEST = 8192  # a side; common practice, no source: what most graphics cards take
-FORMULA = (
-    "position(vertex, frame) = POSITION + offset[texel]; column = vertex % width; "
-    "row = (frame - first) * rows_per_frame + vertex / width; row 0 is on top"
-)
-
-
-def layout(vertices: int, frames: int) -> tuple[int, int, int]:
-    """(width, rows per frame, height) of the texture. Wide first; a long take wraps into fewer rows a frame.
-
-    Raises EstampaError when no texture of at most 8,192 a side holds it.
-    """
-    rows = -(-vertices // LARGEST)
-    width = -(-vertices // rows)
-    height = rows * frames
-    if height > LARGEST:
-        most = LARGEST // rows
-        raise EstampaError(
-            "The texture",
-            f"would be {width:,} × {height:,} texels, and a side may have {LARGEST:,}.",
-            f"With {vertices:,} vertices it holds at most {most:,} frames: print a shorter range, or a vertex cache.",
-        )
-    return width, rows, height
 
 
 class VertexTexture(MeshPrint):
@@ -53,6 +29,14 @@ class VertexTexture(MeshPrint):
         {"half": "Half float (16 bit)", "full": "Full float (32 bit)"},
     )
     normals = switch(True, "Write a texture of normals beside the offsets.")
+    lookup_set = whole(
+        0,
+        "Which texture coordinate of the mesh holds each vertex's texel, from 1; 0 takes the first after the mesh's "
+        "own. Sets between are filled with the mesh's own.",
+        title="Lookup in set",
+        soft=(0, 4),
+        hard=(0, 8),
+    )
 
     def estimate(self, vertices, triangles, frames, v):
         try:
@@ -94,9 +78,8 @@ class VertexTexture(MeshPrint):
 
         named = lambda ending: target.with_name(target.name + ending)
         glb_path, offset_path, normal_path, json_path = map(named, (".glb", "_offset.exr", "_normal.exr", ".json"))
-        vertex = np.arange(mesh.count)
-        lookup = np.stack([(vertex % width + 0.5) / width, (vertex // width + 0.5) / height], axis=1)
-        coordinates = [lookup] if mesh.uv is None else [mesh.uv, lookup]
+        lookup = lookup_of(mesh.count, width, height)
+        coordinates = coordinates_with(mesh, lookup, int(job.v["lookup_set"]))
         error = 2.0**-11 if job.v["precision"] == "half" else 2.0**-24
         told = {
             "kind": "vertex animation texture",
@@ -140,7 +123,18 @@ class VertexTexture(MeshPrint):
         return list(noted)
 
     def reader(self, target: Path):
-        return TextureReader(target.with_name(target.name + ".json"))
+        return VertexTextureFile(target.with_name(target.name + ".json"))
+
+
+def coordinates_with(mesh, lookup: np.ndarray, wanted: int) -> list[np.ndarray]:
+    """Texture coordinate sets (n, 2) of a mesh, with the lookup as the wanted one of them, from 1; 0 is the first that
+    is free. Raises EstampaError where that is a set of the mesh's own."""
+    own = [] if mesh.uv is None else [mesh.uv]
+    if 0 < wanted <= len(own):
+        cause = f"would put its lookup in set {wanted}, where the mesh has its own coordinates."
+        raise EstampaError("The texture", cause, f"Choose {len(own) + 1} or more under “Lookup in set”, or 0.")
+    between = (own or [np.zeros_like(lookup)]) * max(wanted - 1 - len(own), 0)
+    return [*own, *between[: max(wanted - 1 - len(own), 0)], lookup]
 
 
 def noting(write, name: str, sums: dict):
@@ -151,34 +145,3 @@ def noting(write, name: str, sums: dict):
         sums[name] = sum_of(part)
 
     return noted
-
-
-def sum_of(path: Path) -> str:
-    with open(path, "rb") as file:
-        return hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=16)).hexdigest()
-
-
-class TextureReader:
-    """Plays the files back by the formula in the JSON, and nothing else."""
-
-    def __init__(self, json_path: Path):
-        self.told = json.loads(json_path.read_text())
-        folder = json_path.parent
-        for name, wanted in self.told["blake2b"].items():
-            if not (folder / name).exists() or sum_of(folder / name) != wanted:
-                raise EstampaError(
-                    name, f"does not belong to {json_path.name}: it is of another print, or damaged.", "Print it again."
-                )
-        self._rest = glb.read_attribute(folder / self.told["mesh"], "POSITION")
-        self._lookup = glb.read_attribute(folder / self.told["mesh"], self.told["lookup"])
-        self._offsets = exr.read_image(folder / self.told["offset_texture"])
-        self.frames = list(range(self.told["first_frame"], self.told["first_frame"] + self.told["frames"]))
-        self.frame_rate = self.told["frame_rate"]
-
-    def points(self, frame: float) -> np.ndarray:
-        width, height = self.told["width"], self.told["height"]
-        step = int(frame) - self.told["first_frame"]
-        column = np.floor(self._lookup[:, 0] * width).astype(int)
-        # a float32 coordinate may fall a hair beside the texel's middle, never beside the texel
-        row = np.floor(self._lookup[:, 1] * height).astype(int) + step * self.told["rows_per_frame"]
-        return self._rest + self._offsets[row, column].astype(np.float32)

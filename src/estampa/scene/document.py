@@ -14,11 +14,11 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from ..formula import LONGEST, Refused, read
 from ..hashing import digest
 from ..kinds.channels import Channel
 from ..kinds.registry import Kind, kind_of
 from .curves import Curve
-from .formula import LONGEST, Refused, read
 
 FILE_VERSION = 4
 MOST_SPOTS = 100_000

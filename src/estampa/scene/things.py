@@ -103,7 +103,8 @@ class Backdrop(Kind):
     group = "guide"
 
     file = text(
-        "", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture", file=True
+        "", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture",
+        file="Pictures (*.png *.jpg *.jpeg)",
     )
     sequence = switch(False, "Step through the numbered pictures beside it, one a frame.")
     first = whole(1, "Frame at which the sequence begins.", title="Begins at", unit="frames", soft=(1, 500))

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import EstampaError
+from ..formula import work_out
 from ..geometry.place import Place
 from ..geometry.pose import in_skeleton
 from ..units import from_shown, to_shown
 from .bones import Bones, hand_poses
 from .curves import Curve
 from .document import Document, Formula, Link, Opaque, Thing
-from .formula import work_out
 
 
 @dataclass(frozen=True)

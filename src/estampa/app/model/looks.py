@@ -18,8 +18,6 @@ from ...scene.values import Rows
 from ...solve.bodies.shapes import outline
 
 MANY = 24  # still subjects, from which on they are drawn as one
-MOST_GRAINS = 100_000  # triangles of grains that are drawn
-GRAIN_SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
 STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
 
 
@@ -37,8 +35,6 @@ class LookedShape:
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
     copies: int = 1
     drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
-    one_in: int = 1  # of so many that there are one is drawn
-    dye: tuple[float, float, float] | None = None  # linear light, in place of its materials
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
 
     @classmethod
@@ -50,8 +46,6 @@ class LookedShape:
     @cached_property
     def tint(self) -> np.ndarray | None:
         """(m, 3) float32 colour of each vertex that is drawn, by its faces' materials; None without materials."""
-        if self.dye is not None:
-            return np.tile(on_screen(np.array(self.dye, np.float32)), (self.creased.mesh.count, 1))
         if self.creased.mesh.face_materials is not None:
             return tints(self.creased.mesh)
         found = tints(self.mesh)
@@ -91,7 +85,7 @@ class Looked:
 
     frame: float
     shapes: dict[str, LookedShape] = field(default_factory=dict)
-    swarms: dict[str, list[LookedShape]] = field(default_factory=dict)  # a shape for each look of their grains
+    swarms: dict = field(default_factory=dict)  # grains.LookedSwarm by swarm
     ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
     held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
     joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
@@ -151,20 +145,6 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
     return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
 
 
-def _look_at_swarm(evaluator, swarm, frame) -> list[LookedShape]:
-    """A look for each shape and colour that grains show; of very many only some are worked out and drawn."""
-    one_in = -(-evaluator.swarms.triangles(swarm) // MOST_GRAINS) or 1
-    found = evaluator.swarms.outcome(swarm, frame, one_in)
-    if found is None:
-        return []
-    more = {"true": found.true, "shown_frame": found.shown_frame, "one_in": one_in}
-    shapes = []
-    for part in found.parts:
-        own = {"stand": part.places.matrices, "copies": part.count, "dye": part.tint}
-        shapes.append(LookedShape.of(part.points[0], part.mesh, GRAIN_SMOOTH, **own, **more))
-    return shapes
-
-
 def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape | None:
     """Copies of a broken subject, drawn as it is itself; None where they are at another moment than it is."""
     own = outcome.of_subject(evaluator, subject, frame).parts[0]
@@ -199,8 +179,12 @@ def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedSha
     )  # fmt: skip
 
 
-def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:
-    """Everything that is on at a frame. apart -- see `look_at`."""
+def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -> Looked:
+    """Everything that is on at a frame. apart -- see `look_at`; swarms(evaluator, swarm, frame) -- how swarms are
+    looked at, where not plainly."""
+    from .grains import look_at_swarm
+
+    swarms = swarms or look_at_swarm
     result, hidden = Looked(frame), only_in_copies(evaluator.doc)
     known, still = evaluator.scene.solver_cache.get("looks", {}), {}
     for thing in evaluator.doc.things:
@@ -213,7 +197,7 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False) -> Looked:
             if found is not None:
                 result.shapes[thing.id] = found
         elif thing.kind == "swarm" and thing.stack:
-            result.swarms[thing.id] = _look_at_swarm(evaluator, thing, frame)
+            result.swarms[thing.id] = swarms(evaluator, thing, frame)
         elif thing.kind == "skeleton" and thing.joints:
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)

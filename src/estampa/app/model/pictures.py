@@ -7,6 +7,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...errors import Cancelled
 from ...evaluate.evaluator import Evaluator
+from .grains import looker
 from .looks import Looked, LookedShape, look, look_at, outlines
 from .tasks import Latest, told
 
@@ -18,7 +19,7 @@ class Pictures(QObject):
 
     def __init__(self, session):
         super().__init__(session)
-        self.session, self.looker = session, Latest("look")
+        self.session, self.looker, self.plotter = session, Latest("look"), Latest("plot")
         self.picture = Looked(1)
         self._shown_at: list[float] = []  # when the last pictures came while playing
 
@@ -32,10 +33,11 @@ class Pictures(QObject):
         step, count = s.view.ghost_step, s.view.ghost_count
         ghosts = [k * step for k in range(-count, count + 1) if k]
         ghosts = ghosts if any(p.ghosts for p in panes) and not s.player.playing else []
+        swarms = looker(s.view.most_grains, any(p.grain_trails for p in panes), s.view.picked)
         shapes, apart = any(p.shapes for p in panes), any(p.pieces for p in panes)
 
         def work():
-            result = look(evaluator, frame, apart)
+            result = look(evaluator, frame, apart, swarms)
             if shapes:
                 result.outlines = outlines(evaluator, frame)
             if beside is not None and beside.subject in result.shapes:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import QObject, Signal
 
 from ...evaluate.evaluator import Evaluator
+from .grains import MOST
 
 
 @dataclass
@@ -23,6 +24,8 @@ class Pane:
     ghosts: bool = False
     shapes: bool = False  # what bodies run into
     trails: bool = True
+    grains: str = "distance"  # how grains are drawn: by distance, or all as meshes, boxes or points
+    grain_trails: bool = False
     camera: str | None = None  # id of the camera that is looked through
 
 
@@ -54,6 +57,14 @@ class Beside:
     reader: object
 
 
+@dataclass(frozen=True)
+class Picked:
+    """One grain of a swarm, by its number."""
+
+    swarm: str
+    id: int
+
+
 class ViewState(QObject):
     """Panes, tools, and what is shown to compare with."""
 
@@ -67,12 +78,15 @@ class ViewState(QObject):
         self.auto_key = False  # what hands change becomes keys
         self.test_turn = 0.0  # rad that the selected joint is bent for a look at the weights; never saved
         self.ghost_step, self.ghost_count = 4, 2  # frames apart, and how many either way
+        self.most_grains = MOST  # of a swarm that are worked out for a picture
         self.clear()
 
     def clear(self) -> None:
         """Forget what is of one scene."""
         self.held: Held | None = None
         self.beside: Beside | None = None
+        self.picked: Picked | None = None
+        self.following = False  # the view goes along with the picked grain
         for pane in self.panes:
             pane.camera = None
 
@@ -81,12 +95,18 @@ class ViewState(QObject):
         for name, value in changes.items():
             setattr(self.look_of_pane if hasattr(self.look_of_pane, name) else self, name, value)
         self.view_changed.emit()
-        if changes.keys() & {"ghosts", "shapes", "pieces"}:
+        if changes.keys() & {"ghosts", "shapes", "pieces", "grain_trails"}:
             self.session.pictures.look()
 
     @property
     def look_of_pane(self) -> Pane:
         return self.panes[self.pane]
+
+    def pick(self, picked: Picked | None) -> None:
+        """Pick a grain, or none."""
+        self.picked, self.following = picked, self.following and picked is not None
+        self.session.pictures.look()
+        self.view_changed.emit()
 
     def hold(self) -> None:
         """Hold the present result, to compare with while channels change; or let go of what is held."""

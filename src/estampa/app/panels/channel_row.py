@@ -14,6 +14,7 @@ from ...units import format_bytes
 from ..shell import theme
 from .fields import NumberField
 from .linking import CHANNEL, LinkDialog, LinkRow, describe
+from .ramp import RampField
 
 MOST_LISTED = 500  # joints of a skeleton in a list of what can be named
 MANY_FACES = 1_000_000  # more than these are asked about first
@@ -66,8 +67,13 @@ class Row:
             box = QCheckBox()
             box.clicked.connect(lambda on: self._set(bool(on)))
             return box
+        if c.ramp:
+            field = RampField(c)
+            field.changed.connect(lambda words: self._set(words, merge=True))
+            field.released.connect(self.session.scene.end_merge)
+            return field
         if c.type == "text":
-            line = QLineEdit(placeholderText="same as the name")
+            line = QLineEdit(placeholderText=c.empty)
             line.editingFinished.connect(lambda: self._set(line.text()))
             return line
         combo = QComboBox()
@@ -130,6 +136,8 @@ class Row:
         self.editor.setEnabled(name not in thing.locked)
         if isinstance(self.editor, NumberField):
             self.editor.show_value(value, curve is not None)
+        elif isinstance(self.editor, RampField):
+            self.editor.show_value(value)
         elif isinstance(self.editor, QCheckBox):
             self.editor.setChecked(value)
         elif isinstance(self.editor, QLineEdit):
@@ -192,7 +200,7 @@ class Row:
     def ask_file(self):
         """Choose the file that a text channel names."""
         title = f"{self.sheet.thing.name} · {self.channel.label.lower()}"
-        self.dialog = QFileDialog(self.sheet.window(), title, "", "Pictures (*.png *.jpg *.jpeg)")
+        self.dialog = QFileDialog(self.sheet.window(), title, "", self.channel.file)
         self.dialog.fileSelected.connect(lambda path: self._set(path))
         self.dialog.open()
 

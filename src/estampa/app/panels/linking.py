@@ -19,10 +19,10 @@ from PySide6.QtWidgets import (
 
 from ... import edits as do
 from ...errors import EstampaError
+from ...formula import FUNCTIONS, NAMES
 from ...kinds.channels import Channel, number
 from ...scene.curves import Curve, Key
 from ...scene.document import Formula, Link, Source
-from ...scene.formula import FUNCTIONS, NAMES
 from ...units import format_value, to_shown
 from ..shell import theme
 from ..shell.painting import Guarded

@@ -62,6 +62,7 @@ class Sheet(QWidget):
         session.replaced.connect(self.refresh)
         session.player.frame_changed.connect(self.refresh)
         session.work.lanes_changed.connect(self.refresh)
+        self._spread_of = None  # what the spread that is plotted is of
         self.refresh()
 
     @property
@@ -100,6 +101,26 @@ class Sheet(QWidget):
         self._head.refresh()
         for row in self._rows:
             row.refresh()
+        self._ask_spreads(thing)
+
+    def _ask_spreads(self, thing) -> None:
+        """Let the ramps of a layer that shows grains plot how these are spread, worked out beside the window."""
+        s, ramps = self.session, [r for r in self._rows if r.channel.ramp]
+        asked = (id(s.doc), s.player.frame, thing.id if thing else None, [id(r) for r in ramps])
+        swarm = s.doc.owner(thing.id) if thing is not None and ramps else None
+        if asked == self._spread_of or swarm is None or s.player.playing:
+            return
+        self._spread_of, frame = asked, s.player.frame
+        evaluator, layer = s.work.evaluator("spread"), thing
+        names = [r.channel.name.removesuffix("_ramp") for r in ramps]
+        work = lambda: [evaluator.dressing.spread(swarm, layer, n, frame) for n in names]
+
+        def show(found, trouble):
+            for row, entering in zip(ramps, found or [None] * len(ramps), strict=True):
+                if row in self._rows:
+                    row.editor.show_spread(entering)
+
+        s.pictures.plotter.ask(work, show)
 
     def _told(self, thing) -> tuple:
         """What decides the facts of a solved frame: which frame, what it was solved from, and whether it is there."""

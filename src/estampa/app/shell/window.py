@@ -21,6 +21,7 @@ from ... import demo
 from ... import edits as do
 from ...edits import joints as build
 from ...edits import swarms
+from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES
 from ...kinds.registry import kind_of
 from ..panels.joints import JointsPanel
@@ -31,6 +32,7 @@ from ..panels.remarks import RemarksPanel
 from ..panels.sheet import Sheet
 from ..score.score import Score
 from ..session import Session
+from ..view.grains import HOW
 from ..view.movie import MovieDialog
 from ..view.toolstrip import ToolStrip
 from ..view.viewport import Viewport
@@ -49,6 +51,7 @@ TOOLS = (
     "frame_selection", "shading", "wire", "yarns", None,
     "meshes", "controls", "joints", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
 )  # fmt: skip
+SHOWN = ("wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints", "grain_trails")
 WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")  # that keep their words when there is little room
 
 
@@ -194,8 +197,10 @@ class Window(QMainWindow):
         for tool in ("hand", "pick", "gradient", "place", "joint", "paint"):
             a[f"tool_{tool}"].setChecked(s.view.tool == tool)
         look = s.view.look_of_pane
-        for name in ("wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints"):
+        for name in SHOWN:
             a[name].setChecked(getattr(look, name))
+        a["grains_as"].setText(f"Grains {HOW[look.grains].lower()}")
+        a["follow"].setChecked(s.view.following)
         a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[look.shading])
         a["look_through"].setChecked(s.doc.find(look.camera) is not None)
         a["auto_key"].setChecked(s.view.auto_key)
@@ -243,6 +248,19 @@ class Window(QMainWindow):
         s = self.session
         held = s.view.look_of_pane if hasattr(s.view.look_of_pane, name) else s.view
         s.view.set_view(**{name: not getattr(held, name)})
+
+    def next_grains(self):
+        """The next way in which grains are drawn."""
+        view, ways = self.session.view, list(HOW)
+        view.set_view(grains=ways[(ways.index(view.look_of_pane.grains) + 1) % len(ways)])
+
+    def follow(self):
+        """Let the view go along with the picked grain, or let go of it."""
+        view = self.session.view
+        if view.picked is None:
+            raise EstampaError("The view", "follows a grain that is picked.", "Click on one with the Hand tool (H).")
+        view.set_view(following=not view.following)
+        self.session.pictures.look()
 
     # -- panes ---------------------------------------------------------------------------------------------
     @property

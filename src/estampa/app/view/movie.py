@@ -27,6 +27,7 @@ from ...errors import Cancelled, EstampaError, disk_trouble
 from ...evaluate.evaluator import Evaluator
 from ...inspect.loops import loop_range
 from ...kinds.channels import whole
+from ..model.grains import looker
 from ..model.looks import look
 from ..model.tasks import Job
 from ..panels.fields import NumberField
@@ -41,6 +42,10 @@ SIZES = {
     "1080 × 1080, square": (1080, 1080),
     "640 × 360": (640, 360),
 }
+
+
+EVERY = 10_000_000  # grains of a swarm in a movie
+MOST_TRIANGLES = 8_000_000  # of grains in a picture of a movie
 
 
 @dataclass(frozen=True)
@@ -61,14 +66,15 @@ def film(order: Order, viewport, evaluator: Evaluator, progress, cancelled) -> l
     """
     doc, width, height = evaluator.doc, *order.size
     evaluator.solve_through(max(order.frames), lambda share, text: progress(0.4 * share, text), cancelled)
-    renderer = Renderer()
+    renderer, swarms = Renderer(), looker(EVERY, viewport.look.grain_trails)
+    renderer.grains.budget = MOST_TRIANGLES
     shots = viewport.shooter(evaluator)
 
     def images():
         for i, frame in enumerate(order.frames):
             if cancelled():
                 raise Cancelled
-            data = shots(renderer, look(evaluator, frame), frame, width, height)
+            data = shots(renderer, look(evaluator, frame, swarms=swarms), frame, width, height)
             image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888).flipped(Qt.Vertical)
             if order.stamp:
                 _stamp(image, frame, doc)

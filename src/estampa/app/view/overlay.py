@@ -24,6 +24,7 @@ class Overlay:
         if s.player.playing:  # the eye is on the motion
             if not look.meshes:
                 self.draw_skeletons(painter, view)
+            self._draw_picked(painter)
             self._draw_words(painter)
             return
         if look.joints:
@@ -47,6 +48,7 @@ class Overlay:
             keys = {k.frame for n in Grip.channels for k in (active.curve(n).keys if active.curve(n) else ())}
             marks.trail(painter, view, s.work.trails[active.id], s.doc.start, s.player.frame, keys)
         self.tool.draw(painter)
+        self._draw_picked(painter)
         self._draw_words(painter)
 
     def _draw_mark(self, painter, view, thing, active, selected):
@@ -115,7 +117,7 @@ class Overlay:
             return
         picture = s.pictures.picture
         looked = [*picture.shapes.items(), *picture.joints.items()]
-        looked += [(i, shapes[0]) for i, shapes in picture.swarms.items() if shapes]
+        looked += [(i, swarm.layers[0]) for i, swarm in picture.swarms.items() if swarm.layers]
         waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
         waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
         at = s.pictures.picture.frame
@@ -128,9 +130,11 @@ class Overlay:
             say(f"{thing.name}: frame {at:g} is not solved, {text}", "#fcd673", bold=True)
         if len(waiting) > TOLD:
             say(f"and {len(waiting) - TOLD + 1} more that are not solved here", "#fcd673", bold=True)
-        for i, shapes in picture.swarms.items():
-            if shapes and shapes[0].one_in > 1:
-                say(f"{s.doc.find(i).name}: one in {shapes[0].one_in} of its grains is drawn")
+        for i, swarm in picture.swarms.items():
+            if swarm.layers and swarm.layers[0].one_in > 1:
+                say(f"{s.doc.find(i).name}: one in {swarm.layers[0].one_in} of its grains is drawn")
+        if s.view.picked is not None:
+            say(self._picked_words(s.view.picked))
         painted = self.painted() if s.view.tool in ("paint", "gradient") else None
         if painted is not None and s.selection.joints:
             joint = s.selection.joints[0].name

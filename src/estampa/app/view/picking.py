@@ -85,6 +85,13 @@ class Picking:
             hit = self._depth_under(item, x, y) if s.doc.find(item.id) is not None else None
             if hit is not None and hit < best:
                 best, found = hit, item.id
+        grain = self.grain_under(x, y)
+        if grain is not None and found is None:
+            s.selection.select(grain.swarm)
+            s.view.pick(grain)
+            return
+        if s.view.picked is not None:
+            s.view.pick(None)
         if found and not (s.selection.subject is not None and s.selection.subject.id == found):
             s.selection.select(found)
 

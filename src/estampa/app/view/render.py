@@ -6,8 +6,10 @@ import moderngl
 import numpy as np
 
 from .camera import Camera
+from .grains import GrainPainter
 
 SAMPLES = 4
+FLATTEN, SHADOW = (0.30, 1.0, 0.18), (0.37, 0.365, 0.36, 1.0)  # which way shadows fall on the floor, and their colour
 
 _MESH_VERTEX = """
 #version 330
@@ -126,6 +128,7 @@ class Renderer:
         self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
         self._screen = self.context.vertex_array(self._picture, [])
         self._size, self._kept, self._backdrop = None, {}, None
+        self.grains = GrainPainter(self.context, _MESH_FRAGMENT)
         self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
         self.context.enable(moderngl.PROGRAM_POINT_SIZE)
 
@@ -165,13 +168,20 @@ class Renderer:
         floor: bool = True,
         fine: bool = True,
         backdrop: tuple | None = None,
+        swarms: list = (),
+        grains: str = "distance",
     ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
-        as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity)."""
+        as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity); `swarms` are drawn as
+        `grains` says, a key of grains.HOW."""
         with self.context:  # every pane has a context of its own
-            return self._picture_now(drawn, camera, width, height, shading, wire, floor, fine, backdrop)
+            return self._picture_now(
+                drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains
+            )
 
-    def _picture_now(self, drawn, camera, width, height, shading, wire, floor, fine, backdrop) -> bytes:
+    def _picture_now(
+        self, drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains
+    ) -> bytes:
         self._sized(width, height)
         target = self._many if fine else self._one
         to_clip = camera.matrix(width / height).T.astype("f4").tobytes()
@@ -188,6 +198,9 @@ class Renderer:
         self._forget_others({d.id for d in drawn})
         for item in drawn:
             self._draw(item, camera, shading, wire, floor and shading != "none")
+        if swarms:
+            shadow = (FLATTEN, SHADOW) if floor and shading != "none" else None
+            self.grains.draw(swarms, camera, width, height, self._light(camera, shading), grains, shadow)
         if fine:
             self.context.copy_framebuffer(self._one, self._many)
         return self._one.read(components=4, alignment=1)
@@ -262,12 +275,10 @@ class Renderer:
 
     def _surface(self, item: Drawn, camera: Camera, shading: str):
         kept = self._buffers(item)
-        light = np.array([-0.45, 0.75, 0.62]) @ camera.axes * 0.55 + np.array([0.25, 0.62, 0.35])
         m = self._mesh
-        m["eye"] = tuple(camera.eye)
-        m["key"] = tuple(light / np.linalg.norm(light))
+        for name, value in self._light(camera, shading).items():
+            m[name] = value
         m["colour"] = item.colour
-        m["facets"] = int(shading == "facets")
         m["ramp"] = int(item.weights is not None)
         m["yarns"] = int(item.yarn is not None)
         m["tinted"] = int(item.tint is not None)
@@ -282,6 +293,15 @@ class Renderer:
             self._one_or_many_depth(True)
             self.context.disable(moderngl.BLEND)
         return kept
+
+    @staticmethod
+    def _light(camera: Camera, shading: str) -> dict:
+        """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
+        key = np.array([-0.45, 0.75, 0.62]) @ camera.axes * 0.55 + np.array([0.25, 0.62, 0.35])
+        plain = {"ramp": 0, "yarns": 0, "tinted": 1, "opacity": 1.0}
+        return plain | {
+            "eye": tuple(camera.eye), "key": tuple(key / np.linalg.norm(key)), "facets": int(shading == "facets")
+        }  # fmt: skip
 
     def _one_or_many_depth(self, on: bool):
         """Whether what is drawn hides what comes behind it; a ghost does not."""
@@ -299,8 +319,7 @@ class Renderer:
         if shadow and item.opacity == 1 and self._above_floor(item):
             c.enable(moderngl.BLEND)
             c.blend_equation = moderngl.MIN  # the darker of the two, so that a fold does not darken twice
-            self._mesh["flatten"] = (0.30, 1.0, 0.18)
-            self._mesh["flat_colour"] = (0.37, 0.365, 0.36, 1.0)
+            self._mesh["flatten"], self._mesh["flat_colour"] = FLATTEN, SHADOW
             kept["mesh"].render(instances=kept["count"])
             c.blend_equation = moderngl.FUNC_ADD
             c.disable(moderngl.BLEND)

@@ -13,11 +13,13 @@ from ...errors import EstampaError
 from ...geometry.place import Place
 from ...scene.things import Grip
 from ...scene.values import Rows
+from ..model.grains import LookedSwarm, spans_of
 from ..model.looks import STALL
 from ..session import Session
 from ..shell.painting import Guarded
 from . import backdrops
 from .camera import Camera
+from .following import Following
 from .handles import Handles, View
 from .jointing import Jointing
 from .overlay import Overlay
@@ -29,6 +31,7 @@ from .tools.hand import held_at
 CLOTH, FILE = (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
 STRIPES = 12  # over the width of the texture
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
+MOST_ON_A_CARD = 1_000_000  # grains of a swarm that are worked out for a view with a graphics card
 SLOW = 0.08  # s that a picture with smooth edges may keep the window
 
 
@@ -46,15 +49,7 @@ def _drawn(id, shape, colour, **more) -> Drawn:
     return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
 
 
-def _grains(thing, picture, isolated) -> list[Drawn]:
-    """What the grains of a swarm show."""
-    if thing.kind != "swarm" or (isolated and thing.id not in isolated):
-        return []
-    shapes = picture.swarms.get(thing.id, ())
-    return [_drawn(f"{thing.id} {k}", shape, STALL, tint=shape.tint) for k, shape in enumerate(shapes)]
-
-
-class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
+class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
     picture_shown = Signal()
     activated = Signal(int)  # the hand is in this pane
     chain_dragged = Signal(object, object)  # two points in the world
@@ -73,6 +68,8 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
             self.renderer = Renderer()
         except RuntimeError as err:
             self.renderer, self.trouble = None, str(err)
+        if self.renderer is not None and not self.renderer.grains.software:
+            session.view.most_grains = MOST_ON_A_CARD
         self._told_backdrop = ""
         self._image: QImage | None = None
         self._dirty, self._fine_now = True, False
@@ -91,6 +88,7 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         s.view.view_changed.connect(self._put_away)
         s.doc_changed.connect(lambda *_: self.update())  # handles move at once, the shapes when they are there
         s.pictures.looked.connect(self._frame_first)
+        s.pictures.looked.connect(self._follow)
         s.replaced.connect(self.frame_when_shown)
         s.player.frame_changed.connect(self.update)
 
@@ -132,10 +130,11 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
                 shape = picture.shapes.get(thing.id)
                 if shape is not None and (not isolated or thing.id in isolated):
                     items.append(_drawn(thing.id, shape, STALL, tint=shape.tint))
-                items += _grains(thing, picture, isolated)
             behind = backdrops.at(doc, frame)
             floor = look.floor and behind is None
-            return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind)
+            swarms = [w for i, w in picture.swarms.items() if look.meshes and (not isolated or i in isolated)]
+            return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor,
+                                    backdrop=behind, swarms=swarms, grains=look.grains)  # fmt: skip
 
         return shoot
 
@@ -162,7 +161,6 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         if not look.meshes:
             return items
         for thing in s.doc.things:
-            items += _grains(thing, s.pictures.picture, s.selection.isolated)
             shape = s.pictures.picture.shapes.get(thing.id)
             if shape is None or thing.id in skip or (s.selection.isolated and thing.id not in s.selection.isolated):
                 continue
@@ -195,6 +193,12 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
                 items.append(_drawn(f"ghost {away}", shape, BEFORE if away < 0 else AFTER, opacity=max(fade, 0.12)))
         return items
 
+    def swarms(self) -> list[LookedSwarm]:
+        """The swarms that this pane draws."""
+        isolated = self.session.selection.isolated
+        every = self.session.pictures.picture.swarms.items() if self.look.meshes else ()
+        return [looked for i, looked in every if not isolated or i in isolated]
+
     @staticmethod
     def _yarn(mesh) -> np.ndarray | None:
         """A stripe for each twelfth of U's range."""
@@ -220,8 +224,9 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
     def _render(self):
         s = self.session
         width, height = self.pixels()
-        items = self.to_draw()
+        items, swarms = self.to_draw(), self.swarms()
         triangles, began = sum(len(i.triangles) for i in items), time.perf_counter()
+        triangles += sum(len(l.rows) for w in swarms for l in w.layers)
         fine = self._fine_now and triangles < self._fine_up_to
         look, behind = self.look, None
         try:
@@ -233,8 +238,9 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         camera = self.camera
         floor = look.floor and behind is None
         data = self.renderer.picture(
-            items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind
-        )
+            items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind,
+            swarms=swarms, grains=look.grains,
+        )  # fmt: skip
         if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
             self._fine_up_to = min(self._fine_up_to, triangles)
         image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888)
@@ -377,16 +383,19 @@ class Viewport(Guarded, Overlay, Picking, Jointing, QWidget):
         s = self.session
         moves = lambda subject: subject is not None and bool(subject.stack)
         solved = [t.id for t in s.doc.things if t.kind == "swarm" and t.constant("by") == "steps"]
-        flies = lambda d: any(d.id.startswith(f"{i} ") for i in solved or s.pictures.picture.swarms)
+        looked = s.pictures.picture.swarms
+        flown = [points for i in solved or looked if i in looked and len(points := spans_of(looked[i]))]
         of = lambda d: s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None
-        moving = [d for d in self.drawn() if flies(d) or moves(of(d))]
+        moving = flown + [self._world(d) for d in self.drawn() if moves(of(d))]
         if not moving:
             self.frame_all()
             return
-        self._frame_points(np.concatenate([self._world(item) for item in moving]), 2 / 3)
+        self._frame_points(np.concatenate(moving), 2 / 3)
 
     def frame_all(self):
         points = [self._world(item) for item in self.drawn()]
+        if not points:
+            points = [found for looked in self.swarms() if len(found := spans_of(looked))]
         controls = [
             self.place(t).origin for t in self.session.doc.things if t.kind in ("grip", "zone", "path", "camera")
         ]

@@ -1,33 +1,37 @@
 """Show: what grains look like: a subject in its cycle, sizes, colours, which way each faces."""
 
+from contextlib import suppress
 from typing import NamedTuple
 
 import numpy as np
 
+from ...errors import EstampaError
 from ...geometry.place import Place
+from ...geometry.pose import about_own_up, facing
 from ...hashing import rand
 from ...kinds.channels import choice, number, ref, switch, text, whole
+from .attributes import Attributes, driven
 from .layer import GrainLayer
 
-COLOURS = 8  # by which a ramp is drawn
-ATTRIBUTES = {
-    "random": "Chance",
-    "age": "Age, in seconds",
-    "left": "Share of its life",
-    "speed": "Speed",
-    "distance": "Distance from a thing",
-    "number": "Its number",
-}
+COLOURS = 256  # steps of a ramp of colours
+
+
+def check_colours(words: str) -> None:
+    """Raises EstampaError where a list of colours names something else."""
+    for word in filter(None, (w.strip() for w in words.replace(";", ",").split(","))):
+        code = word.lstrip("#")
+        if len(code) != 6 or any(c not in "0123456789abcdefABCDEF" for c in code):
+            cause = f"hold “{word[:20]}”, which is none."
+            raise EstampaError("The colours", cause, "Write them as #ff8800, with commas between.")
 
 
 class Dressed(NamedTuple):
-    """Of those grains that a layer shows: row (k,) which ones; stand -- Place of k rows; frame (k,) which of the frames
-    of its cycle each shows; colour (k,) which of `colours` (c, 3) linear light, or None as the subject is."""
+    """Of those grains that a layer shows: row (k,) which ones; stand -- Place of k rows; shape (k,) which of the shapes
+    of its cycle each shows; colours (k, 3) linear light, or None as the subject is."""
 
     row: np.ndarray
     stand: Place
-    frame: np.ndarray
-    colour: np.ndarray
+    shape: np.ndarray
     colours: np.ndarray | None
 
 
@@ -41,6 +45,7 @@ class Show(GrainLayer):
     kind, title = "grain_show", "Show as"
     icon = "M8 3 L12 6 V10 L8 13 L4 10 V6 Z M2 3 h.01 M14 3 h.01 M2 13 h.01 M14 13 h.01"
     rank = 5
+    version = 2
     dresses = True
 
     subject = ref("subject", "What each grain shows.")
@@ -61,26 +66,31 @@ class Show(GrainLayer):
         hard=(0, 240),
         fixed=True,
     )
+    texture = text(
+        "", "A vertex animation texture that was printed of the subject (its .json): its frames are the cycle.",
+        file="Vertex textures (*.json)", title="Or of a texture",
+    )  # fmt: skip
     rate = number(1, "How fast it runs through its cycle.", unit="factor", soft=(0, 4), when=())
     rate_varies = number(
         0.2,
-        "Quicker or slower by chance, up to this share; their phase is by chance too.",
+        "Quicker or slower, up to this share.",
         title="Rate varies by",
         unit="fraction",
         soft=(0, 1),
         hard=(0, 1),
     )
+    rate_by, rate_from, rate_to, rate_ramp, rate_formula = driven("rate", "the slowest", "the quickest")
+    phase_by, phase_from, phase_to, phase_ramp, phase_formula = driven("phase", "the cycle's first frame", "its last")
     smallest = number(
         0.8, "Size of the smallest, against the subject's own.", unit="factor", soft=(0, 2), hard=(0, None)
     )
     largest = number(1.2, "Size of the largest.", unit="factor", soft=(0, 2), hard=(0, None))
-    size_by = choice("random", "What decides the size.", ATTRIBUTES, title="Size by")
+    size_by, size_from, size_to, size_ramp, size_formula = driven("size", "the smallest", "the largest")
     colours = text(
-        "", "Colours as hex codes with commas between, from the first to the last; none keeps the subject's own."
-    )
-    colour_by = choice("random", "What decides the colour.", ATTRIBUTES, title="Colour by")
-    low = number(0, "Of what decides: the value at the smallest and the first colour.", title="From", soft=(0, 5))
-    high = number(1, "The value at the largest and the last colour.", title="To", soft=(0, 5))
+        "", "Colours as hex codes with commas between, from the first to the last; none keeps the subject's own.",
+        empty="the subject's own", check=check_colours,
+    )  # fmt: skip
+    colour_by, colour_from, colour_to, colour_ramp, colour_formula = driven("colour", "the first one", "the last one")
     thing = ref("placed", "The thing that distances are from, and that they may face.")
     faces = choice(
         "way",
@@ -102,46 +112,29 @@ class Show(GrainLayer):
         hard=(0, 1),
     )  # fmt: skip
 
-    @classmethod
-    def attribute(cls, name: str, grains, v, seed: int) -> np.ndarray:
-        """(n,) a value of each grain."""
-        return {
-            "random": lambda: rand(seed, grains["ids"], "attribute"),
-            "age": lambda: grains["age"],
-            "left": lambda: grains["age"] / np.maximum(grains["life"], 1e-9),
-            "speed": lambda: np.linalg.norm(grains["speed"], axis=1),
-            "distance": lambda: np.linalg.norm(
-                grains["place"] - (0.0 if v.thing is None else v.thing.origin[0]), axis=1
-            ),
-            "number": lambda: (grains["ids"] % (1 << 40)).astype(float),
-        }[name]()
-
     def dressed(
-        self, grains: dict, v, seed: int, seconds: float, rate: float, which: np.ndarray, loop: float = 0.0
+        self, of: Attributes, which: np.ndarray, shapes: int, seconds: float, rate: float, loop: float = 0.0
     ) -> Dressed:
-        """Of grains (columns by name, with their ids) those whose rows are `which`. loop -- s of a loop range, or 0."""
-        own = {n: c[which] for n, c in grains.items()}
-        ids, count = own["ids"], len(which)
-        span = float(v.high - v.low) or 1.0
-        ramp = lambda name: np.clip((self.attribute(name, own, v, seed) - v.low) / span, 0, 1)
-        # chance of the size is not that of the colour
-        by = lambda name, what: rand(seed, ids, what) if name == "random" else ramp(name)
-        size = v.smallest + (v.largest - v.smallest) * by(v.size_by, "size")
+        """Those grains whose rows were `which`, of which all attributes are known. shapes -- how many its cycle has;
+        loop -- s of a loop range, or 0."""
+        v, grains, seed = of.v, of.grains, of.seed
+        size = v.smallest + (v.largest - v.smallest) * of.share("size")
         colours = read_colours(v.colours)
-        colour = np.zeros(count, np.int64)
         if colours is not None:
-            share = by(v.colour_by, "colour")
-            if v.colour_by != "random":
-                at = np.linspace(0, len(colours) - 1, COLOURS)
-                colours = np.stack([np.interp(at, np.arange(len(colours)), colours[:, j]) for j in range(3)], axis=1)
-            colour = np.minimum((share * len(colours)).astype(np.int64), len(colours) - 1)
-        stand = Place(own["place"].astype(float), self._axes(own, v, count), np.maximum(size, 1e-6))
+            steps, share = len(colours), of.share("colour")
+            if v.colour_by != "random":  # a ramp between them; by chance it is one of them
+                at = np.linspace(0, steps - 1, COLOURS)
+                colours = np.stack([np.interp(at, np.arange(steps), colours[:, j]) for j in range(3)], axis=1)
+            colours = colours[np.minimum((share * len(colours)).astype(np.int64), len(colours) - 1)]
+        stand = Place(grains["place"].astype(float), self._axes(grains, v), np.maximum(size, 1e-6))
         if v.spins:
-            stand = stand._replace(axes=spun(stand.axes, ids, v, seed, seconds, loop))
-        return Dressed(which, stand, phase(ids, v, seed, seconds, rate), colour, colours)
+            pace, first = spin_of(of.ids, v, seed, loop)
+            stand = stand._replace(axes=about_own_up(stand.axes, 2 * np.pi * (pace * seconds + first)))
+        return Dressed(which, stand, phase(of, shapes, seconds, rate), colours)
 
-    def _axes(self, own, v, count) -> np.ndarray:
+    def _axes(self, own, v) -> np.ndarray:
         """(k, 3, 3) columns X, Y, Z."""
+        count = len(own["place"])
         if v.faces == "still":
             return np.repeat(np.eye(3)[None], count, axis=0)
         ahead = own["heading"].astype(float)
@@ -153,34 +146,23 @@ class Show(GrainLayer):
         return facing(ahead, bank)
 
 
-def phase(ids: np.ndarray, v, seed: int, seconds: float, rate: float) -> np.ndarray:
+def phase(of: Attributes, shapes: int, seconds: float, rate: float) -> np.ndarray:
     """(k,) floor(rate x time + phase) mod n: which frame of a cycle each shows; by its number, so that no two beat
     together."""
-    n = max(int(v.cycle), 1)
-    own = v.rate * (1 + v.rate_varies * (2 * rand(seed, ids, "rate") - 1))
-    return np.floor(own * seconds * rate + n * rand(seed, ids, "phase")).astype(np.int64) % n
+    n = max(shapes, 1)
+    own, first = beat_of(of, n)
+    return np.floor(own * seconds * rate + first).astype(np.int64) % n
 
 
-def spun(axes: np.ndarray, ids: np.ndarray, v, seed: int, seconds: float, loop: float) -> np.ndarray:
-    """(k, 3, 3) axes, turned about their own Y."""
+def beat_of(of: Attributes, shapes: int) -> tuple[np.ndarray, np.ndarray]:
+    """((k,) factor of the rate, (k,) frames at the first one): how each goes through its cycle."""
+    return of.v.rate * (1 + of.v.rate_varies * (2 * of.share("rate") - 1)), shapes * of.share("phase")
+
+
+def spin_of(ids: np.ndarray, v, seed: int, loop: float = 0.0) -> tuple[np.ndarray, np.ndarray]:
+    """((k,) 1/s, (k,) rounds at the first frame): how each spins; in a loop (s) whole rounds."""
     pace = v.spins * (1 + v.spins_vary * (2 * rand(seed, ids, "spin") - 1))
-    if loop:
-        pace = np.round(pace * loop) / loop
-    angle = 2 * np.pi * (pace * seconds + rand(seed, ids, "spun"))
-    c, s = np.cos(angle)[:, None], np.sin(angle)[:, None]
-    x, y, z = axes.transpose(2, 0, 1)
-    return np.stack([c * x - s * z, y, s * x + c * z], axis=2)
-
-
-def facing(ahead: np.ndarray, bank: np.ndarray) -> np.ndarray:
-    """(k, 3, 3) axes whose +Z is along `ahead` (k, 3) and whose +Y is upright but for a lean (k,) rad about it."""
-    z = ahead / np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-12)
-    z = np.where(np.abs(z).sum(axis=1, keepdims=True) > 0.5, z, [0.0, 0, 1])
-    x = np.cross(np.where(np.abs(z[:, 1:2]) > 0.9999, [0.0, 0, 1], [0.0, 1, 0]), z)
-    x /= np.linalg.norm(x, axis=1, keepdims=True)
-    y = np.cross(z, x)
-    c, s = np.cos(bank)[:, None], np.sin(bank)[:, None]
-    return np.stack([c * x - s * y, s * x + c * y, z], axis=2)
+    return np.round(pace * loop) / loop if loop else pace, rand(seed, ids, "spun")
 
 
 def read_colours(words: str) -> np.ndarray | None:
@@ -188,11 +170,8 @@ def read_colours(words: str) -> np.ndarray | None:
     found = []
     for word in words.replace(";", ",").split(","):
         code = word.strip().lstrip("#")
-        if len(code) == 6:
-            try:
-                found.append([int(code[i : i + 2], 16) / 255 for i in (0, 2, 4)])
-            except ValueError:
-                continue
+        with suppress(ValueError):
+            found += [[int(code[i : i + 2], 16) / 255 for i in (0, 2, 4)]] if len(code) == 6 else []
     if not found:
         return None
     s = np.array(found)

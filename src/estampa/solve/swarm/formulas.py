@@ -8,6 +8,7 @@ import numpy as np
 from numba import njit, prange
 
 from ...errors import EstampaError
+from ...hashing import rand
 from ...kinds.channels import number, ref, whole
 from ...motion.layer import origin_frame, sincos
 from . import places
@@ -30,6 +31,12 @@ class FormulaLayer(GrainLayer):
         gone."""
         raise NotImplementedError
 
+    def said(self, n: int, ids: np.ndarray, v, seed: int) -> tuple[dict[str, np.ndarray], list[str]]:
+        """(columns of parameters of each grain, lines of formulas that change x, y, z with s, the share of the period),
+        for a table; n -- which of the layers it is, so that names are its own. Raises EstampaError where no formula
+        says it."""
+        raise EstampaError(self.title, "cannot be said by formulas of a table.", "Print the table by frames.")
+
     def rounds(self, v) -> tuple[int, int]:
         low, high = sorted((int(v.least), int(v.most)))
         return low, high - low + 1
@@ -48,6 +55,14 @@ class Rain(FormulaLayer):
         _rain(
             place, speed, ids, float(v.height), *self.rounds(v), share, period, salt(seed, v.id), self.felt_at(place, v)
         )
+
+
+    def said(self, n, ids, v, seed):
+        low, many = self.rounds(v)
+        phase, rounds = rand(seed, ids, v.id), low + np.floor(many * rand(seed, ids ^ 0x5A5A5A, v.id))
+        gone = f"(phase_{n} + rounds_{n} * s)"
+        line = f"y = y - {float(v.strength) * float(v.height)!r} * ({gone} - floor{gone})"
+        return {f"phase_{n}": phase, f"rounds_{n}": rounds}, [line]
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -72,6 +87,18 @@ class Sway(FormulaLayer):
     def where(self, place, speed, ids, v, share, period, seed):
         felt = self.felt_at(place, v)
         _sway(place, speed, ids, float(v.wide), float(v.high), *self.rounds(v), share, period, salt(seed, v.id), felt)
+
+
+    def said(self, n, ids, v, seed):
+        low, many = self.rounds(v)
+        columns, lines = {}, []
+        for j, axis in enumerate("xyz"):
+            own, name = ids ^ (0x1111 * (j + 1)), f"{axis}_{n}"
+            columns[f"rounds_{name}"] = low + np.floor(many * rand(seed, own ^ 0x77777, v.id))
+            columns[f"phase_{name}"] = rand(seed, own, v.id)
+            reach = float(v.strength) * float(v.high if axis == "y" else v.wide)
+            lines.append(f"{axis} = {axis} + {reach!r} * sin(2 * pi * (phase_{name} + rounds_{name} * s))")
+        return columns, lines
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -101,6 +128,21 @@ class Circle(FormulaLayer):
         _circle(
             place, speed, ids, origin, axis, *self.rounds(v), share, period, salt(seed, v.id), self.felt_at(place, v)
         )
+
+
+    def said(self, n, ids, v, seed):
+        low, many = self.rounds(v)
+        origin, axes, _ = origin_frame(v.grip)
+        (ox, oy, oz), (a, b, c) = ([float(x) for x in row] for row in (origin, axes[:, 1]))
+        lines = [  # Rodrigues' formula about the axis (a, b, c)
+            f"turn = 2 * pi * rounds_{n} * s * {float(v.strength)!r}",
+            f"u = x - {ox!r}", f"v = y - {oy!r}", f"w = z - {oz!r}",
+            f"up = (u * {a!r} + v * {b!r} + w * {c!r}) * (1 - cos(turn))",
+            f"x = {ox!r} + u * cos(turn) + sin(turn) * ({b!r} * w - {c!r} * v) + up * {a!r}",
+            f"y = {oy!r} + v * cos(turn) + sin(turn) * ({c!r} * u - {a!r} * w) + up * {b!r}",
+            f"z = {oz!r} + w * cos(turn) + sin(turn) * ({a!r} * v - {b!r} * u) + up * {c!r}",
+        ]  # fmt: skip
+        return {f"rounds_{n}": low + np.floor(many * rand(seed, ids, v.id))}, lines
 
 
 @njit(parallel=True, cache=True, nogil=True)

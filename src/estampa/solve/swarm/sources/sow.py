@@ -64,7 +64,8 @@ class Sow(Births):
     apart = number(
         0.2, "From one to the next on the grid.", unit="m", soft=(0.01, 2), hard=(0, None), when=(("where", ("grid",)),)
     )
-    file = text("", "A list of points: CSV (x, y, z), PLY, or OpenUSD points.", file=True, when=(("where", ("file",)),))
+    file = text("", "A list of points: CSV (x, y, z), PLY, or OpenUSD points.", when=(("where", ("file",)),),
+                file="Lists of points (*.csv *.txt *.ply *.usd *.usda *.usdc *.usdz)")  # fmt: skip
 
     def born(self, v, now, source):
         if now.frame != max(int(v.at), now.first) or source.born:

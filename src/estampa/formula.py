@@ -11,8 +11,8 @@ from functools import lru_cache
 
 import numpy as np
 
-from ..errors import EstampaError
-from ..hashing import rand as hashed
+from .errors import EstampaError
+from .hashing import rand as hashed
 
 LONGEST = 1000  # characters
 _BINARY = {
@@ -46,7 +46,7 @@ def ramp(low, high, x):
 
 def noise(x, seed=0):
     """Gradient noise along a line, in about -1 to 1."""
-    from ..motion.gradient_noise import fractal, permutation
+    from .motion.gradient_noise import fractal, permutation
 
     x, seed = np.broadcast_arrays(np.asarray(x, float), np.asarray(seed, float))
     at = np.stack([x.ravel(), 0.37 + 17.13 * seed.ravel(), np.full(x.size, 0.61)], axis=1)
