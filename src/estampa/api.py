@@ -107,9 +107,9 @@ def grains(scene: Scene, swarm_id: str, frame: float, store=None) -> dict[str, n
     """The grains of a swarm at a frame, by column: ids (n,) int64, place (n, 3) m, speed (n, 3) m/s, heading (n, 3),
     bank (n,) rad, age, life and sits (n,) s. Solves what is not solved yet; one by formula needs none."""
     evaluator, swarm = scene.evaluator(store), scene.doc.find(swarm_id)
-    if swarm is None or swarm.kind != "swarm":
+    if swarm is None or not swarm.has_grains:
         raise EstampaError("That", "is no swarm.", "Name one by its id.")
-    if swarm.constant("by") == "formula":
+    if swarm.by_formula:
         return evaluator.swarms.by_formula(swarm, frame)
     evaluator.solve_through(frame)
     table = evaluator.runs.shown(swarm, swarm, frame).frame["grains"]

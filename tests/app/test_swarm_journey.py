@@ -1,10 +1,13 @@
 """A swarm by hand: added, guided, shown as a subject, printed."""
 
 import numpy as np
+import pytest
 import trimesh
 
 from estampa import edits as do
 from estampa.geometry.mesh import Mesh
+from estampa.geometry.primitives import box
+from estampa.kinds.ramps import read_ramp
 
 
 def solved(user, swarm):
@@ -95,3 +98,56 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
 def test_a_layer_of_a_swarm_without_one_says_what_to_do(user):
     user.do("add_grain_flock")
     assert "Select a swarm, or add one first" in user.notice
+
+
+def test_a_grain_is_picked_by_a_click_followed_and_its_looks_are_driven_by_a_drawn_ramp(user):
+    s, pane = user.session, user.window.viewport
+    user.do("add_swarm")
+    swarm = s.selection.thing
+    solved(user, swarm.id)
+    s.player.go_to(10)
+    user.wait()
+    user.do("frame_all")
+    looked = s.pictures.picture.swarms[swarm.id]
+    pixels, depth = pane.camera.project(looked.places.astype(float), pane.width(), pane.height())
+    nearest = int(np.argmin(np.where((depth > 0) & (depth < 1), depth, 2)))
+    user.click(pane, pixels[nearest])
+    user.wait()
+    picked = s.view.picked
+    assert picked.swarm == swarm.id and picked.id in looked.ids
+    # it is told by its number, wherever it goes, and the view goes along
+    user.do("follow")
+    s.player.go_to(20)
+    user.wait()
+    looked = s.pictures.picture.swarms[swarm.id]
+    at = looked.places[list(looked.ids).index(picked.id)]
+    assert pane.camera.target == pytest.approx(at, abs=1e-5) and "the view follows it" in pane._picked_words(picked)
+    assert looked.trails.shape[1] == 1, "its own trail alone"
+    user.do("grain_trails")
+    user.wait()
+    trails = s.pictures.picture.swarms[swarm.id].trails
+    assert trails.shape[0] == 17 and trails.shape[1] == 500
+    pictures = []
+    for _ in range(4):
+        pictures.append(pane.grab().toImage())
+        user.do("grains_as")
+        user.wait()
+    assert pictures[3] != pictures[1], "as points they are another picture than as their meshes"
+    # the size goes by speed; its ramp is drawn, over the plot of how fast they are
+    lamp = do.add_mesh(s.scene, box([-0.02] * 3, [0.02] * 3), "Lamp")
+    s.selection.select(swarm.id)
+    user.do("add_grain_show")
+    show = s.selection.thing.id
+    s.set(show, {"subject": lamp.id, "size_by": "speed", "size_to": 1.0})
+    user.wait()
+    ramp = user.window.sheet.row("size_ramp").editor
+    user.qtbot.waitUntil(lambda: ramp.count == 500)
+    assert ramp.spread.max() == 1 and ramp.spread.min() == 0
+    user.drag(ramp, *(ramp._at(k).toTuple() for k in (ramp.knots[1], (1.0, 0.5))))
+    user.wait()
+    assert read_ramp(s.doc.find(show).constant("size_ramp"))[1] == pytest.approx([0, 0.5], abs=0.03)  # a pixel
+    sizes = s.pictures.picture.swarms[swarm.id].layers[0].rows["size"]
+    assert sizes.max() <= 1.02, "half of the way from 0.8 to 1.2"
+    user.do("undo")
+    user.wait()
+    assert s.doc.find(show).constant("size_ramp") == "", "one drag is one step of the history"

@@ -74,7 +74,10 @@ def add_thing(
     return thing
 
 
-MOVED = {"subject": "the points of a subject", "skeleton": "the joints of a skeleton", "swarm": "grains of a swarm"}
+MOVED = {
+    "subject": "the points of a subject", "skeleton": "the joints of a skeleton", "swarm": "grains of a swarm",
+    "liquid": "grains of a liquid",
+}  # fmt: skip
 
 
 def add_layer(

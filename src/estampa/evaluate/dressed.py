@@ -47,7 +47,7 @@ class Dressing:
             one = lambda f: evaluator.stage.one(subject, f)  # noqa: B023
             shapes = [evaluator.stacks.name(subject, evaluator.layers(subject), one(f)) for f in frames]
             told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes, _stamp(texture)))
-        if swarm.constant("by") == "formula":
+        if swarm.by_formula:
             swarms = evaluator.swarms
             key = digest(swarms.told(swarm, frame), swarms.period(swarm), swarms.told(swarm, evaluator.doc.start))
         else:
@@ -62,7 +62,7 @@ class Dressing:
         """(columns by name with their ids, digest, whether that is true, the frame that stands in); None where no
         frame is solved. one_in -- of so many grains one is taken, the same ones at every frame."""
         evaluator = self.evaluator
-        if swarm.constant("by") == "formula":
+        if swarm.by_formula:
             return evaluator.swarms.by_formula(swarm, frame, one_in), self.name(swarm, frame), True, None
         shown = evaluator.runs.shown(swarm, swarm, frame)
         if shown is None:

@@ -53,7 +53,7 @@ class Evaluator:
         found = self._layers.get(owner.id)
         if found is None or found[0] is not owner:
             on = [l for l in owner.stack if l.on and l.declared is not None and self._plays(l)]
-            found = self._layers[owner.id] = (owner, [] if owner.kind in ("skeleton", "swarm") and not owner.on else on)
+            found = self._layers[owner.id] = (owner, [] if owner.mesh is None and not owner.on else on)
         return found[1]
 
     def _plays(self, layer: Thing) -> bool:

@@ -46,7 +46,7 @@ class Live:
         inputs = evaluator.runs.inputs(run, self.frame)
         if not run.is_solo:
             return self._crowd(run, inputs)
-        if run.thing.kind == "swarm":
+        if run.thing.has_grains:
             seen, now = self._seen.get(run.id, {}), {g.id: g.v for g in inputs.layers}
             layers = tuple(replace(g, before=seen.get(g.id, g.before)) for g in inputs.layers)
             self._seen[run.id] = now

@@ -95,7 +95,7 @@ def of(evaluator, thing, frame: float) -> Outcome | None:
     """What a subject or a set of copies looks like at a frame; None of what has no surface."""
     if thing.kind == "copies":
         return of_copies(evaluator, thing, frame)
-    if thing.kind == "swarm":
+    if thing.has_grains:
         return evaluator.dressing.outcome(thing, frame)
     return of_subject(evaluator, thing, frame) if thing.mesh is not None else None
 

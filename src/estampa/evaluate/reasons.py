@@ -60,7 +60,7 @@ def reads_of_run(evaluator, run, frame: float) -> list[Read]:
 def _of_owner(evaluator, owner, frame) -> list[Read]:
     """What a subject or skeleton is before its layers."""
     found = _of_thing(evaluator, owner, Scope.world(frame), DEEP)
-    if owner.kind == "swarm":
+    if owner.has_grains:
         return found
     if owner.kind != "skeleton":
         mesh = owner.mesh

@@ -98,8 +98,8 @@ class Runs:
         """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
         if self._solvers is None:
             layers = self.evaluator.layers
-            steps = lambda o: o.constant("by") == "steps"
-            own = lambda o: [o] * steps(o) if o.kind == "swarm" else [l for l in layers(o) if l.declared.memory]
+            steps = lambda o: not o.by_formula
+            own = lambda o: [o] * steps(o) if o.has_grains else [l for l in layers(o) if l.declared.memory]
             self._solvers = [(o, l) for o in self._owners_in_order() for l in own(o)]
         return self._solvers
 
@@ -139,7 +139,7 @@ class Runs:
     def _owners_in_order(self) -> list[Thing]:
         """What has a stack and is on, each after those that it needs."""
         owners = Graph(self.doc).in_order()
-        return [t for t in owners if t.on and t.stack and (t.mesh is not None or t.kind in ("skeleton", "swarm"))]
+        return [t for t in owners if t.on and t.stack and (t.mesh is not None or t.kind == "skeleton" or t.has_grains)]
 
     def stands(self, subject: Thing, frame: float) -> tuple | None:
         """(pieces, where they stand, their origins at first) of a subject whose last layer moves pieces as wholes; else

@@ -21,7 +21,7 @@ class Swarms:
     def guides(self, swarm: Thing) -> list[Thing]:
         """The layers that decide where grains are."""
         every = (l for l in self.evaluator.layers(swarm) if not l.declared.dresses)
-        formula = swarm.constant("by") == "formula"
+        formula = swarm.by_formula
         return [l for l in every if l.declared.by_formula == formula or (formula and l.kind == "sow")]
 
     def told(self, swarm: Thing, frame: float) -> bytes:

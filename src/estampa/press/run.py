@@ -65,7 +65,7 @@ def printed(doc: Document, item: Thing) -> Thing | None:
     """The subject or skeleton that is printed."""
     if item.declared.takes == "grains":
         found = doc.find(item.constant("swarm"))
-        return found or next((t for t in doc.things if t.kind == "swarm"), None)
+        return found or next((t for t in doc.things if t.has_grains), None)
     if item.declared.takes == "bones":
         found = doc.find(item.constant("skeleton"))
         return found if found is not None and found.kind == "skeleton" else next(iter(doc.skeletons), None)
@@ -75,7 +75,7 @@ def printed(doc: Document, item: Thing) -> Thing | None:
 def skeleton_of(doc: Document, item: Thing) -> Thing | None:
     """The skeleton that is printed, or that the printed subject's skin follows when the print is of skins."""
     thing = printed(doc, item)
-    if thing is None or thing.kind in ("skeleton", "swarm"):
+    if thing is None or thing.kind == "skeleton" or thing.has_grains:
         return thing if thing is not None and thing.kind == "skeleton" else None
     layer = skin_of(thing) if item.declared.takes == "skin" else None
     return doc.find(layer.constant("skeleton")) if layer is not None else None
@@ -129,7 +129,7 @@ def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
     trouble = item.declared().trouble(doc, subject)
     if trouble:
         return Estimate(0, "nothing to print", trouble)
-    if subject.kind == "swarm":
+    if subject.has_grains:
         count = Evaluator(doc, scene, None).swarms.expected(subject)
         return item.declared().estimate(count, 0, len(frames), values_of(doc, item))
     if subject.kind == "skeleton":
@@ -167,7 +167,7 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     subject, frames = printed(doc, item), frames_of(doc, item)
     if subject is None:
         return b""
-    if subject.kind == "swarm":
+    if subject.has_grains:
         told = [evaluator.dressing.name(subject, f) for f in frames]
         return digest(item.kind, item.name, values_of(doc, item) | {"swarm": None}, frames, told, doc.frame_rate)
     if subject.kind == "skeleton" or item.declared.takes == "skin":
@@ -250,7 +250,8 @@ def run(
     gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
     size = sum(p.stat().st_size for p in paths)
     of = {"bones": "joint", "grains": "grain"}.get(item.declared.takes, "vertex")
-    jump = seam_jump(gap.ends) if is_loop(doc, item) and len(gap.ends) == 6 else None
+    each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told
+    jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) == 6 else None
     told = (job.v["tolerance"], target, signature(evaluator, item), of, jump)
     return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *told)
 

@@ -20,7 +20,7 @@ class UsdActor(Actor):
         self.rate = self.stage.GetTimeCodesPerSecond()
         self.first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
         self.metres = UsdGeom.GetStageMetersPerUnit(self.stage)
-        self.prims, prototypes = [], set()
+        self.prims, prototypes, self.skins = [], set(), _skins(self.stage)
         for prim in self.stage.Traverse():
             if prim.IsA(UsdGeom.PointInstancer):
                 prototypes |= {str(t) for t in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetTargets()}
@@ -46,7 +46,11 @@ class UsdActor(Actor):
             if prim.IsA(UsdGeom.PointInstancer):
                 found += self._instances(UsdGeom.PointInstancer(prim), into, np.floor(time + 1e-6))
                 continue
-            points = self._at(np.array(UsdGeom.PointBased(prim).GetPointsAttr().Get(time), float), into)
+            points = np.array(UsdGeom.PointBased(prim).GetPointsAttr().Get(time), float)
+            skin = self.skins.get(str(prim.GetPath()))
+            if skin is not None:
+                points, into = _skinned(points, skin, time)
+            points = self._at(points, into)
             if prim.IsA(UsdGeom.Mesh):
                 found += [Shown(points, triangles, colour) for triangles, colour in _parts(prim, time)]
                 continue
@@ -79,6 +83,34 @@ class UsdActor(Actor):
                 parts = _parts(prim, time)
                 found += [Shown(points, triangles, colour, places, ids[rows]) for triangles, colour in parts]
         return found
+
+
+def _skins(stage) -> dict:
+    """Path of a mesh -> (its skeleton, how it is skinned)."""
+    from pxr import Usd, UsdSkel
+
+    found, cache = {}, UsdSkel.Cache()
+    for prim in stage.Traverse():
+        if prim.IsA(UsdSkel.Root):
+            root = UsdSkel.Root(prim)
+            cache.Populate(root, Usd.PrimDefaultPredicate)
+            for binding in cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate):
+                skeleton = cache.GetSkelQuery(binding.GetSkeleton())
+                for target in binding.GetSkinningTargets():
+                    found[str(target.GetPrim().GetPath())] = (skeleton, target)
+    return found
+
+
+def _skinned(points, skin, time):
+    """((n, 3) points moved by their skeleton, (4, 4) from there to the world), by the standard's own skinning."""
+    from pxr import UsdGeom, Vt
+
+    skeleton, query = skin
+    joints, mapper = skeleton.ComputeSkinningTransforms(time), query.GetJointMapper()
+    joints = joints if mapper is None or mapper.IsNull() else mapper.Remap(joints)
+    moved = Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(points, np.float32))
+    query.ComputeSkinnedPoints(joints, moved, time)
+    return np.array(moved, float), np.array(UsdGeom.XformCache(time).GetLocalToWorldTransform(skeleton.GetPrim()))
 
 
 def _parts(prim, time) -> list[tuple[np.ndarray, tuple]]:

@@ -149,7 +149,7 @@ def only_in_copies(doc) -> set[str]:
     """Ids of the subjects that are shown through their copies or by grains, and not by themselves."""
     copies = [t for t in doc.things if t.kind == "copies" and t.on and t.constant("subject")]
     shown = {t.constant("subject") for t in copies if t.values.get("original") is True}
-    grains = (l for t in doc.things if t.kind == "swarm" and t.on for l in t.stack if l.on and l.kind == "grain_show")
+    grains = (l for t in doc.things if t.has_grains and t.on for l in t.stack if l.on and l.kind == "grain_show")
     return {t.constant("subject") for t in copies} - shown | {l.constant("subject") for l in grains} - {None}
 
 

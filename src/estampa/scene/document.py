@@ -271,6 +271,17 @@ class Thing(Frozen):
     def declared(self) -> type[Kind] | None:
         return kind_of(self.kind)
 
+    @property
+    def has_grains(self) -> bool:
+        """Whether it is a swarm or a liquid: solved as a whole, by layers in a stack of its own."""
+        declared = self.declared
+        return declared is not None and declared.family == "thing" and getattr(declared, "moves", "") == "grains"
+
+    @property
+    def by_formula(self) -> bool:
+        """Whether its grains are where a formula says, and need no solve."""
+        return self.has_grains and self.declared.by_formula(self)
+
     def value(self, name: str):
         """The stored value: a constant, a Curve or an Opaque; the declared default when never set."""
         if name in self.values:

@@ -63,7 +63,7 @@ def _places(scene: Scene) -> None:
     for thing in doc.things:
         _stands(thing, ("thing", "force", "ensemble"), "among the things of a scene")
         _need(thing.kind != "subject" or thing.mesh is not None, f"has a subject without a mesh ({thing.name})")
-        moved = {"subject": "points", "skeleton": "joints", "swarm": "grains"}.get(thing.kind)
+        moved = "grains" if thing.has_grains else {"subject": "points", "skeleton": "joints"}.get(thing.kind)
         for layer in thing.stack:
             _stands(layer, ("layer",) if moved else (), f"in the stack of {thing.name}")
             fits = layer.declared is None or layer.declared.moves == moved
@@ -91,6 +91,8 @@ def fits_reference(channel: Channel, held: Thing) -> bool:
         return True
     if channel.to == "placed":
         return "parent" in declared.channels
+    if channel.to == "swarm":
+        return held.has_grains
     if channel.to == "ensemble":
         return declared.family == "ensemble"
     return held.kind == channel.to

@@ -13,7 +13,7 @@ from ...scene.document import Thing
 from .looks import on_screen, tints
 
 SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
-MOST = 150_000  # grains of a swarm that are worked out for a view without a graphics card
+MOST = 100_000  # grains of a swarm that are worked out for a view without a graphics card
 MOST_TRAILS = 2_000  # grains whose trails are drawn
 TRAIL = 16  # frames that a trail goes back
 STALL = (0.46, 0.40, 0.36)  # of what has no material

@@ -196,7 +196,7 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
             found = look_at(evaluator, thing, frame)
             if found is not None:
                 result.shapes[thing.id] = found
-        elif thing.kind == "swarm" and thing.stack:
+        elif thing.has_grains and thing.stack:
             result.swarms[thing.id] = swarms(evaluator, thing, frame)
         elif thing.kind == "skeleton" and thing.joints:
             posed = evaluator.poses.at(thing, frame)

@@ -90,9 +90,11 @@ class Selection(QObject):
 
     @property
     def swarm(self) -> Thing | None:
-        """The selected swarm, that of the selected layer, or else the only one there is."""
-        every = [t for t in self.doc.things if t.kind == "swarm"]
-        return self._owner("swarm") or (every[0] if len(every) == 1 else None)
+        """The selected swarm or liquid, that of the selected layer, or else the only one there is."""
+        every = [t for t in self.doc.things if t.has_grains]
+        thing = self.thing
+        own = thing if thing is None or thing.has_grains else self.doc.owner(thing.id)
+        return own if own is not None and own.has_grains else every[0] if len(every) == 1 else None
 
     def _owner(self, kind: str) -> Thing | None:
         thing = self.thing

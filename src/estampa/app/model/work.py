@@ -124,7 +124,7 @@ class Work(QObject):
                     size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
                     lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state, size=size)
             for run in evaluator.runs.every():
-                if run.thing.kind == "swarm":
+                if run.thing.has_grains:
                     lanes[run.id] = _counted(evaluator, run, memory.state(evaluator, run.thing, run.thing))
                 elif not run.is_solo:
                     lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)

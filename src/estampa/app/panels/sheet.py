@@ -173,7 +173,7 @@ class Sheet(QWidget):
                 self._subject(grid, thing)
             elif thing.kind == "skeleton":
                 self._skeleton(grid, thing)
-            elif thing.kind == "swarm":
+            elif thing.has_grains:
                 self._swarm(grid, thing)
             elif thing.kind == "stems":
                 self._frequencies(grid, thing)

@@ -13,7 +13,7 @@ ALWAYS = ("grip", "path", "camera", "joint")  # what only stands there is neithe
 ID = Qt.UserRole
 
 
-ORDER = ("subject", "skeleton", "swarm", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground")
+ORDER = ("subject", "skeleton", "swarm", "liquid", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground")
 
 
 def _rank(thing) -> int:
@@ -145,7 +145,7 @@ class Roster(QTreeWidget):
         flags = Qt.ItemIsEnabled | Qt.ItemIsSelectable | Qt.ItemIsEditable
         if owner is not None and thing.kind != "joint":
             flags |= Qt.ItemIsDragEnabled
-        if thing.kind in ("subject", "skeleton", "swarm"):
+        if thing.kind in ("subject", "skeleton") or thing.has_grains:
             flags |= Qt.ItemIsDropEnabled
         item.setFlags(flags)
         shade = theme.ink.ink if thing.on else theme.ink.rule

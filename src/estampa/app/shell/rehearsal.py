@@ -196,7 +196,7 @@ def gap_of(session, item, part, now: float) -> tuple[int, float | None]:
     job = Job(item, press.printed(doc, item), None, frames, doc.frame_rate, evaluator, press.values_of(doc, item))
     job.copies = press.copies_of(doc, item)
     shown = once(part.actor.shown(part.clip, k * part.actor.step))
-    if issubclass(item.declared, SwarmPrint):
+    if issubclass(item.declared, SwarmPrint) and all(s.ids is not None for s in shown):
         wanted = item.declared().instances(job, frames[k], Shapes())
         ids = np.concatenate([s.ids for s in shown] or [np.zeros(0, np.int64)])
         place = np.concatenate(

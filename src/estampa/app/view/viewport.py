@@ -382,7 +382,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         """What moves, over two thirds of the pane; everything, when nothing does or this pane shows the controls."""
         s = self.session
         moves = lambda subject: subject is not None and bool(subject.stack)
-        solved = [t.id for t in s.doc.things if t.kind == "swarm" and t.constant("by") == "steps"]
+        solved = [t.id for t in s.doc.things if t.has_grains and not t.by_formula]
         looked = s.pictures.picture.swarms
         flown = [points for i in solved or looked if i in looked and len(points := spans_of(looked[i]))]
         of = lambda d: s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None

@@ -12,7 +12,7 @@ SOURCES = ("sow", "emit")
 
 def _layers(scene):
     for swarm in scene.doc.things:
-        if swarm.kind == "swarm" and swarm.on:
+        if swarm.has_grains and swarm.on:
             yield swarm, [l for l in swarm.stack if l.on and l.declared is not None]
 
 
@@ -28,7 +28,7 @@ def has_no_source(scene: Scene | Snapshot) -> Iterator[Remark]:
 def does_nothing_as_it_goes(scene: Scene | Snapshot) -> Iterator[Remark]:
     """Layers for steps in a swarm by formula, and the other way round."""
     for swarm, layers in _layers(scene):
-        formula = swarm.constant("by") == "formula"
+        formula = swarm.by_formula
         for layer in layers:
             kind = layer.declared
             if kind.dresses or layer.kind == "sow" or kind.by_formula == formula:

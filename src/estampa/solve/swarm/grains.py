@@ -1,6 +1,6 @@
 """Grains of a swarm: what is carried of each, and chance by id."""
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 
 import numpy as np
 from numba import njit, prange
@@ -22,7 +22,8 @@ COLUMNS = (
 
 @dataclass
 class Grains:
-    """n grains while a step changes them, by ascending ids: arrays as the columns, float64; ids (n,) int64."""
+    """n grains while a step changes them, by ascending ids: arrays as the columns, float64; ids (n,) int64; more, what
+    only a liquid has of each, by name."""
 
     ids: np.ndarray
     place: np.ndarray
@@ -32,11 +33,14 @@ class Grains:
     age: np.ndarray
     life: np.ndarray
     sits: np.ndarray
+    more: dict[str, np.ndarray] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, table) -> "Grains":
+    def of(cls, table, more=()) -> "Grains":
+        """more -- names of the further columns"""
         ids = np.zeros(0, np.int64) if table.ids is None else table.ids
-        return cls(ids, *(table[c.name].astype(np.float64) for c in COLUMNS))
+        read = lambda name: table[name].astype(np.float64)
+        return cls(ids, *(read(c.name) for c in COLUMNS), {n: read(n) for n in more})
 
     @classmethod
     def born(cls, ids, place, speed, life) -> "Grains":
@@ -69,14 +73,19 @@ class Grains:
         return float(np.sqrt((self.speed**2).sum(axis=1).max(initial=0.0)))
 
     def pick(self, which) -> "Grains":
-        return Grains(*(getattr(self, f.name)[which] for f in fields(self)))
+        own = (getattr(self, n)[which] for n in ARRAYS)
+        return Grains(*own, {n: a[which] for n, a in self.more.items()})
 
     def with_more(self, more: "Grains") -> "Grains":
         """Both, by ascending ids."""
         if not len(more):
             return self
-        made = Grains(*(np.concatenate([getattr(self, f.name), getattr(more, f.name)]) for f in fields(self)))
+        own = (np.concatenate([getattr(self, n), getattr(more, n)]) for n in ARRAYS)
+        made = Grains(*own, {n: np.concatenate([self.more[n], more.more[n]]) for n in self.more})
         return made if (np.diff(made.ids) > 0).all() else made.pick(np.argsort(made.ids, kind="stable"))
+
+
+ARRAYS = tuple(f.name for f in fields(Grains) if f.name != "more")
 
 
 def salt(seed: int, what: str) -> np.uint64:

@@ -1,6 +1,7 @@
 """Swarm: grains with memory, born and guided by the layers of its stack."""
 
 from dataclasses import dataclass, replace
+from typing import ClassVar
 
 import numpy as np
 
@@ -45,58 +46,38 @@ class SwarmInputs:
         return Moment(self.frame, self.first, self.rate, int(self.v.seed), self.world, guide.before, share)
 
 
-class Swarm(Kind):
-    """Grains: born by sources, guided and dressed by layers in a stack, each by chance of its own.
+SOURCES_TABLE = (
+    Column("born", (), "", "How many it gave.", "f8"),
+    Column("due", (), "", "What is due of the next one.", "f8"),
+)
+COUNTS = (
+    Column("born", (), "", "How many were born.", keep="shown"),
+    Column("living", (), "", "How many live.", keep="shown"),
+    Column("gone", (), "", "How many died.", keep="shown"),
+    Column("fastest", (), "m/s", "The speed of the fastest.", keep="shown"),
+)
 
-    Nothing falls unless a layer lets it. What chance gives a grain depends on its number alone, so that more of them
-    change none of the others.
-    """
 
-    kind, family, title = "swarm", "thing", "Swarm"
-    icon = "M3 4 l1.2 .8 M7 2.6 l1.2 .8 M11 4.6 l1.2 .8 M4.6 8 l1.2 .8 M9 7.6 l1.2 .8 M12 10 l1.2 .8 M6 12 l1.2 .8 M2.4 11.4 l1.2 .8 M10 13 l1.2 .8"  # noqa: E501
+class GrainThing(Kind):
+    """Base of the things that are solved as a whole, by layers in a stack of their own: sources, guides and dress."""
+
+    family = "thing"
     group = "fill"
-    rank = 8
     memory = True
     moves = "grains"
     solo = True
     come_and_go = ("grains",)
     feels = ("gravity", "wind", "ground", "collider")
-    shown = tuple(c.name for c in COLUMNS)
-    tables = {
-        "grains": COLUMNS,
-        "sources": (
-            Column("born", (), "", "How many it gave.", "f8"),
-            Column("due", (), "", "What is due of the next one.", "f8"),
-        ),
-        "report": (
-            Column("born", (), "", "How many were born.", keep="shown"),
-            Column("living", (), "", "How many live.", keep="shown"),
-            Column("gone", (), "", "How many died.", keep="shown"),
-            Column("fastest", (), "m/s", "The speed of the fastest.", keep="shown"),
-        ),
-    }
+    more: ClassVar[tuple[Column, ...]] = ()  # columns of grains beyond those of all
+    shown: ClassVar[tuple[str, ...]] = tuple(c.name for c in COLUMNS)
+    tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
 
-    by = choice(
-        "steps", "Whether each frame is solved from the one before, or all is a formula of number and time.",
-        {"steps": "Step by step", "formula": "By formula: it loops, and needs no solve"}, title="Goes", fixed=True,
-    )  # fmt: skip
-    period = number(
-        10, "How long it takes until all are back; in a scene with a loop range its length counts.", unit="s",
-        soft=(1, 60), hard=(0.01, None), fixed=True, when=(("by", ("formula",)),),
-    )  # fmt: skip
     seed = whole(1, "Another throw of the dice for all that chance decides.", soft=(1, 99), hard=(0, None), fixed=True)
-    substeps = whole(1, "Small steps in each frame; more for sharp turns and hard bounces.", soft=(1, 8), hard=(1, 100))
-    least = number(
-        0.02,
-        "Below this speed a grain keeps facing as it did.",
-        title="Turns above",
-        unit="m/s",
-        soft=(0, 1),
-        hard=(0, None),
-    )
-    leans = number(
-        0.15, "How long it takes to lean into a turn.", title="Leans over", unit="s", soft=(0.02, 1), hard=(1e-3, None)
-    )
+
+    @classmethod
+    def by_formula(cls, thing) -> bool:
+        """Whether where its grains are is a formula of number and time, and needs no solve."""
+        return False
 
     @staticmethod
     def number(layer_id: str) -> int:
@@ -106,6 +87,7 @@ class Swarm(Kind):
     def start(self, inputs: SwarmInputs) -> Frame:
         sources = {g.id: Source(self.number(g.id)) for g in inputs.layers}
         found = Grains.none()
+        found.more = {c.name: np.zeros((0, *c.shape)) for c in self.more}
         for born in self._born(inputs, sources, found):
             found = found.with_more(born)
         return self._frame(found, sources, inputs)
@@ -118,16 +100,24 @@ class Swarm(Kind):
             at = np.flatnonzero(ids == source.number)
             if len(at):
                 source.born, source.due = float(kept["born"][at[0]]), float(kept["due"][at[0]])
-        grains = Grains.of(frame["grains"])
-        n = max(int(inputs.v.substeps), 1)
-        h = np.array([dt / n])
-        for k in range(n):
-            self._advance(grains, inputs, h, (k + 0.5) / n, (k + 1) / n, True)
+        grains = Grains.of(frame["grains"], [c.name for c in self.more])
+        self.advance(grains, inputs, dt)
         for born in self._born(inputs, sources, grains):
-            self._advance(born, inputs, born.age.copy(), 0.5, 1.0, False)
+            self.advance_born(born, inputs, born.age.copy())
             grains = grains.with_more(born)
         grains = grains.pick(grains.age < grains.life) if (grains.age >= grains.life).any() else grains
         return self._frame(grains, sources, inputs)
+
+    def advance(self, grains: Grains, inputs: SwarmInputs, dt: float) -> None:
+        """Let grains go on for a frame of dt s."""
+        raise NotImplementedError
+
+    def advance_born(self, grains: Grains, inputs: SwarmInputs, h: np.ndarray) -> None:
+        """Let grains that were born within the frame go on to its end, each for h (n,) s."""
+        raise NotImplementedError
+
+    def furnish(self, born: Grains, guide: Guide, inputs: SwarmInputs) -> None:
+        """Give new grains what only this kind has of each."""
 
     def _born(self, inputs, sources, living):
         """Yields the grains that come, of each source."""
@@ -136,6 +126,7 @@ class Swarm(Kind):
             born = guide.layer.born(guide.v, inputs.moment(guide), sources[guide.id])
             if born is None or not len(born):
                 continue
+            self.furnish(born, guide, inputs)
             many += len(born)
             if many > MOST:
                 raise EstampaError(
@@ -145,30 +136,16 @@ class Swarm(Kind):
                 )
             yield born
 
-    def _advance(self, grains, inputs, h, middle, end, all_of_them) -> None:
-        if not len(grains):
-            return
-        guides = [g for g in inputs.layers if all_of_them or not g.layer.social]
-        drift(grains.place, grains.speed, grains.sits, 0.5, h)
-        for guide in guides:
-            guide.layer.guide(grains, guide.v, replace(inputs.moment(guide), share=middle), h)
-        drift(grains.place, grains.speed, grains.sits, 0.5, h)
-        for guide in guides:
-            guide.layer.bound(grains, guide.v, replace(inputs.moment(guide), share=end), h)
-        turn = (float(inputs.v.least), float(inputs.v.leans), GRAVITY)
-        turn_heading(grains.speed, grains.heading, grains.bank, grains.sits, *turn, h)
-        if all_of_them:
-            grains.age += h
-            grains.sits[:] = np.maximum(grains.sits - h, 0)
-
     def _frame(self, grains, sources, inputs) -> Frame:
         columns = {c.name: c.array(getattr(grains, c.name)) for c in COLUMNS}
+        columns |= {c.name: c.array(grains.more[c.name]) for c in self.more}
         order = sorted(sources.values(), key=lambda s: s.number)
         own = {"born": [s.born for s in order], "due": [s.due for s in order]}
         sizes = {c.name: c.array(own[c.name]) for c in self.tables["sources"]}
         born = sum(s.born for s in order)
-        told = {"born": [born], "living": [len(grains)], "gone": [born - len(grains)], "fastest": [grains.fastest]}
-        report = {c.name: c.array(told[c.name]) for c in self.tables["report"]}
+        told = {"born": born, "living": len(grains), "gone": born - len(grains), "fastest": grains.fastest}
+        told |= self.told(grains, inputs)
+        report = {c.name: c.array([told[c.name]]) for c in self.tables["report"]}
         return Frame(
             {
                 "grains": Table(columns, grains.ids),
@@ -176,6 +153,10 @@ class Swarm(Kind):
                 "sources": Table(sizes, np.array([s.number for s in order], np.int64)),
             }
         )
+
+    def told(self, grains: Grains, inputs: SwarmInputs) -> dict[str, float]:
+        """What else is reported of a frame, by column."""
+        return {}
 
     # -- what every solver is asked ----------------------------------------------------------------------------
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
@@ -199,3 +180,65 @@ class Swarm(Kind):
 
     def goes_on(self, frame: Frame) -> bool:
         return True
+
+
+class Swarm(GrainThing):
+    """Grains: born by sources, guided and dressed by layers in a stack, each by chance of its own.
+
+    Nothing falls unless a layer lets it. What chance gives a grain depends on its number alone, so that more of them
+    change none of the others.
+    """
+
+    kind, title = "swarm", "Swarm"
+    icon = "M3 4 l1.2 .8 M7 2.6 l1.2 .8 M11 4.6 l1.2 .8 M4.6 8 l1.2 .8 M9 7.6 l1.2 .8 M12 10 l1.2 .8 M6 12 l1.2 .8 M2.4 11.4 l1.2 .8 M10 13 l1.2 .8"  # noqa: E501
+    rank = 8
+    tables = {"grains": COLUMNS, "sources": SOURCES_TABLE, "report": COUNTS}
+
+    by = choice(
+        "steps", "Whether each frame is solved from the one before, or all is a formula of number and time.",
+        {"steps": "Step by step", "formula": "By formula: it loops, and needs no solve"}, title="Goes", fixed=True,
+    )  # fmt: skip
+    period = number(
+        10, "How long it takes until all are back; in a scene with a loop range its length counts.", unit="s",
+        soft=(1, 60), hard=(0.01, None), fixed=True, when=(("by", ("formula",)),),
+    )  # fmt: skip
+    substeps = whole(1, "Small steps in each frame; more for sharp turns and hard bounces.", soft=(1, 8), hard=(1, 100))
+    least = number(
+        0.02,
+        "Below this speed a grain keeps facing as it did.",
+        title="Turns above",
+        unit="m/s",
+        soft=(0, 1),
+        hard=(0, None),
+    )
+    leans = number(
+        0.15, "How long it takes to lean into a turn.", title="Leans over", unit="s", soft=(0.02, 1), hard=(1e-3, None)
+    )
+
+    @classmethod
+    def by_formula(cls, thing):
+        return thing.constant("by") == "formula"
+
+    def advance(self, grains, inputs, dt):
+        n = max(int(inputs.v.substeps), 1)
+        for k in range(n):
+            self._advance(grains, inputs, np.array([dt / n]), (k + 0.5) / n, (k + 1) / n, True)
+
+    def advance_born(self, grains, inputs, h):
+        self._advance(grains, inputs, h, 0.5, 1.0, False)
+
+    def _advance(self, grains, inputs, h, middle, end, all_of_them) -> None:
+        if not len(grains):
+            return
+        guides = [g for g in inputs.layers if all_of_them or not g.layer.social]
+        drift(grains.place, grains.speed, grains.sits, 0.5, h)
+        for guide in guides:
+            guide.layer.guide(grains, guide.v, replace(inputs.moment(guide), share=middle), h)
+        drift(grains.place, grains.speed, grains.sits, 0.5, h)
+        for guide in guides:
+            guide.layer.bound(grains, guide.v, replace(inputs.moment(guide), share=end), h)
+        turn = (float(inputs.v.least), float(inputs.v.leans), GRAVITY)
+        turn_heading(grains.speed, grains.heading, grains.bank, grains.sits, *turn, h)
+        if all_of_them:
+            grains.age += h
+            grains.sits[:] = np.maximum(grains.sits - h, 0)

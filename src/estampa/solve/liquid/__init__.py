@@ -1,0 +1,1 @@
+"""Liquids: grains that keep their volume."""
