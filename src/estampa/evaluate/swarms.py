@@ -4,6 +4,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..fields.force import World
+from ..geometry.lids import room_of
 from ..hashing import digest
 from ..scene.document import Thing
 from ..solve.swarm.grains import FOREVER, Grains
@@ -46,16 +47,21 @@ class Swarms:
 
     def expected(self, swarm: Thing) -> int:
         """About how many grains live at once, from the constants of its sources."""
-        doc, found = self.evaluator.doc, 0.0
+        doc = self.evaluator.doc
         seconds = (doc.solved_to - doc.solved_from + 1) / doc.frame_rate
-        for layer in self.guides(swarm):
-            if layer.kind == "sow":
-                grid = layer.constant("many_x") * layer.constant("many_y") * layer.constant("many_z")
-                found += grid if layer.constant("where") == "grid" else layer.constant("count")
-            elif layer.kind == "emit":
-                life = layer.constant("life")
-                found += layer.constant("rate") * (min(life, seconds) if life > 0 else seconds)
-        return int(found)
+        spacing = swarm.constant("spacing") if "spacing" in swarm.declared.channels else None
+        find = lambda l: l.declared.expected(l.constant, seconds, spacing or l.constant("apart"), self._room)
+        own = lambda l: l.declared.expected(l.constant, seconds, spacing, self._room)
+        found = sum(find(l) if "apart" in l.declared.channels else own(l) for l in self.guides(swarm))
+        return int(min(found, 1e12))
+
+    def _room(self, subject_id) -> float:
+        """m3, what there is inside a subject as it is at rest; 0 where there is none."""
+        subject = self.evaluator.values.find(subject_id)
+        if subject is None or subject.mesh is None:
+            return 0.0
+        mesh = self.evaluator.mesh(subject)
+        return mesh.cached("room", lambda: room_of(mesh))
 
     def period(self, swarm: Thing) -> float:
         """s"""

@@ -55,6 +55,7 @@ class Obstacle:
     triangles: np.ndarray | None = None
     dims_before: tuple[float, float, float] | None = None  # where they animate
     margin: float = 0.0  # m, how far from it cloth is kept
+    hollow: bool = False  # of a mesh: only its surface is solid, so that it can hold something
 
 
 class Force(Kind):

@@ -1,6 +1,6 @@
 """Collider: something solid that cloths, bodies and chains run into."""
 
-from ..kinds.channels import choice, number, ref
+from ..kinds.channels import choice, number, ref, switch
 from ..scene.things import Placed
 from .force import Force, Obstacle
 
@@ -74,6 +74,10 @@ class Collider(Placed, Force):
     subject = ref(
         "subject", "The subject whose mesh is solid, for that shape.", title="Mesh of", when=(("shape", ("mesh",)),)
     )
+    hollow = switch(
+        False, "Only its surface is solid: a vessel for liquids and grains. Else a closed mesh is solid inside.",
+        when=(("shape", ("mesh",)),),
+    )  # fmt: skip
     friction = number(
         0.3, "Rubbing against it: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb).", unit="factor", soft=(0, 1.5),
         hard=(0, None),
@@ -92,7 +96,7 @@ class Collider(Placed, Force):
                 points = tuple(s.points[0] for s in solid)
                 triangles = v.subject.mesh.triangles
                 world.colliders.append(Obstacle(v.id, "mesh", (0, 0, 0), v.friction, places, points, triangles,
-                margin=v.margin))
+                margin=v.margin, hollow=bool(v.hollow)))
             return
         was, dims = ((w.wide, w.tall, w.deep) if v.shape == "box" else (w.radius, w.reach, 0.0) for w in (v.before, v))
         world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places, None, None, was, v.margin))

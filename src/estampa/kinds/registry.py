@@ -102,6 +102,7 @@ _FOLDERS = (
     "solve.swarm",
     "solve.swarm.sources",
     "solve.swarm.guides",
+    "solve.liquid",
     "press",
 )
 

@@ -13,7 +13,9 @@ ALWAYS = ("grip", "path", "camera", "joint")  # what only stands there is neithe
 ID = Qt.UserRole
 
 
-ORDER = ("subject", "skeleton", "swarm", "liquid", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground")
+ORDER = (
+    "subject", "skeleton", "swarm", "liquid", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground",
+)  # fmt: skip
 
 
 def _rank(thing) -> int:

@@ -47,10 +47,11 @@ def wall_at(far, inverse, wall):
 
 
 @njit(parallel=True, cache=True, nogil=True, fastmath=FAST)
-def crowding(at, many, near, far, out, c, wall, slope, over, stiff, slopes):
+def crowding(at, many, near, far, out, c, wall, slope, over, stiff, slopes, felt):
     """How much more than its room each grain has, over (n,); by how much a pressure of its own would change that,
     stiff (n,) 1/m2; the slope of the weight to each neighbour over their distance, slope (n, w) 1/m2; and the slopes of
-    its walls together, slopes (n, 3) 1/m. All written.
+    its walls together, slopes (n, 3) 1/m; felt (n,), what a pressure that rises evenly is felt as, of its rise. All
+    written.
 
     at (n, 4) m, and a pressure; near[i, : many[i]] its neighbours; far (n, k) m and out (n, k, 3) its walls
     """
@@ -58,7 +59,8 @@ def crowding(at, many, near, far, out, c, wall, slope, over, stiff, slopes):
     one = np.float32(1)
     for i in prange(len(at)):
         x, y, z = at[i, 0], at[i, 1], at[i, 2]
-        sum_, gx, gy, gz, square = w, np.float32(0), np.float32(0), np.float32(0), np.float32(0)
+        sum_, gx, gy, gz = w, np.float32(0), np.float32(0), np.float32(0)
+        square, virial = np.float32(0), np.float32(0)
         for k in range(np.uint64(many[i])):
             j = np.uint64(near[i, k])
             dx, dy, dz = x - at[j, 0], y - at[j, 1], z - at[j, 2]
@@ -71,14 +73,19 @@ def crowding(at, many, near, far, out, c, wall, slope, over, stiff, slopes):
             slope[i, k] = f
             gx, gy, gz = gx + f * dx, gy + f * dy, gz + f * dz
             square += f * f * r2
-        bx, by, bz = np.float32(0), np.float32(0), np.float32(0)
+            virial -= f * r2
+        # what lies beyond two walls counts once: what is left beyond none is the product, as of walls at right angles
+        left, bx, by, bz = one, np.float32(0), np.float32(0), np.float32(0)
         for k in range(far.shape[1]):
             if far[i, k] < h:
                 a, b = wall_at(far[i, k], inverse, wall)
-                sum_ += a
+                bx, by, bz = (one - a) * bx, (one - a) * by, (one - a) * bz
+                b *= left
+                left *= one - a
                 bx, by, bz = bx + b * out[i, k, 0], by + b * out[i, k, 1], bz + b * out[i, k, 2]
+        sum_ += one - left
         gx, gy, gz = gx + bx, gy + by, gz + bz
-        over[i] = sum_ - one
+        over[i], felt[i] = sum_ - one, virial / np.float32(3)
         stiff[i] = gx * gx + gy * gy + gz * gz + square
         slopes[i, 0], slopes[i, 1], slopes[i, 2] = bx, by, bz
 

@@ -43,7 +43,7 @@ class SwarmInputs:
     rate: float
 
     def moment(self, guide: Guide, share: float = 1.0) -> Moment:
-        return Moment(self.frame, self.first, self.rate, int(self.v.seed), self.world, guide.before, share)
+        return Moment(self.frame, self.first, self.rate, int(self.v.seed), self.world, guide.before, self.v, share)
 
 
 SOURCES_TABLE = (

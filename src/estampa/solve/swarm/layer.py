@@ -21,6 +21,7 @@ class Moment:
     seed: int
     world: World
     before: Resolved
+    of: Resolved | None = None  # the channels of the swarm or liquid itself
     share: float = 1.0  # how far into the step it is
 
     @property
@@ -50,6 +51,12 @@ class GrainLayer(Layer):
 
     def bound(self, grains: Grains, v: Resolved, now: Moment, h: np.ndarray) -> None:
         """Change where grains are after they went on for h (n or 1,) s."""
+
+    @classmethod
+    def expected(cls, constant, seconds: float, spacing: float, room) -> float:
+        """About how many grains of it live at once: constant(name) -> its channels; over so many seconds; where they
+        are `spacing` m apart; room(id) -> m3 inside a subject."""
+        return 0
 
     @classmethod
     def felt(cls, grains: Grains, v: Resolved) -> np.ndarray:

@@ -41,7 +41,7 @@ def _floor(height):
 
 def _solid(obstacle: Obstacle, reach, share, rate):
     if obstacle.shape == "mesh":
-        return surface(*obstacle.points, obstacle.triangles, reach, share, rate)
+        return surface(*obstacle.points, obstacle.triangles, reach, share, rate, obstacle.hollow)
     before, now = obstacle.places
     place = [np.ascontiguousarray(a[0] + share * (b[0] - a[0])) for a, b in zip(before, now, strict=True)]
     dims, stands = np.array(obstacle.dims, float), all(np.array_equal(a, b) for a, b in zip(before, now, strict=True))
@@ -58,12 +58,12 @@ def _solid(obstacle: Obstacle, reach, share, rate):
     return met
 
 
-def surface(before: np.ndarray, now: np.ndarray, triangles: np.ndarray, reach: float, share: float, rate: float):
-    """The same of a mesh whose vertices went from (v, 3) m to (v, 3) m."""
+def surface(before, now, triangles, reach: float, share: float, rate: float, hollow: bool = False):
+    """The same of a mesh whose vertices went from (v, 3) m to (v, 3) m; of a hollow one from either side."""
     if before.shape != now.shape:
         before = now
     points = before + share * (now - before)
-    grid, closed = Grid(points, triangles, max(reach, 1e-6)), is_closed(triangles)
+    grid, closed = Grid(points, triangles, max(reach, 1e-6)), not hollow and is_closed(triangles)
     mesh = Mesh.from_triangles(points, triangles)
     normals = crossed(points[triangles])
     normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)

@@ -52,6 +52,10 @@ class Emit(Births):
     spread = number(0.3, "Half the angle over which that is spread.", unit="rad", soft=(0, np.pi), hard=(0, np.pi))
     inherits = number(1, "Share of the source's own speed that they take along.", unit="fraction", soft=(0, 1))
 
+    @classmethod
+    def expected(cls, constant, seconds, spacing, room):
+        return constant("rate") * (min(constant("life"), seconds) if constant("life") > 0 else seconds)
+
     def born(self, v, now, source):
         moments = self._moments(v, now, source)
         count = len(moments)

@@ -67,6 +67,11 @@ class Sow(Births):
     file = text("", "A list of points: CSV (x, y, z), PLY, or OpenUSD points.", when=(("where", ("file",)),),
                 file="Lists of points (*.csv *.txt *.ply *.usd *.usda *.usdc *.usdz)")  # fmt: skip
 
+    @classmethod
+    def expected(cls, constant, seconds, spacing, room):
+        grid = constant("many_x") * constant("many_y") * constant("many_z")
+        return grid if constant("where") == "grid" else constant("count")
+
     def born(self, v, now, source):
         if now.frame != max(int(v.at), now.first) or source.born:
             return None

@@ -1,0 +1,237 @@
+"""Liquid: grains that keep their volume, filled into vessels or poured, driven and dressed by layers in a stack."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from ...errors import EstampaError
+from ...kinds.channels import number, whole
+from ..frame import Column
+from ..swarm.grains import COLUMNS, turn_heading
+from ..swarm.kind import COUNTS, SOURCES_TABLE, GrainThing
+from .flow import cohesion, drawn, mixed, stick
+from .near import listed, sorted_by_cell
+from .pressure import constants, crowding, evened, solve, table
+from .walls import Solids, walls_of
+
+ROOM = 20.0  # deg C, at which a liquid has its density
+STEP = 0.4  # of the spacing, that the fastest grain goes in a small step
+CLEAR = 0.25  # of the spacing, that grains stay off walls
+CALM = 0.05  # s, in which trembling of neighbours evens out
+SOON = 0.1  # of the time in which a grain falls by its spacing (times the root of 2), a small step at the most
+MEND = 0.008  # s, in which what is too dense is mended but for the e-th part
+KEEP = 0.95  # of the pressure of the step before, as a start
+WIDE = 48  # neighbours, for which there is room at first
+MOST_STEPS = 200
+DENSEST = 3.0  # times as dense as it should be, from where on it is squeezed, not solved
+
+
+class Liquid(GrainThing):
+    """A liquid: grains that keep apart so that none has less than its room, solved together.
+
+    It feels gravity and everything solid. *Fill* and *Pour* are its sources; guides of swarms drive it too; *Skin*
+    gives it a surface.
+    """
+
+    kind, title = "liquid", "Liquid"
+    icon = "M3 4 V13.5 H13 V4 M3 7.5 C5 6.3 6.5 8.7 8 7.5 S11 6.3 13 7.5"
+    rank = 9
+    version = 1
+    more = (
+        Column("heat", (), "deg C", "How warm it is."),
+        Column("dye", (3,), "", "Its colour, linear light."),
+        Column("press", (), "Pa", "Its pressure."),
+    )
+    shown = (*(c.name for c in COLUMNS), "heat", "dye", "press")
+    tables = {
+        "grains": COLUMNS + more,
+        "sources": SOURCES_TABLE,
+        "report": (
+            *COUNTS,
+            Column("energy", (), "J", "Kinetic energy of all.", keep="shown"),
+            Column("volume", (), "m3", "Room that all grains take.", keep="shown"),
+            Column("crowded", (), "fraction", "How much denser than it should be the densest is.", keep="shown"),
+            Column("escaped", (), "", "Grains below all that is solid.", keep="shown"),
+            Column("steps", (), "", "Small steps that the frame took.", keep="shown"),
+        ),
+    }
+    presets = {
+        "Water": {"density": 998.0, "viscosity": 0.001, "tension": 0.072},
+        "Oil": {"density": 920.0, "viscosity": 0.08, "tension": 0.032},
+        "Warm oil": {"density": 880.0, "viscosity": 0.01, "tension": 0.028},
+        "Syrup": {"density": 1330.0, "viscosity": 2.5, "tension": 0.08},
+        "Honey": {"density": 1420.0, "viscosity": 10.0, "tension": 0.055},
+    }
+
+    spacing = number(
+        0.02, "How far apart its grains are: its resolution. Half of it makes eight times as many.", unit="m",
+        soft=(0.004, 0.1), hard=(1e-4, None), fixed=True,
+    )  # fmt: skip
+    density = number(1000, "Its density.", unit="kg/m3", soft=(500, 2000), hard=(1, 30000))
+    viscosity = number(
+        0.001, "How thick it is: water 0.001, oil 0.08, honey 10.", unit="Pa.s", soft=(0, 10), hard=(0, None)
+    )
+    tension = number(
+        0, "Surface tension, that draws it into drops: water 0.072. Large grains need more to show it.", unit="N/m",
+        soft=(0, 5), hard=(0, None),
+    )  # fmt: skip
+    slows = number(
+        0, "Time in which what surrounds it takes half of its speed; 0 takes none.", title="Half slowed in", unit="s",
+        soft=(0, 5), hard=(0, None),
+    )  # fmt: skip
+    around = number(
+        0, "Density of what surrounds it and is not solved: 1000 lets it float or sink as in water.",
+        title="Surrounded by", unit="kg/m3", soft=(0, 1200), hard=(0, None),
+    )  # fmt: skip
+    expands = number(
+        0, "How much lighter it gets for each degree above 20 deg C.", title="Expands by", unit="1/K",
+        soft=(0, 0.01), hard=(0, 0.1),
+    )  # fmt: skip
+    cools = number(
+        0, "Time in which it loses half of its warmth beyond 20 deg C; 0 keeps it.", title="Half cooled in", unit="s",
+        soft=(0, 20), hard=(0, None),
+    )  # fmt: skip
+    warms = number(
+        0, "How fast warmth spreads in it.", title="Spreads warmth", unit="m2/s", soft=(0, 0.01), hard=(0, None)
+    )
+    mixes = number(0, "How fast colours mix.", title="Mixes colours", unit="m2/s", soft=(0, 0.01), hard=(0, None))
+    fine = number(
+        0.0002, "How much denser it may become in a small step, on average; less is stiffer, and takes longer.",
+        title="Gives by", unit="fraction", soft=(5e-5, 0.002), hard=(1e-6, 0.1),
+    )  # fmt: skip
+    substeps = whole(
+        2, "At least so many small steps a frame; there are more where it is fast.", soft=(1, 10), hard=(1, 100)
+    )
+
+    # -- a frame -----------------------------------------------------------------------------------------------
+    def furnish(self, born, guide, inputs):
+        n, v = len(born), guide.v
+        colour = getattr(guide.layer, "colour_of", lambda v: None)(v)
+        born.more = {
+            "heat": np.full(n, float(v.get("warmth", ROOM))),
+            "dye": np.tile(np.full(3, -1.0) if colour is None else colour, (n, 1)),
+            "press": np.zeros(n),
+        }
+
+    def advance(self, grains, inputs, dt):
+        self._steps, self._crowded = 0, 0.0
+        left, gone, spacing = dt, 0.0, float(inputs.v.spacing)
+        met = Solids(inputs.world, 2.5 * spacing, inputs.rate)
+        while left > 1e-9 * dt and len(grains):
+            pull = float(np.linalg.norm(inputs.world.gravity))
+            falls = pull * left / max(int(inputs.v.substeps), 4)
+            wanted = (grains.fastest + falls) * left / (STEP * spacing)
+            wanted = max(wanted, left / (SOON * np.sqrt(spacing / max(pull, 1e-3))))
+            n = max(int(np.ceil(wanted)), int(np.ceil(inputs.v.substeps * left / dt - 1e-9)), 1)
+            if self._steps + n > MOST_STEPS:
+                n = max(MOST_STEPS - self._steps, 1)
+            h = left / n
+            self._small(grains, inputs, h, (gone + 0.5 * h) / dt, (gone + h) / dt, met)
+            gone, left, self._steps = gone + h, left - h, self._steps + 1
+        if self._crowded > DENSEST:
+            raise EstampaError(
+                "The liquid", f"is squeezed to {1 + self._crowded:.0f} times its density: its vessel has less room.",
+                "Fill in less, or let the vessel be larger.",
+            )  # fmt: skip
+
+    def advance_born(self, grains, inputs, h):
+        grains.place += grains.speed * h[:, None]
+
+    def _small(self, grains, inputs, h, middle, end, met):
+        v, spacing = inputs.v, float(inputs.v.spacing)
+        for guide in inputs.layers:
+            guide.layer.guide(grains, guide.v, replace(inputs.moment(guide), share=middle), np.array([h]))
+        self._act(grains, inputs, h)
+        c, place = constants(spacing), grains.place
+        reach = float(c[0])
+        order, starts, counts, low, cell = sorted_by_cell(place, reach)
+        n = len(order)
+        at, speed = np.zeros((n, 4), np.float32), np.zeros((n, 4), np.float32)
+        at[:, :3], speed[:, :3] = place[order] - low, grains.speed[order]
+        far, out, run = (a[order] for a in walls_of(place, met.at(end), 2.5 * spacing))
+        narrow = [np.ascontiguousarray(a, np.float32) for a in (far, out)]
+        many, near = listed(at, starts, counts, cell, reach, WIDE)
+        slope = np.zeros(near.shape, np.float32)
+        over, stiff, felt = np.empty((3, n), np.float32)
+        slopes = np.empty((n, 3), np.float32)
+        crowding(at, many, near, *narrow, c, table(), slope, over, stiff, slopes, felt)
+        self._crowded = max(self._crowded, float(over.max(initial=0.0)) if n > 1 else 0.0)
+        mass = float(v.density) * spacing**3
+        if v.tension > 0:
+            pull = cohesion(spacing, float(v.tension), float(v.density)) * h / mass
+            drawn(at, many, near, c[3], np.float32(min(pull, spacing / h)), speed)
+        nu = float(v.viscosity) / float(v.density)
+        if nu > 0:
+            drags = np.where(far < 1.2 * spacing, 2 * nu * h / spacing**2, 0.0).max(axis=1)
+            speed[:, :3] = stick(at, many, near, slope, speed, nu * h, drags)
+        to = np.empty_like(speed)
+        evened(at, many, near, c, speed, np.float32(1 - np.exp(-h / CALM)), to)
+        speed = to
+        # what walls that come near take of the room
+        closing = np.einsum("nk,nkj,nj->n", *(np.where(far < reach, run, 0.0), out, slopes.astype(float)))
+        source = (np.where(over > 0, (1 - np.exp(-h / MEND)) * over, over) - h * closing).astype(np.float32)
+        deep = felt[(over > -0.15) & (far[:, 0] > reach)]
+        unit = float(v.density) / h * (float(deep.mean()) if len(deep) else 0.9)  # Pa
+        at[:, 3] = KEEP * grains.more["press"][order] / unit
+        going, press, _, _ = solve(at, many, near, slope, slopes, speed, source, stiff, h, 80, float(v.fine))
+        going = going[:, :3].astype(float)
+        moved = h * going
+        for k in range(far.shape[1]):  # none comes nearer to a wall than it may
+            after = far[:, k] + np.einsum("nj,nj->n", moved, out[:, k]) - h * run[:, k]
+            lacks = np.where(far[:, k] < reach, np.maximum(CLEAR * spacing - after, 0.0), 0.0)
+            moved += np.minimum(lacks, spacing)[:, None] * out[:, k]
+            into = np.where(lacks > 0, np.maximum(run[:, k] - np.einsum("nj,nj->n", going, out[:, k]), 0.0), 0.0)
+            going += into[:, None] * out[:, k]
+        grains.place[order] += moved
+        grains.speed[order] = going
+        grains.more["press"][order] = press * unit
+        for name, spread in (("heat", v.warms), ("dye", v.mixes)):
+            if spread > 0:
+                values = grains.more[name].reshape(n, -1)
+                values[order] = mixed(at, many, near, slope, values[order], float(spread) * h)
+        for guide in inputs.layers:
+            guide.layer.bound(grains, guide.v, replace(inputs.moment(guide), share=end), np.array([h]))
+        turn_heading(grains.speed, grains.heading, grains.bank, grains.sits, 0.02, 0.15, 9.80665, np.array([h]))
+        grains.age += h
+
+    @staticmethod
+    def _act(grains, inputs, h) -> None:
+        """Gravity, what surrounds it, and cooling, for h s."""
+        v, heat = inputs.v, grains.more["heat"]
+        own = np.maximum(1 - float(v.expands) * (heat - ROOM), 0.05)  # of its density
+        lighter = own if not v.around else 1 - float(v.around) / (float(v.density) * own)
+        grains.speed += h * lighter[:, None] * inputs.world.acceleration(grains.place)
+        if v.slows > 0:
+            still = inputs.world.air(grains.place) if inputs.world.winds else 0.0
+            grains.speed[:] = still + (grains.speed - still) * 0.5 ** (h / float(v.slows))
+        if v.cools > 0:
+            heat[:] = ROOM + (heat - ROOM) * 0.5 ** (h / float(v.cools))
+
+    # -- what is told ------------------------------------------------------------------------------------------
+    def told(self, grains, inputs):
+        spacing = float(inputs.v.spacing)
+        mass = float(inputs.v.density) * spacing**3
+        lowest = [height for height, _ in inputs.world.floors]
+        for o in inputs.world.colliders:
+            at = o.places[1].origin[0, 1] - 10 if o.points is None else o.points[1][:, 1].min()
+            lowest.append(float(at))
+        escaped = int((grains.place[:, 1] < min(lowest) - 2 * spacing).sum()) if lowest and len(grains) else 0
+        return {
+            "energy": 0.5 * mass * float((grains.speed**2).sum()), "volume": len(grains) * spacing**3,
+            "crowded": getattr(self, "_crowded", 0.0), "escaped": escaped, "steps": getattr(self, "_steps", 0),
+        }  # fmt: skip
+
+    def facts(self, frame):
+        told = {n: float(c[0]) for n, c in frame["report"].columns.items()}
+        litres = f"{1000 * told['volume']:.3g} l in {told['living']:,.0f} grains"
+        found = [
+            ("Volume here", litres),
+            ("Densest", f"{100 * told['crowded']:.1f} % over its density"),
+            ("Fastest", f"{told['fastest']:.3g} m/s, in {told['steps']:.0f} small steps"),
+            ("Kinetic energy", f"{told['energy']:.3g} J"),
+        ]
+        if told["escaped"]:
+            found.append(("Escaped", f"{told['escaped']:,.0f} grains below all that is solid"))
+        if len(frame["grains"]):
+            found.append(("Highest pressure", f"{float(frame['grains']['press'].max()):,.0f} Pa"))
+        return found

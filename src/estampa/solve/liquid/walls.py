@@ -1,0 +1,64 @@
+"""What a liquid meets: up to three flat walls near each grain."""
+
+import numpy as np
+
+from ..swarm.solids import FAR, solids
+
+WALLS = 3
+SAME = 0.8  # cosine, above which two walls of one mesh are the same one
+
+
+def walls_of(place: np.ndarray, met, reach: float):
+    """((n, 3) m how far each grain is from its walls, (n, 3, 3) the ways out of them, (n, 3) m/s how fast they come):
+    the three nearest of what is solid, far away where there are fewer. met -- functions of solids.solids
+
+    A mesh is asked again from further out along the wall that was found, so that the other side of an edge or corner is
+    found as well.
+    """
+    n = len(place)
+    far = np.full((n, WALLS), FAR)
+    out, run = np.zeros((n, WALLS, 3)), np.zeros((n, WALLS))
+    for solid in met:
+        found = solid(place)
+        _put(far, out, run, found.far, found.out, found.speed, np.flatnonzero(found.far < reach))
+        if not getattr(solid, "has_edges", False):
+            continue
+        near = np.flatnonzero(found.far < reach)
+        ways = [found.out[near]]
+        for _ in range(WALLS - 1):
+            if not len(near):
+                break
+            aside = place[near] + 0.5 * reach * sum(ways)
+            again = solid(aside)
+            own = again.far - np.einsum("ij,ij->i", aside - place[near], again.out)
+            new = (own < reach) & (own > -reach)
+            for way in ways:
+                new &= np.einsum("ij,ij->i", way, again.out) < SAME
+            _put(far, out, run, own, again.out, again.speed, np.flatnonzero(new), near)
+            ways = [w[new] for w in ways] + [again.out[new]]
+            near = near[new]
+    return far, out, run
+
+
+def _put(far, out, run, own, ways, speeds, which, rows=None) -> None:
+    """Keep a wall for those rows where it is nearer than the farthest that is kept."""
+    row = which if rows is None else rows[which]
+    slot = far[row].argmax(axis=1)
+    better = own[which] < far[row, slot]
+    row, slot, which = row[better], slot[better], which[better]
+    far[row, slot], out[row, slot] = own[which], ways[which]
+    run[row, slot] = np.einsum("ij,ij->i", speeds[which], ways[which])
+
+
+class Solids:
+    """What is solid in a frame, made once where it stands still."""
+
+    def __init__(self, world, reach: float, rate: float):
+        self.world, self.reach, self.rate = world, reach, rate
+        still = lambda o: all(np.array_equal(a, b) for a, b in zip(*o.places, strict=True))
+        same = lambda o: o.points is None or np.array_equal(*o.points)
+        self._still = solids(world, reach, 1.0, rate) if all(still(o) and same(o) for o in world.colliders) else None
+
+    def at(self, share: float) -> list:
+        """Functions (n, 3) m -> Met, so far into the frame."""
+        return self._still or solids(self.world, self.reach, share, self.rate)

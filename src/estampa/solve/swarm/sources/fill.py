@@ -1,0 +1,108 @@
+"""Fill: grains on a lattice inside a mesh or a box, as many as there is room for."""
+
+import numpy as np
+
+from ....errors import EstampaError
+from ....geometry.inside import is_inside
+from ....geometry.lids import lidded
+from ....geometry.pieces import is_closed
+from ....hashing import rand
+from ....kinds.channels import choice, number, ref, text, whole
+from ..births import Births
+from ..dress import check_colours, read_colours
+from ..grains import Grains
+
+MOST = 10_000_000
+SHAKE = 0.02  # of the spacing, by which each is off the lattice, so that none stands exactly on another
+
+
+class Fill(Births):
+    """Fills a mesh or a box with grains on a lattice. In a liquid they are as far apart as its grains are.
+
+    A mesh that is open is filled as if it had a flat lid on each of its rims.
+    """
+
+    kind, title = "fill", "Fill"
+    icon = "M3 5 V13.5 H13 V5 M4.6 8 h.01 M7 8 h.01 M9.4 8 h.01 M11.6 8 h.01 M4.6 11 h.01 M7 11 h.01 M9.4 11 h.01 M11.6 11 h.01"  # noqa: E501
+    rank = 0
+
+    where = choice("inside", "What is filled.", {"inside": "Inside a subject", "box": "A box about a grip"})
+    on = ref("subject", "The subject that is filled.", title="Subject", when=(("where", ("inside",)),))
+    around = ref("grip", "The middle of the box.", when=(("where", ("box",)),))
+    wide = number(0.5, "How wide the box is.", title="X", unit="m", soft=(0, 2), hard=(0, None), group="Box",
+                  when=(("where", ("box",)),))  # fmt: skip
+    tall = number(0.5, "How tall.", title="Y", unit="m", soft=(0, 2), hard=(0, None), group="Box",
+                  when=(("where", ("box",)),))  # fmt: skip
+    deep = number(0.5, "How deep.", title="Z", unit="m", soft=(0, 2), hard=(0, None), group="Box",
+                  when=(("where", ("box",)),))  # fmt: skip
+    level = number(1, "Up to which share of its height.", title="Up to", unit="fraction", soft=(0, 1), hard=(0, 1))
+    apart = number(
+        0.02, "How far apart they are, in a swarm; a liquid's grains are as far apart as it says.", unit="m",
+        soft=(0.005, 0.2), hard=(1e-4, None),
+    )  # fmt: skip
+    at = whole(1, "The frame at which they come; those before the first come at the first.", title="At frame",
+               unit="frames", soft=(1, 100), fixed=True)  # fmt: skip
+    warmth = number(20, "How warm it is, in a liquid.", unit="deg C", soft=(0, 100))
+    colour = text("", "Its colour in a liquid, as a hex code.", empty="the liquid's own", check=check_colours)
+
+    @staticmethod
+    def colour_of(v) -> np.ndarray | None:
+        """(3,) linear light."""
+        found = read_colours(v.colour)
+        return None if found is None else found[0]
+
+    @classmethod
+    def expected(cls, constant, seconds, spacing, room):
+        box = constant("wide") * constant("tall") * constant("deep")
+        filled = box if constant("where") == "box" else room(constant("on"))
+        return filled * constant("level") / spacing**3
+
+    def born(self, v, now, source):
+        if now.frame != max(int(v.at), now.first) or source.born:
+            return None
+        place = self._places(v, now)
+        ids = source.ids(len(place))
+        spacing = spacing_of(v, now)
+        place = place + SHAKE * spacing * np.stack([rand(now.seed, ids, a) - 0.5 for a in "xyz"], axis=1)
+        return Grains.born(ids, place, self.speeds(ids, v, now.seed), self.lives(ids, v, now.seed))
+
+    def _places(self, v, now) -> np.ndarray:
+        """(n, 3) m in the world."""
+        spacing = spacing_of(v, now)
+        if v.where == "box":
+            size = np.array([v.wide, v.tall, v.deep], float)
+            size[1] *= float(v.level)
+            at = _lattice(-np.array([v.wide, v.tall, v.deep]) / 2, size, spacing)
+            return at if v.around is None else v.around.apply(at[None])[0]
+        if v.on is None:
+            raise EstampaError("Fill", "has no subject to fill.", "Choose one under “Subject”.")
+        mesh = v.on.mesh.with_points(v.on.points[0])
+        closed = mesh if is_closed(mesh.triangles) else lidded(mesh)
+        low, high = closed.bounds
+        size = high - low
+        size[1] *= float(v.level)
+        at = _lattice(low, size, spacing)
+        inside = at[is_inside(closed, at)] if len(at) else at
+        if not len(inside):
+            need = float(np.min(high - low)) / 4
+            cause = "finds no room in its subject for a single grain."
+            raise EstampaError("Fill", cause, f"Let grains be at most {need:.2g} m apart, or choose a larger mesh.")
+        return inside
+
+
+def spacing_of(v, now) -> float:
+    """m, how far apart grains are: as the liquid says, or the layer in a swarm."""
+    return float(now.of.get("spacing", v.apart)) if now.of is not None else float(v.apart)
+
+
+def _lattice(low, size, spacing) -> np.ndarray:
+    """(n, 3) m: the middles of the cells that a box is filled with, centred in what is left over."""
+    counts = np.maximum(np.floor(size / spacing + 1e-6), 0).astype(np.int64)
+    if float(np.prod(counts.astype(float))) > 8 * MOST:
+        many = float(np.prod(counts.astype(float)))
+        cause = f"would try {many:,.0f} places."
+        raise EstampaError("Fill", cause, f"Let grains be further apart; {MOST:,} are the most.")
+    slack = (size - counts * spacing) / 2
+    slack[1] = 0.0  # it stands on its floor
+    axes = [low[j] + slack[j] + (np.arange(counts[j]) + 0.5) * spacing for j in range(3)]
+    return np.stack([a.ravel() for a in np.meshgrid(*axes, indexing="ij")], axis=1)
