@@ -1,11 +1,13 @@
 """What the grains of swarms look like: which layer shows each, the shapes of its cycle, and where each stands."""
 
+from collections import OrderedDict
 from pathlib import Path
 
 import numpy as np
 
 from ..errors import EstampaError
 from ..formats.vertex_texture import VertexTextureFile
+from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.primitives import box, coloured
 from ..hashing import digest, rand
@@ -16,6 +18,7 @@ from .reader import Scope
 
 LUMP = 0.02  # m, half of what a grain is drawn as where nothing says what it looks like
 AMBER = (0.95, 0.55, 0.12)  # linear light
+MOST_SKINS = 300_000_000  # bytes of surfaces that are kept
 ANOTHER = 1e-3  # of the size, from which on a texture is of another mesh
 
 
@@ -27,7 +30,12 @@ class Dressing:
 
     def layers(self, swarm: Thing) -> list[Thing]:
         """The layers that show grains as a subject that there is."""
-        return [l for l in self.evaluator.layers(swarm) if l.declared.dresses and self.subject_of(l) is not None]
+        own = [l for l in self.evaluator.layers(swarm) if l.declared.dresses and not l.declared.skins]
+        return [l for l in own if self.subject_of(l) is not None]
+
+    def skins(self, swarm: Thing) -> list[Thing]:
+        """The layers that make a surface around all grains."""
+        return [l for l in self.evaluator.layers(swarm) if l.declared.dresses and l.declared.skins]
 
     def subject_of(self, layer: Thing) -> Thing | None:
         held = self.evaluator.values.find(layer.constant("subject"))
@@ -47,6 +55,7 @@ class Dressing:
             one = lambda f: evaluator.stage.one(subject, f)  # noqa: B023
             shapes = [evaluator.stacks.name(subject, evaluator.layers(subject), one(f)) for f in frames]
             told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes, _stamp(texture)))
+        told += [self.reader.told(layer, Scope.world(frame, swarm)) for layer in self.skins(swarm)]
         if swarm.by_formula:
             swarms = evaluator.swarms
             key = digest(swarms.told(swarm, frame), swarms.period(swarm), swarms.told(swarm, evaluator.doc.start))
@@ -83,13 +92,14 @@ class Dressing:
         grains, name, true, at = found
         doc, parts = self.evaluator.doc, []
         seconds, loop = (frame - doc.start) / doc.frame_rate, self.loop
+        skins = self.skins(swarm)
+        for layer in skins:
+            parts += self._skin(swarm, layer, grains, frame, name)
         for layer, which in self.shared(swarm, grains["ids"]):
             ids, speed = grains["ids"][which], grains["speed"][which]
             if layer is None:
-                mesh = _lump(self.evaluator.scene)
-                turned = np.repeat(np.eye(3)[None], len(which), axis=0)
-                stand = Place(grains["place"][which].astype(float), turned, np.ones(len(which)))
-                parts.append(Part(mesh, mesh.points[None], stand, ids, speed=speed))
+                if not skins:
+                    parts.append(self._lumps(swarm, {n: c[which] for n, c in grains.items()}, frame))
                 continue
             of = self.attributes(swarm, layer, grains, which, frame)
             mesh, shapes = self.shapes(layer, frame)
@@ -97,6 +107,30 @@ class Dressing:
             more = {"shape": dressed.shape, "tints": dressed.colours}
             parts.append(Part(mesh, shapes, dressed.stand, ids, speed=speed, **more))
         return Outcome(tuple(p for p in parts if p.count), name, true, at)
+
+    def _lumps(self, swarm, grains, frame) -> Part:
+        """Grains as small lumps; of a liquid, as large as they are apart and in their own colours."""
+        mesh, count = _lump(self.evaluator.scene), len(grains["ids"])
+        liquid = "spacing" in swarm.declared.channels
+        size = swarm.constant("spacing") / (2 * LUMP) * 0.8 if liquid else 1.0
+        stand = Place(grains["place"].astype(float), np.repeat(np.eye(3)[None], count, axis=0), np.full(count, size))
+        tints = np.where(grains["dye"][:, :1] < 0, AMBER, grains["dye"]).astype(float) if "dye" in grains else None
+        return Part(mesh, mesh.points[None], stand, grains["ids"], speed=grains["speed"], tints=tints)
+
+    def _skin(self, swarm, layer, grains, frame, name) -> list[Part]:
+        """The surface of a layer, kept for some frames as it was worked out."""
+        cache = self.evaluator.scene.solver_cache.setdefault("skins", OrderedDict())
+        v = self.reader.resolved(layer, Scope.world(frame, swarm))
+        key = digest(name, layer.id, self.reader.told(layer, Scope.world(frame, swarm)), len(grains["ids"]))
+        if key not in cache:
+            spacing = swarm.constant("spacing" if "spacing" in swarm.declared.channels else "least") or LUMP
+            skin = layer.declared.skinned(grains, v, float(spacing))
+            mesh = Mesh.from_triangles(skin.points, skin.triangles) if len(skin.triangles) else None
+            cache[key] = (mesh, skin, layer.declared.inks(skin, v))
+            while len(cache) > 2 and sum(s.points.nbytes * 6 for _, s, _ in cache.values()) > MOST_SKINS:
+                cache.popitem(last=False)
+        mesh, skin, inks = cache[key]
+        return [Part(mesh, skin.points, speed=skin.speed, inks=inks)] if mesh is not None else []
 
     def spread(self, swarm: Thing, layer: Thing, what: str, frame: float, most: int = 20_000) -> np.ndarray | None:
         """(k,) in 0 to 1, what goes into the ramp of size, colour, rate or phase of the grains that a layer shows, of

@@ -28,9 +28,10 @@ class Part:
     pieces: Pieces | None = None
     stands: Place | None = None
     centres: np.ndarray | None = None  # (p, 3) m, where `stands` has its origin in the shape at first
-    speed: np.ndarray | None = None  # (k, 3) m/s of the places
+    speed: np.ndarray | None = None  # (k, 3) m/s of the places; (n, 3) of the points where there are none
     shape: np.ndarray | None = None  # (k,) which of `points` each place shows
     tints: np.ndarray | None = None  # (k, 3) linear light of each place, in place of the mesh's materials
+    inks: np.ndarray | None = None  # (n, 3) linear light of each point, where it is no prototype
 
     @property
     def count(self) -> int:

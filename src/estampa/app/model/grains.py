@@ -10,7 +10,7 @@ from ...formats.vertex_texture import layout, lookup_of, texels_of
 from ...geometry.mesh import Mesh
 from ...geometry.pose import turns_of
 from ...scene.document import Thing
-from .looks import on_screen, tints
+from .looks import LookedShape, on_screen, tints
 
 SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
 MOST = 100_000  # grains of a swarm that are worked out for a view without a graphics card
@@ -81,10 +81,11 @@ class LookedGrains:
 
 @dataclass(eq=False)
 class LookedSwarm:
-    """A swarm at a frame: its grains by layer, and where some of them were: trails (f, k, 3) m from the present
+    """A swarm at a frame: its grains by layer, surfaces around all of them, and where some of them were: trails (f, k, 3) m from the present
     backwards, not a number where there was none; of which grains they are, and where the picked one was."""
 
     layers: list[LookedGrains] = field(default_factory=list)
+    skins: list[LookedShape] = field(default_factory=list)
     trails: np.ndarray | None = None
     trail_ids: np.ndarray | None = None
 
@@ -104,6 +105,7 @@ def spans_of(looked: LookedSwarm) -> np.ndarray:
     for layer in looked.layers:
         reach = 0.5 * layer.cycle.across * layer.rows["size"][:, None]
         found += [layer.rows["place"] - reach, layer.rows["place"] + reach]
+    found += [skin.points for skin in looked.skins]
     return np.concatenate(found) if found else np.zeros((0, 3))
 
 
@@ -111,13 +113,16 @@ def look_at_swarm(
     evaluator: Evaluator, swarm: Thing, frame: float, most: int = MOST, trails: bool = False, picked: int | None = None
 ) -> LookedSwarm:
     """most -- grains that are worked out, the same ones at every frame; picked -- id of one that is among the trails"""
-    one_in = -(-evaluator.swarms.expected(swarm) // most) or 1
+    skinned = bool(evaluator.dressing.skins(swarm))  # of all grains
+    one_in = 1 if skinned else -(-evaluator.swarms.expected(swarm) // most) or 1
     found = evaluator.dressing.outcome(swarm, frame, one_in)
     if found is None:
         return LookedSwarm()
     more = {"true": found.true, "shown_frame": found.shown_frame, "one_in": one_in}
-    layers = [_grains(evaluator, part, more) for part in found.parts]
-    looked = LookedSwarm(layers)
+    layers = [_grains(evaluator, part, more) for part in found.parts if part.places is not None]
+    own = {"true": found.true, "shown_frame": found.shown_frame}
+    whole = [part for part in found.parts if part.places is None]
+    looked = LookedSwarm(layers, [LookedShape.of(p.points, p.mesh, np.pi, inks_of=p.inks, **own) for p in whole])
     if trails or picked is not None:
         _trail(evaluator, swarm, frame, looked, one_in, MOST_TRAILS if trails else 0, picked)
     return looked

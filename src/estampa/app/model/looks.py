@@ -35,6 +35,7 @@ class LookedShape:
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
     copies: int = 1
     drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
+    inks_of: np.ndarray | None = None  # (n, 3) linear light of its vertices, in place of its materials
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
 
     @classmethod
@@ -46,6 +47,8 @@ class LookedShape:
     @cached_property
     def tint(self) -> np.ndarray | None:
         """(m, 3) float32 colour of each vertex that is drawn, by its faces' materials; None without materials."""
+        if self.inks_of is not None:
+            return self.creased.of(on_screen(self.inks_of)).astype(np.float32)
         if self.creased.mesh.face_materials is not None:
             return tints(self.creased.mesh)
         found = tints(self.mesh)

@@ -117,7 +117,7 @@ class Overlay:
             return
         picture = s.pictures.picture
         looked = [*picture.shapes.items(), *picture.joints.items()]
-        looked += [(i, swarm.layers[0]) for i, swarm in picture.swarms.items() if swarm.layers]
+        looked += [(i, w) for i, swarm in picture.swarms.items() for w in [*swarm.skins, *swarm.layers][:1]]
         waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
         waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
         at = s.pictures.picture.frame

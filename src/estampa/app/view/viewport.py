@@ -132,6 +132,9 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
                     items.append(_drawn(thing.id, shape, STALL, tint=shape.tint))
             behind = backdrops.at(doc, frame)
             floor = look.floor and behind is None
+            for i, looked in picture.swarms.items() if look.meshes else ():
+                if not isolated or i in isolated:
+                    items += [_drawn(f"{i} skin {k}", s, STALL, tint=s.tint) for k, s in enumerate(looked.skins)]
             swarms = [w for i, w in picture.swarms.items() if look.meshes and (not isolated or i in isolated)]
             return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor,
                                     backdrop=behind, swarms=swarms, grains=look.grains)  # fmt: skip
@@ -160,6 +163,9 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         active = None if painted is not None else active
         if not look.meshes:
             return items
+        for i, looked in s.pictures.picture.swarms.items():
+            if not s.selection.isolated or i in s.selection.isolated:
+                items += [_drawn(f"{i} skin {k}", skin, STALL, tint=skin.tint) for k, skin in enumerate(looked.skins)]
         for thing in s.doc.things:
             shape = s.pictures.picture.shapes.get(thing.id)
             if shape is None or thing.id in skip or (s.selection.isolated and thing.id not in s.selection.isolated):

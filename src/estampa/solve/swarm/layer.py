@@ -36,6 +36,7 @@ class GrainLayer(Layer):
     group = "swarm"
     by_formula = False  # True: it says where grains are from their number and the time alone
     dresses = False  # True: it is only how grains look, and stales nothing
+    skins = False  # True: it makes one surface around all of them
     social = False  # True: it reads the other grains; those that were born within the step feel it from the next one on
     reads_before = False  # True: it reads what it names at the frame before too
 
