@@ -81,8 +81,8 @@ class LookedGrains:
 
 @dataclass(eq=False)
 class LookedSwarm:
-    """A swarm at a frame: its grains by layer, surfaces around all of them, and where some of them were: trails (f, k, 3) m from the present
-    backwards, not a number where there was none; of which grains they are, and where the picked one was."""
+    """A swarm at a frame: its grains by layer, surfaces around all of them, and where some of them were: trails
+    (f, k, 3) m from the present backwards, not a number where there was none, and of which grains they are."""
 
     layers: list[LookedGrains] = field(default_factory=list)
     skins: list[LookedShape] = field(default_factory=list)

@@ -6,6 +6,7 @@ from numba import njit, prange
 from .pressure import FAST
 from .weights import SUPPORT
 
+FELT = 0.67  # of what that says, grains that keep apart feel: by the period of drops, and by their pressure
 ROUNDS, EXACT = 60, 1e-4  # of the solve for viscosity
 
 
@@ -18,7 +19,7 @@ def cohesion(spacing: float, tension: float, density: float) -> float:
     r = np.linspace(0, h, 2001)
     shape = np.array([_shape(q) for q in r / h])
     integral = float((r**4 * shape).sum() * (r[1] - r[0]))
-    return tension / (np.pi / 8 * spacing**-6 * integral)
+    return tension / FELT / (np.pi / 8 * spacing**-6 * integral)
 
 
 @njit(cache=True, nogil=True, inline="always")

@@ -7,18 +7,18 @@ import numpy as np
 from ...errors import EstampaError
 from ...kinds.channels import number, whole
 from ..frame import Column
-from ..swarm.grains import COLUMNS, turn_heading
+from ..swarm.grains import COLUMNS, Grains, turn_heading
 from ..swarm.kind import COUNTS, SOURCES_TABLE, GrainThing
 from .flow import cohesion, drawn, mixed, stick
-from .near import listed, sorted_by_cell
+from .near import listed, sorted_by_row
 from .pressure import constants, crowding, evened, solve, table
-from .walls import Solids, walls_of
+from .walls import Solids, bounded, walls_of
 
 ROOM = 20.0  # deg C, at which a liquid has its density
-STEP = 0.4  # of the spacing, that the fastest grain goes in a small step
+STEP, FAR_STEP, MOST_GO = 0.4, 0.9, 0.95  # of the spacing: how far such a share of grains goes in a small step, and all
 CLEAR = 0.25  # of the spacing, that grains stay off walls
-CALM = 0.05  # s, in which trembling of neighbours evens out
-SOON = 0.1  # of the time in which a grain falls by its spacing (times the root of 2), a small step at the most
+CALM = 0.1  # s, in which trembling of neighbours evens out
+SOON = 0.12  # of the time in which a grain falls by its spacing (times the root of 2), a small step at the most
 MEND = 0.008  # s, in which what is too dense is mended but for the e-th part
 KEEP = 0.95  # of the pressure of the step before, as a start
 WIDE = 48  # neighbours, for which there is room at first
@@ -118,9 +118,11 @@ class Liquid(GrainThing):
         left, gone, spacing = dt, 0.0, float(inputs.v.spacing)
         met = Solids(inputs.world, 2.5 * spacing, inputs.rate)
         while left > 1e-9 * dt and len(grains):
-            pull = float(np.linalg.norm(inputs.world.gravity))
+            pull = float(np.linalg.norm(inputs.world.gravity) * np.abs(_weights(grains, inputs.v)).max())
             falls = pull * left / max(int(inputs.v.substeps), 4)
-            wanted = (grains.fastest + falls) * left / (STEP * spacing)
+            fast = np.sqrt((grains.speed**2).sum(axis=1))
+            most = np.partition(fast, int(MOST_GO * (len(fast) - 1)))[int(MOST_GO * (len(fast) - 1))]
+            wanted = max((most + falls) / STEP, (fast.max() + falls) / FAR_STEP) * left / spacing
             wanted = max(wanted, left / (SOON * np.sqrt(spacing / max(pull, 1e-3))))
             n = max(int(np.ceil(wanted)), int(np.ceil(inputs.v.substeps * left / dt - 1e-9)), 1)
             if self._steps + n > MOST_STEPS:
@@ -144,17 +146,16 @@ class Liquid(GrainThing):
         self._act(grains, inputs, h)
         c, place = constants(spacing), grains.place
         reach = float(c[0])
-        order, starts, counts, low, cell = sorted_by_cell(place, reach)
+        order, starts, along, low, cell, rows = sorted_by_row(place, reach)
         n = len(order)
         at, speed = np.zeros((n, 4), np.float32), np.zeros((n, 4), np.float32)
         at[:, :3], speed[:, :3] = place[order] - low, grains.speed[order]
-        far, out, run = (a[order] for a in walls_of(place, met.at(end), 2.5 * spacing))
-        narrow = [np.ascontiguousarray(a, np.float32) for a in (far, out)]
-        many, near = listed(at, starts, counts, cell, reach, WIDE)
+        far, out, run = walls_of(place, met.at(end), 2.5 * spacing, order)
+        many, near = listed(at, starts, along, cell, rows, reach, WIDE)
         slope = np.zeros(near.shape, np.float32)
         over, stiff, felt = np.empty((3, n), np.float32)
         slopes = np.empty((n, 3), np.float32)
-        crowding(at, many, near, *narrow, c, table(), slope, over, stiff, slopes, felt)
+        crowding(at, many, near, far, out, c, table(), slope, over, stiff, slopes, felt)
         self._crowded = max(self._crowded, float(over.max(initial=0.0)) if n > 1 else 0.0)
         mass = float(v.density) * spacing**3
         if v.tension > 0:
@@ -167,23 +168,15 @@ class Liquid(GrainThing):
         to = np.empty_like(speed)
         evened(at, many, near, c, speed, np.float32(1 - np.exp(-h / CALM)), to)
         speed = to
-        # what walls that come near take of the room
-        closing = np.einsum("nk,nkj,nj->n", *(np.where(far < reach, run, 0.0), out, slopes.astype(float)))
-        source = (np.where(over > 0, (1 - np.exp(-h / MEND)) * over, over) - h * closing).astype(np.float32)
+        source = np.where(over > 0, np.float32(1 - np.exp(-h / MEND)) * over, over)
+        if run.any():  # what walls that come near take of the room
+            source -= np.float32(h) * np.einsum("nk,nkj,nj->n", np.where(far < reach, run, 0), out, slopes)
         deep = felt[(over > -0.15) & (far[:, 0] > reach)]
         unit = float(v.density) / h * (float(deep.mean()) if len(deep) else 0.9)  # Pa
         at[:, 3] = KEEP * grains.more["press"][order] / unit
         going, press, _, _ = solve(at, many, near, slope, slopes, speed, source, stiff, h, 80, float(v.fine))
-        going = going[:, :3].astype(float)
-        moved = h * going
-        for k in range(far.shape[1]):  # none comes nearer to a wall than it may
-            after = far[:, k] + np.einsum("nj,nj->n", moved, out[:, k]) - h * run[:, k]
-            lacks = np.where(far[:, k] < reach, np.maximum(CLEAR * spacing - after, 0.0), 0.0)
-            moved += np.minimum(lacks, spacing)[:, None] * out[:, k]
-            into = np.where(lacks > 0, np.maximum(run[:, k] - np.einsum("nj,nj->n", going, out[:, k]), 0.0), 0.0)
-            going += into[:, None] * out[:, k]
-        grains.place[order] += moved
-        grains.speed[order] = going
+        numbers = np.array([h, CLEAR * spacing, spacing, 2.5 * spacing])
+        bounded(going, far, out, run, order, numbers, grains.place, grains.speed)
         grains.more["press"][order] = press * unit
         for name, spread in (("heat", v.warms), ("dye", v.mixes)):
             if spread > 0:
@@ -198,9 +191,7 @@ class Liquid(GrainThing):
     def _act(grains, inputs, h) -> None:
         """Gravity, what surrounds it, and cooling, for h s."""
         v, heat = inputs.v, grains.more["heat"]
-        own = np.maximum(1 - float(v.expands) * (heat - ROOM), 0.05)  # of its density
-        lighter = own if not v.around else 1 - float(v.around) / (float(v.density) * own)
-        grains.speed += h * lighter[:, None] * inputs.world.acceleration(grains.place)
+        grains.speed += h * _weights(grains, v)[:, None] * inputs.world.acceleration(grains.place)
         if v.slows > 0:
             still = inputs.world.air(grains.place) if inputs.world.winds else 0.0
             grains.speed[:] = still + (grains.speed - still) * 0.5 ** (h / float(v.slows))
@@ -235,3 +226,9 @@ class Liquid(GrainThing):
         if len(frame["grains"]):
             found.append(("Highest pressure", f"{float(frame['grains']['press'].max()):,.0f} Pa"))
         return found
+
+
+def _weights(grains: Grains, v) -> np.ndarray:
+    """(n,) how much of gravity each feels: less where it is warm, and what surrounds it carries it (Archimedes)."""
+    own = np.maximum(1 - float(v.expands) * (grains.more["heat"] - ROOM), 0.05)  # of its density
+    return own if not v.around else 1 - float(v.around) / (float(v.density) * own)

@@ -1,22 +1,35 @@
-"""Which grains of a liquid are near one another: sorted by cell, and listed for each."""
+"""Which grains of a liquid are near one another: sorted by rows of cells along X, and listed for each.
+
+Rows, not cells, have an entry in a table, so that a few drops that fall far away make no large one.
+"""
 
 import numpy as np
 from numba import njit, prange
 
-from ..swarm.cells import sorted_cells
+MOST_ROWS = 4_000_000
 
 
-def sorted_by_cell(place: np.ndarray, reach: float):
-    """((n,) order by cell, starts, counts, low (3,) m, cell m) of places (n, 3) m."""
-    order, starts, low, cell, counts = sorted_cells(place, reach)
-    return order, starts, counts, low, cell
+def sorted_by_row(place: np.ndarray, size: float):
+    """((n,) order by row and along it, (r + 1,) starts of the rows, (n,) which cell each is in along its row, low (3,)
+    m, cell m, (2,) rows along Y and Z) of places (n, 3) m."""
+    low, high = place.min(axis=0), place.max(axis=0)
+    cell = size
+    while float(np.prod(np.floor((high - low)[1:] / cell) + 1)) > MOST_ROWS:
+        cell *= 1.3
+    counts = (np.floor((high - low) / cell) + 1).astype(np.int64)
+    at = np.minimum(((place - low) / cell).astype(np.int64), counts - 1)
+    row = at[:, 1] + counts[1] * at[:, 2]
+    order = np.argsort(row * counts[0] + at[:, 0], kind="stable")
+    starts = np.zeros(counts[1] * counts[2] + 1, np.int64)
+    np.cumsum(np.bincount(row, minlength=len(starts) - 1), out=starts[1:])
+    return order, starts, at[order, 0].astype(np.int32), low, cell, counts[1:]
 
 
-def listed(at: np.ndarray, starts, counts, cell: float, reach: float, wide: int) -> tuple[np.ndarray, np.ndarray]:
+def listed(at: np.ndarray, starts, along, cell: float, rows, reach: float, wide: int) -> tuple[np.ndarray, np.ndarray]:
     """((n,) int32 how many, (n, w) int32 which) neighbours each has within `reach` m, of places (n, 4) float32 from the
-    corner of the cells, by cell; w is at least `wide`."""
+    corner of the cells, sorted so; w is at least `wide`."""
     while True:
-        many, near = _listed(at, starts, counts, np.float32(cell), np.float32(reach * reach), wide)
+        many, near = _listed(at, starts, along, np.float32(cell), rows, np.float32(reach * reach), wide)
         most = int(many.max(initial=0))
         if most <= wide:
             return many, near
@@ -24,25 +37,33 @@ def listed(at: np.ndarray, starts, counts, cell: float, reach: float, wide: int)
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _rows(p, cell, counts, j):
-    c = min(np.int64(p / cell), counts[j] - 1)
-    return max(c - 1, 0), min(c + 1, counts[j] - 1)
+def _first(along, low, high, cell):
+    """The first of a row that is not left of a cell."""
+    while low < high:
+        middle = (low + high) // 2
+        if along[middle] < cell:
+            low = middle + 1
+        else:
+            high = middle
+    return low
 
 
 @njit(parallel=True, cache=True, nogil=True)
-def _listed(at, starts, counts, cell, reach2, wide):
+def _listed(at, starts, along, cell, rows, reach2, wide):
     n = len(at)
     many, near = np.empty(n, np.int32), np.empty((n, wide), np.int32)
     for i in prange(n):
         x, y, z = at[i, 0], at[i, 1], at[i, 2]
-        x0, x1 = _rows(x, cell, counts, 0)
-        y0, y1 = _rows(y, cell, counts, 1)
-        z0, z1 = _rows(z, cell, counts, 2)
+        left, right = along[i] - 1, along[i] + 1
+        b = min(np.int64(y / cell), rows[0] - 1)
+        c = min(np.int64(z / cell), rows[1] - 1)
         found = 0
-        for c in range(z0, z1 + 1):
-            for b in range(y0, y1 + 1):
-                row = counts[0] * (b + counts[1] * c)
-                for j in range(np.uint64(starts[row + x0]), np.uint64(starts[row + x1 + 1])):
+        for v in range(max(c - 1, 0), min(c + 2, rows[1])):
+            for u in range(max(b - 1, 0), min(b + 2, rows[0])):
+                row = u + rows[0] * v
+                begin = _first(along, starts[row], starts[row + 1], left)
+                end = _first(along, begin, starts[row + 1], right + 1)
+                for j in range(np.uint64(begin), np.uint64(end)):
                     dx, dy, dz = at[j, 0] - x, at[j, 1] - y, at[j, 2] - z
                     if dx * dx + dy * dy + dz * dz < reach2 and j != np.uint64(i):
                         if found < wide:

@@ -1,6 +1,7 @@
 """What a liquid meets: up to three flat walls near each grain."""
 
 import numpy as np
+from numba import njit, prange
 
 from ..swarm.solids import FAR, solids
 
@@ -8,16 +9,17 @@ WALLS = 3
 SAME = 0.8  # cosine, above which two walls of one mesh are the same one
 
 
-def walls_of(place: np.ndarray, met, reach: float):
-    """((n, 3) m how far each grain is from its walls, (n, 3, 3) the ways out of them, (n, 3) m/s how fast they come):
-    the three nearest of what is solid, far away where there are fewer. met -- functions of solids.solids
+def walls_of(place: np.ndarray, met, reach: float, order: np.ndarray):
+    """((n, 3) m how far each grain is from its walls, (n, 3, 3) the ways out of them, (n, 3) m/s how fast they come),
+    float32, in an order: the three nearest of what is solid, far away where there are fewer. met -- functions of
+    solids.solids
 
     A mesh is asked again from further out along the wall that was found, so that the other side of an edge or corner is
     found as well.
     """
-    n = len(place)
-    far = np.full((n, WALLS), FAR)
-    out, run = np.zeros((n, WALLS, 3)), np.zeros((n, WALLS))
+    n, place = len(place), place[order]
+    far = np.full((n, WALLS), FAR, np.float32)
+    out, run = np.zeros((n, WALLS, 3), np.float32), np.zeros((n, WALLS), np.float32)
     for solid in met:
         found = solid(place)
         _put(far, out, run, found.far, found.out, found.speed, np.flatnonzero(found.far < reach))
@@ -43,11 +45,37 @@ def walls_of(place: np.ndarray, met, reach: float):
 def _put(far, out, run, own, ways, speeds, which, rows=None) -> None:
     """Keep a wall for those rows where it is nearer than the farthest that is kept."""
     row = which if rows is None else rows[which]
+    if not len(row):
+        return
     slot = far[row].argmax(axis=1)
     better = own[which] < far[row, slot]
     row, slot, which = row[better], slot[better], which[better]
     far[row, slot], out[row, slot] = own[which], ways[which]
     run[row, slot] = np.einsum("ij,ij->i", speeds[which], ways[which])
+
+
+@njit(parallel=True, cache=True, nogil=True)
+def bounded(going, far, out, run, order, numbers, place, speed):
+    """Move grains, which go at `going` (n, 4) m/s by the order, so that none comes nearer to a wall than it may:
+    place and speed (n, 3) are changed. numbers -- s, m that they stay off, m that a wall moves one at the most, m
+    within which walls count."""
+    h, clear, most, reach = numbers[0], numbers[1], numbers[2], numbers[3]
+    for i in prange(len(going)):
+        u, v, w = np.float64(going[i, 0]), np.float64(going[i, 1]), np.float64(going[i, 2])
+        x, y, z = h * u, h * v, h * w
+        for k in range(far.shape[1]):
+            if far[i, k] >= reach:
+                continue
+            a, b, c = np.float64(out[i, k, 0]), np.float64(out[i, k, 1]), np.float64(out[i, k, 2])
+            lacks = clear - (far[i, k] + a * x + b * y + c * z - h * run[i, k])
+            if lacks > 0:
+                lacks = min(lacks, most)
+                x, y, z = x + lacks * a, y + lacks * b, z + lacks * c
+                into = max(run[i, k] - (a * u + b * v + c * w), 0.0)
+                u, v, w = u + into * a, v + into * b, w + into * c
+        g = order[i]
+        place[g, 0], place[g, 1], place[g, 2] = place[g, 0] + x, place[g, 1] + y, place[g, 2] + z
+        speed[g, 0], speed[g, 1], speed[g, 2] = u, v, w
 
 
 class Solids:

@@ -72,5 +72,4 @@ def _disc(radius: float, spacing: float) -> np.ndarray:
     """(n, 2) m: places on a square lattice within a disc; one where it is narrower than that."""
     k = np.arange(-int(radius / spacing) - 1, int(radius / spacing) + 2) * spacing
     at = np.stack([a.ravel() for a in np.meshgrid(k, k)], axis=1)
-    found = at[np.hypot(*at.T) <= max(radius - 0.4 * spacing, 0.0) + 1e-9]
-    return found
+    return at[np.hypot(*at.T) <= radius + 1e-9]

@@ -1,0 +1,319 @@
+"""Liquids: pressure, volume, flow and drops against handbook formulas and a published experiment; fills and skins
+against geometry packages."""
+
+import numpy as np
+import pytest
+import trimesh
+from scipy.optimize import curve_fit
+from scipy.spatial import ConvexHull
+
+from estampa import edits as do
+from estampa.errors import EstampaError
+from estampa.evaluate import outcome
+from estampa.evaluate.evaluator import Evaluator
+from estampa.geometry.mesh import Mesh
+from estampa.geometry.skin import LEVEL, covered, cut, smoothed
+from estampa.scene.document import Document, ids_of
+from estampa.scene.scene import Scene
+from estampa.solve.liquid import weights
+
+G, RATE, S = 9.80665, 24, 0.02
+
+
+@pytest.fixture(autouse=True)
+def same_ids():
+    with ids_of("liquids"):
+        yield
+
+
+def liquid(end=24, rate=RATE, **values):
+    """(scene, liquid) with nothing in it."""
+    scene = Scene(Document(start=1, end=end, frame_rate=rate))
+    return scene, do.add_thing(scene, "liquid", values={"spacing": S} | values).id
+
+
+def box(scene, liquid, size, at=(0, 0, 0), **values):
+    """Fill a box about a place."""
+    grip = do.add_thing(scene, "grip", values=dict(zip("xyz", map(float, at), strict=True)))
+    own = dict(zip(("wide", "tall", "deep"), map(float, size), strict=True))
+    return do.add_layer(scene, liquid, "fill", values={"where": "box", "around": grip.id} | own | values).id
+
+
+def tank(scene, wide, deep):
+    """Gravity, a floor at 0, and four walls about the middle."""
+    do.add_thing(scene, "gravity")
+    do.add_thing(scene, "ground", values={"height": 0.0})
+    for x, turn in ((-wide / 2, -np.pi / 2), (wide / 2, np.pi / 2)):
+        do.add_thing(scene, "collider", values={"shape": "plane", "x": x, "turn_z": turn})
+    for z, turn in ((-deep / 2, np.pi / 2), (deep / 2, -np.pi / 2)):
+        do.add_thing(scene, "collider", values={"shape": "plane", "z": z, "turn_x": turn})
+
+
+def solved(scene, store, last=None):
+    evaluator, last = Evaluator(scene.doc, scene, store), last or scene.doc.end
+    evaluator.solve_through(last)
+    run = evaluator.runs.every()[0]
+    return evaluator, [store.frame(evaluator.runs.key(run, f)) for f in range(1, last + 1)]
+
+
+def test_the_weight_and_its_walls_hold_together():
+    q = np.linspace(0, 1, 20001)
+    assert np.trapezoid(weights.weight(q) * 4 * np.pi * q**2, q) == pytest.approx(1, abs=1e-6)
+    assert np.gradient(weights.weight(q), q)[1:-1] == pytest.approx(weights.slope(q)[1:-1], abs=2e-3)
+    beyond, slope = weights.walls().T
+    assert beyond[0] == pytest.approx(0.5, abs=1e-6) and beyond[-1] == 0
+    # by chance: the share of the weight beyond a plane, by points in the ball
+    rng = np.random.default_rng(1)
+    p = rng.uniform(-1, 1, (1_500_000, 3))
+    w = weights.weight(np.linalg.norm(p, axis=1)) * (np.linalg.norm(p, axis=1) < 1)
+    for k in (40, 128, 200):
+        assert w[p[:, 0] > k / 256].sum() / w.sum() == pytest.approx(beyond[k], abs=0.006)
+    assert np.gradient(beyond, 1 / 256)[5:-5] == pytest.approx(slope[5:-5], abs=5e-3)
+
+
+@pytest.mark.slow
+def test_a_column_stands_at_rest_under_the_pressure_of_its_height(store):
+    scene, made = liquid(end=44)
+    tank(scene, 0.24, 0.24)
+    box(scene, made, (0.24, 0.5, 0.24), (0, 0.25, 0))
+    _, found = solved(scene, store)
+    grains, report = found[-1]["grains"], found[-1]["report"]
+    place = grains["place"]
+    top = np.sort(place[:, 1])[-144:].mean() + S / 2
+    assert top == pytest.approx(0.5, rel=0.01), "its volume is kept"
+    middle = (np.abs(place[:, 0]) < 0.06) & (np.abs(place[:, 2]) < 0.06)
+    for low in np.arange(0.06, 0.4, 0.06):  # p = rho g h
+        here = middle & (place[:, 1] >= low) & (place[:, 1] < low + 0.04)
+        assert grains["press"][here].mean() == pytest.approx(1000 * G * (top - place[here, 1].mean()), rel=0.05)
+    assert report["energy"][0] < 0.01 * 72 * G * 0.25 and report["escaped"][0] == 0
+
+
+@pytest.mark.slow
+def test_a_dam_breaks_as_in_the_experiment(store):
+    """Martin and Moyce 1952, "An experimental study of the collapse of liquid columns on a rigid horizontal plane":
+    the front of a column twice as high as wide (values from memory, of n^2 = 2)."""
+    a, fine = 0.2, 0.0143
+    scene, made = liquid(end=20, rate=48, spacing=fine)
+    tank(scene, 2.0, 0.1)
+    box(scene, made, (a, 2 * a, 0.1), (-1 + a / 2, a, 0))
+    _, found = solved(scene, store)
+    front = [(np.sort(f["grains"]["place"][:, 0])[-8:].mean() + fine / 2 + 1) / a for f in found]
+    time = np.arange(20) / 48 * np.sqrt(2 * G / a)
+    seen = np.array([[1.19, 1.44], [1.43, 1.67], [1.63, 1.89], [1.83, 2.11], [1.98, 2.33], [2.20, 2.56], [2.32, 2.78],
+                     [2.51, 3.00], [2.65, 3.22], [2.83, 3.44]])  # fmt: skip
+    assert np.interp(seen[:, 0], time, front) == pytest.approx(seen[:, 1], rel=0.1)
+
+
+@pytest.mark.slow
+def test_a_tank_sloshes_in_its_period(store):
+    """Linear theory: w^2 = g k tanh(k h), k = pi / L, within what the height of the wave adds."""
+    long, deep = 0.8, 0.24
+    scene, made = liquid(end=72)
+    tank(scene, long, 0.08)
+    box(scene, made, (long, deep, 0.08), (0, deep / 2, 0))
+    box(scene, made, (long / 2, 0.04, 0.08), (-long / 4, deep + 0.02, 0))
+    _, found = solved(scene, store)
+    middle = np.array([f["grains"]["place"][:, 0].mean() for f in found])
+    k, t = np.pi / long, np.arange(72) / RATE
+    period = 2 * np.pi / np.sqrt(G * k * np.tanh(k * (deep + 0.02)))
+    wave = lambda t, a, w, d, c, p: a * np.exp(-d * t) * np.cos(w * t + p) + c
+    fit, _ = curve_fit(wave, t[6:], middle[6:], [middle[0], 2 * np.pi / period, 0.3, 0, 0])
+    assert 2 * np.pi / fit[1] == pytest.approx(period, rel=0.08)
+
+
+def test_without_walls_momentum_is_kept_and_nothing_goes_faster(store):
+    scene, made = liquid(end=16, spacing=0.03, tension=0.5, viscosity=0.05)
+    box(scene, made, (0.3, 0.3, 0.3), (-0.25, 0, 0), speed_x=1.0)
+    box(scene, made, (0.3, 0.3, 0.3), (0.25, 0, 0), speed_x=-0.5)
+    _, found = solved(scene, store)
+    for frame in found[::5]:
+        assert frame["grains"]["speed"].mean(axis=0) == pytest.approx([0.25, 0, 0], abs=2e-6)
+    energy = [f["report"]["energy"][0] for f in found]
+    assert energy[-1] < energy[0] and max(energy) < 1.02 * energy[0]
+    assert found[-1]["report"]["volume"][0] == pytest.approx(2 * 0.3**3)
+
+
+@pytest.mark.slow
+def test_a_drop_is_round_and_swings_as_rayleigh_says(store):
+    """Rayleigh 1879: the lowest mode of a drop, w^2 = 8 sigma / (rho R^3); and the drop ends round."""
+    ball = trimesh.creation.icosphere(3, 0.12)
+    shape = ball.vertices * [1.25, 1.25**-0.5, 1.25**-0.5]
+    scene, made = liquid(end=84, tension=4.0, viscosity=0.0)
+    egg = do.add_mesh(scene, Mesh.from_triangles(shape, ball.faces), "Egg")
+    do.add_layer(scene, made, "fill", values={"on": egg.id})
+    _, found = solved(scene, store)
+    spread = np.array([f["grains"]["place"].astype(float).var(axis=0) for f in found])
+    off = (spread[:, 0] - spread[:, 1:].mean(axis=1)) / spread.mean(axis=1)
+    radius = (3 * len(found[0]["grains"]) * S**3 / 4 / np.pi) ** (1 / 3)
+    period = 2 * np.pi / np.sqrt(8 * 4.0 / (1000 * radius**3))
+    t = np.arange(84) / RATE
+    wave = lambda t, a, w, d, c, p: a * np.exp(-d * t) * np.cos(w * t + p) + c
+    fit, _ = curve_fit(wave, t[2:], off[2:], [off[0], 2 * np.pi / period, 1, 0, 0])
+    assert 2 * np.pi / fit[1] == pytest.approx(period, rel=0.15)
+    assert np.abs(off[-12:]).max() < 0.12 and off[0] > 0.6
+
+
+def test_a_sheet_of_a_thousand_times_the_viscosity_sags_and_does_not_blow_up(store):
+    last = {}
+    for thick in (10.0, 10_000.0):
+        scene, made = liquid(end=16, viscosity=thick)
+        tank(scene, 1.0, 1.0)
+        box(scene, made, (0.24, 0.3, 0.06), (0, 0.2, 0))
+        _, found = solved(scene, store)
+        last[thick] = found[-1]["grains"]["place"]
+        assert found[-1]["report"]["fastest"][0] < 4
+    assert np.ptp(last[10.0][:, 0]) > 0.4 and np.ptp(last[10_000.0][:, 0]) < 0.27
+    assert last[10.0][:, 1].min() > 0 and last[10_000.0][:, 1].min() > 0
+
+
+def test_viscosity_slows_a_shear_by_its_law(store):
+    """A wave of speeds across a slab dies by exp(-nu k^2 t) (momentum diffusion)."""
+    from estampa.solve.liquid.flow import stick
+    from estampa.solve.liquid.near import listed, sorted_by_row
+    from estampa.solve.liquid.pressure import constants, crowding, table
+
+    n = 20
+    at = np.stack([a.ravel() for a in np.meshgrid(*[(np.arange(n) + 0.5) * S] * 3, indexing="ij")], axis=1)
+    c = constants(S)
+    order, starts, along, low, cell, rows = sorted_by_row(at, float(c[0]))
+    own = np.zeros((len(at), 4), np.float32)
+    own[:, :3] = at[order] - low
+    many, near = listed(own, starts, along, cell, rows, float(c[0]), 48)
+    slope = np.zeros(near.shape, np.float32)
+    rest = [np.empty(len(at), np.float32) for _ in range(3)]
+    far, out = np.full((len(at), 1), 1e9, np.float32), np.zeros((len(at), 1, 3), np.float32)
+    crowding(own, many, near, far, out, c, table(), slope, *rest[:2], np.empty((len(at), 3), np.float32), rest[2])
+    k, nu, dt = np.pi / (n * S), 0.01, 0.02
+    speed = np.zeros((len(at), 4), np.float32)
+    speed[:, 0] = np.cos(k * at[order, 1])
+    for _ in range(20):
+        speed[:, :3] = stick(own, many, near, slope, speed, nu * dt, np.zeros(len(at)))
+    middle = (np.abs(at[order] - n * S / 2) < 0.12).all(axis=1)
+    left = (speed[middle, 0] * np.cos(k * at[order][middle, 1])).sum() / (np.cos(k * at[order][middle, 1]) ** 2).sum()
+    assert -np.log(left) / (nu * k * k * 20 * dt) == pytest.approx(1, abs=0.15)
+
+
+@pytest.mark.parametrize("shape", ["ball", "pot"])
+def test_a_fill_is_inside_and_as_many_as_there_is_room_for(store, shape):
+    ball = trimesh.creation.icosphere(4, 0.3)
+    faces = ball.faces if shape == "ball" else ball.faces[ball.triangles_center[:, 1] < 0.1]
+    scene, made = liquid(end=2)
+    vessel = do.add_mesh(scene, Mesh.from_triangles(ball.vertices, faces), "Vessel")
+    do.add_layer(scene, made, "fill", values={"on": vessel.id})
+    evaluator, found = solved(scene, store, 1)
+    place = found[0]["grains"]["place"].astype(float)
+    if shape == "ball":
+        assert len(place) == pytest.approx(ball.volume / S**3, rel=0.01)
+        assert evaluator.swarms.expected(scene.doc.find(made)) == pytest.approx(len(place), rel=0.01)
+        planes = ConvexHull(ball.vertices).equations  # outwards: the distance to the outside of what is convex
+        assert (place @ planes[:, :3].T + planes[:, 3]).max() < 0.03 * S
+    else:  # up to its rim, as if it had a lid
+        assert place[:, 1].max() < 0.1 + S and np.linalg.norm(place, axis=1).max() < 0.3 + 0.03 * S
+        cap = np.pi * 0.2**2 * (0.9 - 0.2) / 3  # above 0.1 m
+        assert len(place) == pytest.approx((ball.volume - cap) / S**3, rel=0.04)
+
+
+def test_a_hollow_vessel_holds_it_and_a_solid_one_casts_it_out(store):
+    ball = trimesh.creation.icosphere(4, 0.2)
+    kept = {}
+    for hollow in (True, False):
+        scene, made = liquid(end=16)
+        do.add_thing(scene, "gravity")
+        vessel = do.add_mesh(scene, Mesh.from_triangles(ball.vertices, ball.faces), "Barrel")
+        do.add_thing(scene, "collider", values={"shape": "mesh", "subject": vessel.id, "hollow": hollow})
+        do.add_layer(scene, made, "fill", values={"on": vessel.id, "level": 0.6})
+        _, found = solved(scene, store)
+        place = found[-1]["grains"]["place"]
+        kept[hollow] = float((np.linalg.norm(place, axis=1) < 0.2).mean())
+    assert kept[True] == 1 and kept[False] < 0.5
+
+
+def test_pouring_gives_its_area_times_its_speed_and_a_drain_takes_it_away(store):
+    scene, made = liquid(end=24)
+    grip = do.add_thing(scene, "grip", values={"y": 1.0})
+    do.add_layer(scene, made, "pour", values={"around": grip.id, "radius": 0.07, "speed": 1.2})
+    _, found = solved(scene, store)
+    born = found[-1]["report"]["born"][0]
+    assert born * S**3 == pytest.approx(np.pi * 0.07**2 * 1.2 * 23 / RATE, rel=0.06)
+    zone = do.add_thing(scene, "zone", values={"y": 0.5, "shape": "sphere", "reach": 0.3, "core": 0.9})
+    do.add_layer(scene, made, "grain_drain", values={"zone": zone.id})
+    _, found = solved(scene, store)
+    assert found[-1]["report"]["gone"][0] > 100 and found[-1]["grains"]["place"][:, 1].min() > 0.6
+
+
+def test_warmth_lifts_colours_mix_and_what_all_hold_stays(store):
+    scene, made = liquid(end=20, density=950.0, around=950.0, expands=0.004, warms=2e-4, mixes=2e-3, viscosity=0.05)
+    do.add_thing(scene, "gravity")
+    box(scene, made, (0.16, 0.16, 0.16), (-0.08, 0, 0), colour="#ff0000")
+    box(scene, made, (0.16, 0.16, 0.16), (0.08, 0, 0), colour="#0000ff")
+    zone = do.add_thing(scene, "zone", values={"x": -0.08, "y": 0, "shape": "sphere", "reach": 0.14, "core": 0.9})
+    do.add_layer(scene, made, "grain_warm", values={"zone": zone.id, "to": 80.0, "half": 0.1})
+    _, found = solved(scene, store)
+    first, last = found[0]["grains"], found[-1]["grains"]
+    assert last["dye"].sum(axis=0) == pytest.approx(first["dye"].sum(axis=0), rel=1e-3)
+    assert 0.02 < last["dye"][:, 0].min() or (last["dye"][:, 0] > 0.05).sum() > (first["dye"][:, 0] > 0.05).sum()
+    left = first["place"][:, 0] < 0
+    rise = last["place"][:, 1].astype(float) - first["place"][:, 1]
+    assert last["heat"][left].mean() > 50 and rise[left].mean() > rise[~left].mean() + 0.05
+
+
+def test_a_skin_is_closed_keeps_the_volume_and_does_not_flicker(store):
+    grid = np.stack([a.ravel() for a in np.meshgrid(*[(np.arange(16) + 0.5) * S] * 3, indexing="ij")], axis=1)
+    rng, volumes = np.random.default_rng(2), []
+    for shift in (0.0, 0.0031, 0.0077, 0.0123):
+        place = grid + shift + rng.normal(0, 0.1 * S, grid.shape)
+        field = covered(place, S, 0.5 * S)
+        points, triangles = cut(*field, LEVEL)
+        mesh = trimesh.Trimesh(smoothed(points, triangles, 4), triangles, process=False)
+        assert mesh.is_watertight and mesh.euler_number == 2
+        volumes.append(mesh.volume)
+    assert volumes == pytest.approx([len(grid) * S**3] * 4, rel=0.03)
+    assert np.ptp(volumes) < 0.01 * np.mean(volumes)
+    scene, made = liquid(end=4)
+    box(scene, made, (0.2, 0.2, 0.2), speed_x=1.0, colour="#3366cc")
+    do.add_layer(scene, made, "grain_skin")
+    evaluator, _ = solved(scene, store)
+    part = outcome.of(evaluator, scene.doc.find(made), 4).parts[0]
+    assert part.speed == pytest.approx(np.tile([1.0, 0, 0], (len(part.points), 1)), abs=0.3)
+    assert part.inks[:, 2].mean() == pytest.approx(((0xCC / 255 + 0.055) / 1.055) ** 2.4, abs=0.01)
+
+
+def test_threads_change_no_bit(store):
+    import numba
+
+    from estampa.store.frames import FrameStore
+
+    scene, made = liquid(end=4, tension=0.2, viscosity=0.1)
+    tank(scene, 0.3, 0.2)
+    box(scene, made, (0.2, 0.2, 0.2), (0, 0.1, 0))
+    _, many = solved(scene, store)
+    numba.set_num_threads(1)
+    try:
+        _, one = solved(scene, FrameStore(store.root / "one"))
+    finally:
+        numba.set_num_threads(numba.config.NUMBA_NUM_THREADS)
+    for name in ("place", "speed", "press"):
+        assert np.array_equal(many[-1]["grains"][name], one[-1]["grains"][name])
+
+
+def test_what_is_set_badly_is_told_with_a_cure(store):
+    scene, made = liquid(end=3)
+    fill = do.add_layer(scene, made, "fill").id
+    with pytest.raises(EstampaError, match="no subject"):
+        solved(scene, store)
+    do.set_values(scene, fill, {"where": "box", "wide": 40.0, "tall": 40.0, "deep": 40.0})
+    with pytest.raises(EstampaError, match="takes? for its|places|needs|live at once"):
+        solved(scene, store)
+    thin = do.add_mesh(scene, Mesh.from_triangles([[0, 0, 0], [1, 0, 0], [0, 0, 1], [0, 0.001, 0]],
+                                                  [[0, 1, 2], [0, 3, 1], [0, 2, 3], [1, 3, 2]]), "Wafer")  # fmt: skip
+    do.set_values(scene, fill, {"where": "inside", "on": thin.id})
+    with pytest.raises(EstampaError, match="no room"):
+        solved(scene, store)
+    do.set_values(scene, fill, {"where": "box", "wide": 0.1, "tall": 0.1, "deep": 0.1})
+    grip = do.add_thing(scene, "grip")
+    do.add_layer(scene, made, "grain_pull", values={"grip": grip.id, "amount": 1e9})
+    try:
+        _, found = solved(scene, store)
+        assert np.isfinite(found[-1]["grains"]["place"]).all()
+    except EstampaError as err:
+        assert "frame" in str(err) or "squeezed" in str(err)
