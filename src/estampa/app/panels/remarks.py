@@ -1,10 +1,12 @@
 """The list of remarks; a click selects the culprit."""
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
 
 from ..session import Session
 from ..shell import theme
+
+MOST_FIXES = 4  # buttons that mend a remark at once
 
 
 class RemarksPanel(QWidget):
@@ -26,6 +28,8 @@ class RemarksPanel(QWidget):
         self.list.itemClicked.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
         self.list.itemActivated.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
         layout.addWidget(self.list, 1)
+        self.fixes = QVBoxLayout()
+        layout.addLayout(self.fixes)
         layout.addStretch(0)
         session.work.lanes_changed.connect(self.refresh)
         session.replaced.connect(self.refresh)
@@ -40,5 +44,13 @@ class RemarksPanel(QWidget):
             )
             item.setData(Qt.UserRole, remark.thing or None)
             self.list.addItem(item)
+        while self.fixes.count():
+            self.fixes.takeAt(0).widget().deleteLater()
+        for remark in [r for r in self.session.work.remarks if r.fix is not None][:MOST_FIXES]:
+            words, fix = remark.fix
+            button = QPushButton(theme.icon("solve"), words)
+            button.setToolTip(remark.wrong)
+            button.clicked.connect(lambda _=False, fix=fix: self.session.carry_out(lambda: fix(self.session.scene)))
+            self.fixes.addWidget(button)
         self.empty.setVisible(not self.session.work.remarks)
         self.list.setVisible(bool(self.session.work.remarks))

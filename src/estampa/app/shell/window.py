@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from ... import demo
 from ... import edits as do
 from ...edits import joints as build
-from ...edits import swarms
+from ...edits import liquids, swarms
 from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES
 from ...kinds.registry import kind_of
@@ -408,6 +408,14 @@ class Window(QMainWindow):
             s.selection.select(swarms.add_swarm(s.scene, middle, size=0.5 * size).id)
             self.viewport.frame_when_shown()
             s.notice.emit("done", "A swarm that eddies carry. Solve (Ctrl+Space), then add layers to guide it.", "")
+            return
+        if kind == "liquid":
+            middle, size = self._middle()
+            chosen = s.selection.subject
+            made = liquids.add_liquid(s.scene, chosen.id if chosen else None, (middle[0], 0.0, middle[2]), 0.4 * size)
+            s.selection.select(made.id)
+            words = f"It fills {chosen.name}, which holds it." if chosen else "A block of it, over the ground."
+            s.notice.emit("done", f"{words} Solve (Ctrl+Space) to see it settle.", "")
             return
         if kind == "path":
             spots = ((0.0, 0.0, 0.0), (1.0, 0.0, 0.4), (2.0, 0.0, 0.0))

@@ -1,6 +1,6 @@
 """What a remark is: a plain finding about a scene."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Literal
 
@@ -17,6 +17,7 @@ class Remark:
     wrong: str
     causes: str
     mend: str
+    fix: tuple[str, Callable] | None = None  # words on a button, and what it does to the scene
 
     def __str__(self) -> str:
         return f"{self.wrong} {self.causes} {self.mend}"

@@ -11,6 +11,7 @@ from ...units import format_length
 from . import bodies as remarks_bodies
 from . import cloth as remarks_cloth
 from . import joints as remarks_joints
+from . import liquids as remarks_liquids
 from . import motion as remarks_motion
 from . import pieces as remarks_pieces
 from . import swarms as remarks_swarms
@@ -20,7 +21,8 @@ from .remark import Remark, layers_of
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = []
-    parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth, remarks_pieces, remarks_swarms)
+    parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth, remarks_pieces, remarks_swarms,
+             remarks_liquids)  # fmt: skip
     for check in (*CHECKS, *(check for part in parts for check in part.CHECKS)):
         try:
             found += check(scene)

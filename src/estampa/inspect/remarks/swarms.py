@@ -7,7 +7,7 @@ from ...evaluate.evaluator import Evaluator
 from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 
-SOURCES = ("sow", "emit")
+SOURCES = ("sow", "emit", "fill", "pour")
 
 
 def _layers(scene):

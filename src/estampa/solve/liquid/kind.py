@@ -16,7 +16,7 @@ from .walls import Solids, bounded, walls_of
 
 ROOM = 20.0  # deg C, at which a liquid has its density
 STEP, FAR_STEP, MOST_GO = 0.4, 0.9, 0.95  # of the spacing: how far such a share of grains goes in a small step, and all
-CLEAR = 0.25  # of the spacing, that grains stay off walls
+CLEAR = 0.4  # of the spacing, that grains stay off walls
 CALM = 0.1  # s, in which trembling of neighbours evens out
 SOON = 0.12  # of the time in which a grain falls by its spacing (times the root of 2), a small step at the most
 MEND = 0.008  # s, in which what is too dense is mended but for the e-th part
@@ -78,6 +78,10 @@ class Liquid(GrainThing):
     slows = number(
         0, "Time in which what surrounds it takes half of its speed; 0 takes none.", title="Half slowed in", unit="s",
         soft=(0, 5), hard=(0, None),
+    )  # fmt: skip
+    clings = number(
+        0, "Time in which what touches a wall loses half of its speed along it; 0 slides freely.",
+        title="Half held at walls in", unit="s", soft=(0, 2), hard=(0, None),
     )  # fmt: skip
     around = number(
         0, "Density of what surrounds it and is not solved: 1000 lets it float or sink as in water.",
@@ -165,6 +169,10 @@ class Liquid(GrainThing):
         if nu > 0:
             drags = np.where(far < 1.2 * spacing, 2 * nu * h / spacing**2, 0.0).max(axis=1)
             speed[:, :3] = stick(at, many, near, slope, speed, nu * h, drags)
+        if v.clings > 0:
+            lost = np.where(far[:, :1] < 0.9 * spacing, 1 - 0.5 ** (h / float(v.clings)), 0.0).astype(np.float32)
+            across = np.einsum("nj,nj->n", speed[:, :3], out[:, 0])[:, None] * out[:, 0]
+            speed[:, :3] -= lost * (speed[:, :3] - across)
         to = np.empty_like(speed)
         evened(at, many, near, c, speed, np.float32(1 - np.exp(-h / CALM)), to)
         speed = to

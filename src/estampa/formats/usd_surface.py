@@ -1,0 +1,53 @@
+"""OpenUSD: one mesh whose topology changes over time."""
+
+from pathlib import Path
+
+import numpy as np
+
+from .usd import _word, new_stage
+
+
+def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -> None:
+    """part_at(frame) -> an outcome's Part in the world, or None: points, speed (m/s) and inks (linear light)."""
+    from pxr import Sdf, UsdGeom, Vt
+
+    stage = new_stage(path, frame_rate, frames[0], frames[-1])
+    root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
+    stage.SetDefaultPrim(root.GetPrim())
+    mesh = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Skin"))
+    mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    points, counts = mesh.CreatePointsAttr(), mesh.CreateFaceVertexCountsAttr()
+    indices = mesh.CreateFaceVertexIndicesAttr()
+    speeds, extent = mesh.CreateVelocitiesAttr(), mesh.CreateExtentAttr()
+    colour = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray, "vertex")
+    vectors = lambda a: Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(a, np.float32).reshape(-1, 3))
+    none = np.zeros((0, 3))
+    for i, frame in enumerate(frames):
+        part = part_at(frame)
+        at = none if part is None else part.points
+        triangles = np.zeros((0, 3), np.int32) if part is None else part.mesh.triangles
+        points.Set(vectors(at), frame)
+        counts.Set(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)), frame)
+        indices.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(triangles, np.int32).ravel()), frame)
+        speeds.Set(vectors(none if part is None else part.speed), frame)
+        colour.Set(vectors(none if part is None or part.inks is None else part.inks), frame)
+        low, high = (at.min(axis=0), at.max(axis=0)) if len(at) else (np.zeros(3), np.zeros(3))
+        extent.Set(vectors([low, high]), frame)
+        progress((i + 1) / len(frames), f"Writing frame {frame}")
+    stage.GetRootLayer().Save()
+
+
+class Reader:
+    """Reads the first mesh of a stage back, with its faces at each frame."""
+
+    def __init__(self, path: Path):
+        from pxr import Usd, UsdGeom
+
+        self._stage = Usd.Stage.Open(str(path))
+        self.mesh = UsdGeom.Mesh(next(p for p in self._stage.Traverse() if p.IsA(UsdGeom.Mesh)))
+        self.frames = [int(t) for t in self.mesh.GetPointsAttr().GetTimeSamples()]
+
+    def surface(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        """((n, 3) m, (t, 3))"""
+        points = np.array(self.mesh.GetPointsAttr().Get(frame), float).reshape(-1, 3)
+        return points, np.array(self.mesh.GetFaceVertexIndicesAttr().Get(frame), int).reshape(-1, 3)

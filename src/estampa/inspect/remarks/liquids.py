@@ -1,0 +1,84 @@
+"""Remarks on liquids: what they fall through, what casts them out, and what is too thin for their grains."""
+
+from collections.abc import Iterator
+
+from ...edits import liquids
+from ...geometry.lids import rims_of
+from ...geometry.pieces import is_closed
+from ...scene.scene import Scene, Snapshot
+from ...units import format_length
+from .remark import Remark
+
+
+def _fills(scene):
+    """(liquid, Fill layer, the subject that it fills)."""
+    for liquid in scene.doc.things:
+        if liquid.kind != "liquid" or not liquid.on:
+            continue
+        for layer in liquid.stack:
+            held = scene.doc.find(layer.constant("on")) if layer.on and layer.kind == "fill" else None
+            if held is not None and held.mesh is not None and layer.constant("where") == "inside":
+                yield liquid, layer, held
+
+
+def _colliders(scene):
+    return [t for t in scene.doc.things if t.on and t.kind in ("collider", "ground")]
+
+
+def falls_through(scene: Scene | Snapshot) -> Iterator[Remark]:
+    falls = any(t.on and t.kind == "gravity" for t in scene.doc.things)
+    for liquid in scene.doc.things:
+        if liquid.kind == "liquid" and liquid.on and falls and not _colliders(scene):
+            vessel = next((s for l, _, s in _fills(scene) if l is liquid), None)
+            mend, fix = "Add a ground or a collider.", None
+            if vessel is not None:
+                mend = f"Let {vessel.name} hold it: a hollow collider of its mesh."
+                fix = (f"Let {vessel.name} hold it", lambda s, i=vessel.id: liquids.hold(s, i))
+            words = f"{liquid.name} meets nothing that is solid."
+            yield Remark("warning", liquid.id, words, "It falls through everything.", mend, fix)
+
+
+def is_cast_out(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for liquid, _, vessel in _fills(scene):
+        for collider in _colliders(scene):
+            same = collider.kind == "collider" and collider.constant("shape") == "mesh"
+            if not same or collider.constant("subject") != vessel.id or collider.constant("hollow"):
+                continue
+            if is_closed(scene.mesh(vessel.mesh).triangles):
+                words = f"{vessel.name} is solid inside, and {liquid.name} fills it."
+                fix = (f"Make {vessel.name} hollow", lambda s, i=vessel.id: liquids.hold(s, i))
+                yield Remark("error", collider.id, words, "It is cast out.", "Switch Hollow on.", fix)
+
+
+def is_open_or_thin(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for liquid, layer, vessel in _fills(scene):
+        mesh, spacing = scene.mesh(vessel.mesh), float(liquid.constant("spacing"))
+        rims = len(rims_of(mesh.triangles)) if not is_closed(mesh.triangles) else 0
+        if rims:
+            words = f"{vessel.name} is open at {rims} rim{'s' if rims > 1 else ''}."
+            causes = "It is filled as if each had a flat lid."
+            yield Remark("note", layer.id, words, causes, "Close it, or leave it so.")
+        thin = float(mesh.size.min())
+        if thin < 4 * spacing:
+            grain = format_length(spacing)
+            words = f"{vessel.name} is {format_length(thin)} thin, and grains of {liquid.name} are {grain}."
+            mend = f"Let grains be {format_length(thin / 6)} apart or less."
+            yield Remark("warning", liquid.id, words, "It is hardly more than a few grains across.", mend)
+
+
+def is_heavy(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """How many grains, memory and time it will be, where that is much."""
+    from ...evaluate.evaluator import Evaluator
+
+    own = [t for t in scene.doc.things if t.kind == "liquid" and t.on and t.stack]
+    evaluator = Evaluator(scene.doc, scene, None) if own else None
+    for liquid in own:
+        many = evaluator.swarms.expected(liquid)
+        if many > 60_000:
+            seconds = many * 6e-6 * 10  # a grain and small step, about, at ten steps a frame
+            words = f"{liquid.name} will have about {many:,} grains."
+            causes = f"A frame takes some {seconds:.0f} s and {many * 250 / 1e6:.0f} MB."
+            yield Remark("note", liquid.id, words, causes, "Let grains be further apart while you try.")
+
+
+CHECKS = (falls_through, is_cast_out, is_open_or_thin, is_heavy)
