@@ -16,7 +16,8 @@ from . import edits as do
 from .baking import keys
 from .baking.reduce import Tolerance
 from .edits import joints as build
-from .geometry.primitives import sheet, tube
+from .evaluate import outcome
+from .geometry.primitives import box, sheet, tube
 from .hashing import digest
 from .kinds.registry import kinds_in
 from .scene.document import Document
@@ -137,6 +138,9 @@ def warm_skeletons() -> None:
         keys.bake(scene, skeleton.id, tolerance=Tolerance(), store=store)
 
 
+BOX = {"where": "box", "wide": 0.1, "tall": 0.1, "deep": 0.1}
+
+
 def warm_swarms() -> None:
     """Every layer of a swarm, over something that is solid."""
     scene = Scene(Document(end=4))
@@ -148,7 +152,8 @@ def warm_swarms() -> None:
     for kind in kinds_in("layer"):
         if kind.moves == "grains" and kind.kind != "sow":
             named = (("grip", grip), ("path", path), ("subject", subject.id), ("around", grip))
-            do.add_layer(scene, swarm.id, kind.kind, values={n: v for n, v in named if n in kind.channels})
+            values = {n: v for n, v in named if n in kind.channels} | (BOX if kind.kind == "fill" else {})
+            do.add_layer(scene, swarm.id, kind.kind, values=values)
     for kind in ("gravity", "ground", "wind"):
         do.add_thing(scene, kind)
     for shape in ("sphere", "mesh"):
@@ -157,9 +162,33 @@ def warm_swarms() -> None:
         scene.evaluate(3, FrameStore(folder))
 
 
+def warm_liquids() -> None:
+    """A liquid with all that it can do, over something that is solid, and what goes by formula."""
+    scene = Scene(Document(end=3))
+    ball = do.add_mesh(scene, box([-0.2] * 3, [0.2] * 3), "Warm")
+    liquid = do.add_thing(scene, "liquid", values={
+        "viscosity": 0.1, "tension": 0.1, "warms": 1e-4, "mixes": 1e-4, "clings": 0.5, "slows": 1.0, "expands": 0.001,
+    })  # fmt: skip
+    for kind, values in (("fill", {"on": ball.id, "colour": "#336699"}), ("pour", {}), ("grain_warm", {}),
+                         ("grain_skin", {})):  # fmt: skip
+        do.add_layer(scene, liquid.id, kind, values=values)
+    for kind, values in (("gravity", {}), ("ground", {"height": -0.2}),
+                         ("collider", {"shape": "mesh", "subject": ball.id, "hollow": True})):  # fmt: skip
+        do.add_thing(scene, kind, values=values)
+    swarm = do.add_thing(scene, "swarm", values={"by": "formula"})
+    do.add_layer(scene, swarm.id, "sow", values={"count": 20})
+    do.add_layer(scene, swarm.id, "grain_eddies")
+    with tempfile.TemporaryDirectory() as folder:
+        store = FrameStore(folder)
+        scene.evaluate(2, store)
+        evaluator = scene.evaluator(store)
+        for thing in (liquid, swarm):
+            outcome.of(evaluator, scene.doc.find(thing.id), 2)
+
+
 PARTS = {
     "layers": warm_layers, "skeletons": warm_skeletons, "cloth": warm_cloth, "contact": warm_contact,
-    "swarms": warm_swarms,
+    "swarms": warm_swarms, "liquids": warm_liquids,
 }  # fmt: skip
 
 

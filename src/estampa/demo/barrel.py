@@ -56,10 +56,12 @@ def build() -> Scene:
         do.set_key(scene, hold.id, "turn_z", frame, turn)
     for crate in crates:
         do.add_thing(scene, "collider", f"{crate.name} is solid", {"shape": "mesh", "subject": crate.id})
-    do.add_thing(scene, "collider", "Barrel holds", {"shape": "mesh", "subject": room.id, "hollow": True})
+    vessel = {"shape": "mesh", "subject": room.id, "hollow": True}
+    do.add_thing(scene, "collider", "Barrel holds", vessel)
     do.add_thing(scene, "ground", "Deck is solid")
     do.add_thing(scene, "gravity")
-    cider = do.add_thing(scene, "liquid", "Cider", {"spacing": 0.0215, "density": 1010.0, "viscosity": 0.05, "clings": 0.25})
+    values = {"spacing": 0.0215, "density": 1010.0, "viscosity": 0.05, "clings": 0.25}
+    cider = do.add_thing(scene, "liquid", "Cider", values)
     do.add_layer(scene, cider.id, "fill", "In the barrel", {"on": room.id, "level": 0.8, "colour": "#d08a1e"})
     do.add_layer(scene, cider.id, "grain_skin", "Skin", {"cell": 0.5})
     do.add_thing(scene, "skin_usd", "Cider", {"swarm": cider.id, "file": "cider"})

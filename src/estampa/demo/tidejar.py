@@ -9,7 +9,7 @@ from ..geometry.primitives import box, coloured, joined, ring
 from ..scene.document import Document
 from ..scene.scene import Scene
 
-LAST, ROUND = 240, 40
+LAST, ROUND = 288, 40
 BRASS, WOOD, GLASS = ("Brass", (0.45, 0.30, 0.10)), ("Wood", (0.16, 0.09, 0.05)), ("Glass", (0.4, 0.5, 0.5))
 OUTLINE = ((0.0, 0.0), (0.085, 0.0), (0.105, 0.05), (0.11, 0.2), (0.10, 0.45), (0.085, 0.62), (0.08, 0.70), (0.0, 0.70))
 
@@ -53,14 +53,14 @@ def build() -> Scene:
     do.set_on(scene, glass.id, False)  # it would hide what it holds
     do.add_thing(scene, "collider", "Glass holds", {"shape": "mesh", "subject": glass.id, "hollow": True})
     do.add_thing(scene, "gravity")
-    warm = do.add_thing(scene, "zone", "Warm foot", {"y": -0.02, "shape": "sphere", "reach": 0.085})
+    warm = do.add_thing(scene, "zone", "Warm foot", {"y": -0.02, "shape": "sphere", "reach": 0.095})
     oil = do.add_thing(scene, "liquid", "Oil", {
-        "spacing": 0.0095, "density": 1012.0, "around": 1000.0, "expands": 0.0011, "viscosity": 0.12, "tension": 0.02,
+        "spacing": 0.0095, "density": 1012.0, "around": 1000.0, "expands": 0.0012, "viscosity": 0.12, "tension": 0.02,
         "slows": 0.3, "cools": 4.5, "warms": 1.5e-5, "mixes": 2e-5, "fine": 0.0003,
     })  # fmt: skip
     values = {"on": glass.id, "level": 0.24, "colour": "#e0701c", "warmth": 20.0}
     do.add_layer(scene, oil.id, "fill", "Oil in the jar", values)
-    do.add_layer(scene, oil.id, "grain_warm", "Lamp below", {"zone": warm.id, "to": 95.0, "half": 1.2})
+    do.add_layer(scene, oil.id, "grain_warm", "Lamp below", {"zone": warm.id, "to": 95.0, "half": 0.7})
     do.add_layer(scene, oil.id, "grain_skin", "Skin", {"cell": 0.55, "smooth": 8})
     do.add_thing(scene, "skin_usd", "Oil", {"swarm": oil.id, "file": "tidejar_oil"})
     return scene

@@ -29,7 +29,8 @@ def add_liquid(scene: Scene, subject_id: str | None = None, at=(0.0, 0.0, 0.0), 
         if not any(t.kind == "ground" for t in doc.things):
             things.append(Thing(kind="ground", name=unique_name(doc, "Ground"), values={"height": float(at[1])}))
     stack = (Thing(kind="fill", name="Fill", values=fill), Thing(kind="grain_skin", name="Skin"))
-    liquid = Thing(kind="liquid", name=unique_name(doc, "Liquid"), values={"spacing": spacing, "clings": 0.4}, stack=stack)
+    values = {"spacing": spacing, "clings": 0.4}
+    liquid = Thing(kind="liquid", name=unique_name(doc, "Liquid"), values=values, stack=stack)
     scene.apply(f"Add {liquid.name}", doc.with_(things=(*doc.things, *things, liquid)))
     return liquid
 

@@ -13,6 +13,8 @@ MEASURED = {
     "speed": "Speed, in m/s",
     "distance": "Distance from a thing, in m",
     "number": "Its number",
+    "warmth": "Temperature of a liquid, in deg C",
+    "pressure": "Pressure of a liquid, in Pa",
 }
 BY = {"random": "Chance"} | MEASURED | {"formula": "A formula"}
 NAMES = (*MEASURED, "random")  # known in formulas, beside those that all formulas know
@@ -77,6 +79,9 @@ class Attributes:
             case "distance":
                 middle = 0.0 if self.v.thing is None else self.v.thing.origin[0]
                 return np.linalg.norm(g["place"] - middle, axis=1)
+            case "warmth" | "pressure":
+                own = g.get({"warmth": "heat", "pressure": "press"}[name])
+                return np.zeros(len(self.ids)) if own is None else own.astype(float)
         return (self.ids % (1 << 40)).astype(float)  # number, and i
 
     def entering(self, what: str) -> np.ndarray:
