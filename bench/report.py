@@ -1,5 +1,5 @@
-"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces swarm window]: the table, and
-bench/result.json."""
+"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces swarm liquid window]: the
+table, and bench/result.json."""
 
 import importlib
 import json
@@ -11,7 +11,8 @@ from pathlib import Path
 
 import estampa  # noqa: F401  (sets how kernels wait before the OpenMP library is loaded)
 
-PARTS = ("cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm", "window")
+PARTS = ("cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm",
+         "liquid", "window")  # fmt: skip
 
 
 def main(wanted: list[str]) -> int:

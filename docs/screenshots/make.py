@@ -14,6 +14,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 HOME = tempfile.mkdtemp()
 os.environ |= {"ESTAMPA_STORE": f"{HOME}/frames", "ESTAMPA_STATE": f"{HOME}/state"}
 
+import numpy as np  # noqa: E402
 from PySide6.QtCore import QEventLoop  # noqa: E402
 from PySide6.QtGui import QPainter  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
@@ -24,7 +25,6 @@ from estampa.app.session import Session  # noqa: E402
 from estampa.app.shell import theme  # noqa: E402
 from estampa.app.shell.finder import Finder  # noqa: E402
 from estampa.app.shell.window import Window  # noqa: E402
-from estampa.demo import DATA  # noqa: E402
 
 HERE = Path(__file__).parent
 app = QApplication([])
@@ -114,11 +114,15 @@ def press():
     s.save("press")
 
 
-def import_():
-    s = Sitting("awning", 1)
-    s.window.files.import_mesh(DATA / "stall.obj")
+def liquid():
+    s = Sitting("barrel", 50)
+    s.select("Cider")
+    s.window.viewport._own_camera = replace(
+        s.window.viewport.camera, target=np.array([0.35, 0.25, 0.0]), distance=2.9, pitch=0.3, yaw=0.55
+    )
+    s.window.viewport.redraw(fine=True)
     s.settle()
-    s.save("import", s.window.files.import_dialog)
+    s.save("liquid")
 
 
 def remarks():
@@ -253,7 +257,7 @@ def blind():
 
 
 VIEWS = (
-    *(window, stale, maps, press, import_, remarks, finder, night, swarm, compare, pieces, loop, curves, ghosts),
+    *(window, stale, maps, press, liquid, remarks, finder, night, swarm, compare, pieces, loop, curves, ghosts),
     *(rehearsal, lanterns, body, paint, blind),
 )
 

@@ -25,11 +25,11 @@ from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
-SHARES = (("layers", "contact"), ("skeletons", "cloth", "swarms"))  # of about the same size, one for each process
+SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms"))  # as large, one for each process
 NOTED = "prepared"
 
 
-def warm(parts=("layers", "skeletons", "cloth", "contact", "swarms")) -> float:
+def warm(parts=("layers", "skeletons", "cloth", "contact", "swarms", "liquids")) -> float:
     """Compile the kernels of those parts; returns the seconds it took."""
     begun = time.perf_counter()
     for part in parts:

@@ -14,6 +14,7 @@ from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 
 FRAME = 4
+OF_LIQUIDS = ("grain_warm", "grain_skin", "fill", "pour")  # that do nothing in a swarm, or less
 BOUND = ("skin", "cage")  # made by binding
 
 
@@ -80,7 +81,8 @@ class Stage:
         if channel.type == "choice":
             return [w for w, _ in channel.choices if w != value]
         if channel.check is not None:
-            words = {"ramp": "0 1, 0.6 0.2", "formula": "0.3 + 0.2 * speed", "colours": "#102030, #ffeedd"}
+            words = {"ramp": "0 1, 0.6 0.2", "formula": "0.3 + 0.2 * speed", "colours": "#102030, #ffeedd",
+                     "colour": "#336699"}  # fmt: skip
             return [words[name.split("_")[-1]]]
         return [i for i in self.named.get(channel.to, []) if i != value]
 
@@ -89,9 +91,9 @@ class Stage:
         evaluator = Evaluator(self.scene.doc, self.scene, self.store)
         evaluator.solve_through(FRAME)
         owner = self.scene.doc.find(owner_id)
-        if owner.kind == "swarm":
+        if owner.has_grains:
             parts = outcome.of(evaluator, owner, FRAME).parts
-            dyed = lambda p: np.zeros((p.count, 3)) if p.tints is None else p.tints
+            dyed = lambda p: p.inks if p.inks is not None else np.zeros((p.count, 3)) if p.tints is None else p.tints
             looks = [(p.in_world().reshape(-1, 3), dyed(p)) for p in parts]
             looks = [np.concatenate(x) for x in zip(*looks, strict=True)]
             return evaluator.dressing.name(owner, FRAME), np.concatenate(looks)
@@ -131,7 +133,9 @@ def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
     stage, kind = Stage(store), kind_of(word)
     owner = stage.skeleton if kind.moves == "joints" else stage.subject
     if kind.moves == "grains":  # some that fly already, on something that is solid
-        owner = do.add_thing(stage.scene, "swarm", values={"by": "formula" if kind.by_formula else "steps"}).id
+        by = {"by": "formula" if kind.by_formula else "steps"}
+        liquid = ("liquid", None, {"spacing": 0.12, "expands": 0.01})
+        owner = do.add_thing(stage.scene, *(liquid if word in OF_LIQUIDS else ("swarm", None, by))).id
         made = [do.add_mesh(stage.scene, box([-i, 0, 0], [i, 0.5, 0.6]), f"Box {i}").id for i in (0.4, 0.8)]
         more = do.add_map(stage.scene, made[0], np.linspace(0.2, 1, 8), "More").id
         stage.named |= {"subject": made, "target_weights": [more]}

@@ -55,12 +55,13 @@ def build() -> Scene:
     do.add_thing(scene, "gravity")
     warm = do.add_thing(scene, "zone", "Warm foot", {"y": -0.02, "shape": "sphere", "reach": 0.095})
     oil = do.add_thing(scene, "liquid", "Oil", {
-        "spacing": 0.0095, "density": 1012.0, "around": 1000.0, "expands": 0.0012, "viscosity": 0.12, "tension": 0.02,
-        "slows": 0.3, "cools": 4.5, "warms": 1.5e-5, "mixes": 2e-5, "fine": 0.0003,
+        "spacing": 0.0095, "density": 1016.0, "around": 1000.0, "expands": 0.0019, "viscosity": 0.05, "tension": 0.032,
+        "slows": 0.4, "cools": 3.5, "warms": 1.5e-5, "mixes": 2e-5, "fine": 0.0003,
     })  # fmt: skip
     values = {"on": glass.id, "level": 0.24, "colour": "#e0701c", "warmth": 20.0}
     do.add_layer(scene, oil.id, "fill", "Oil in the jar", values)
-    do.add_layer(scene, oil.id, "grain_warm", "Lamp below", {"zone": warm.id, "to": 95.0, "half": 0.7})
+    lamp = do.add_layer(scene, oil.id, "grain_warm", "Lamp below", {"zone": warm.id, "to": 95.0, "half": 0.5})
+    do.set_formula(scene, lamp.id, "strength", "100 * smoothstep(0, 0.4, sin(2 * pi * t / 4))")  # it burns in breaths
     do.add_layer(scene, oil.id, "grain_skin", "Skin", {"cell": 0.55, "smooth": 8})
     do.add_thing(scene, "skin_usd", "Oil", {"swarm": oil.id, "file": "tidejar_oil"})
     return scene

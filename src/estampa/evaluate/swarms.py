@@ -60,7 +60,7 @@ class Swarms:
         subject = self.evaluator.values.find(subject_id)
         if subject is None or subject.mesh is None:
             return 0.0
-        mesh = self.evaluator.mesh(subject)
+        mesh = self.evaluator.scene.mesh(subject.mesh)
         return mesh.cached("room", lambda: room_of(mesh))
 
     def period(self, swarm: Thing) -> float:

@@ -16,6 +16,7 @@ from ...inspect.lanes import LaneMemory, LaneState
 from ...inspect.remarks.scene import remarks
 from ...inspect.sync import InStep
 from ...scene.document import Thing
+from ...units import format_volume
 from .looks import trail
 from .preparing import Preparing
 from .tasks import Job, Jobs, Latest, told
@@ -33,6 +34,8 @@ class Lane:
     state: LaneState | None = None
     awake: bool = False  # whether it is a share of things and not a distance
     counts: bool = False  # whether it is a number of grains
+    joules: bool = False  # whether it is the kinetic energy of a liquid
+    told: tuple[str, ...] = ()  # what else is told of each frame
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
 
 
@@ -125,7 +128,8 @@ class Work(QObject):
                     lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state, size=size)
             for run in evaluator.runs.every():
                 if run.thing.has_grains:
-                    lanes[run.id] = _counted(evaluator, run, memory.state(evaluator, run.thing, run.thing))
+                    lane = _flows if run.thing.kind == "liquid" else _counted
+                    lanes[run.id] = lane(evaluator, run, memory.state(evaluator, run.thing, run.thing))
                 elif not run.is_solo:
                     lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
             frames = np.arange(doc.start, doc.end + 1, dtype=float)
@@ -287,6 +291,21 @@ def _worked_out(evaluator):
         return [*clip_remarks(evaluator), *starts.remarks_on(evaluator)]
     except EstampaError:
         return []
+
+
+def _flows(evaluator, run, state) -> Lane:
+    """The lane of a liquid: its kinetic energy, with its volume and what escaped."""
+    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
+    energy, told = np.full(len(frames), np.nan), [""] * len(frames)
+    for i, frame in enumerate(frames):
+        key = evaluator.runs.key(run, frame)
+        names = ("energy", "volume", "escaped", "living")
+        found = evaluator.store.frame(key, names) if evaluator.store.has(key) else None
+        if found is not None:
+            own = {n: float(found["report"][n][0]) for n in names}
+            energy[i] = own["energy"]
+            told[i] = f"{format_volume(own['volume'])} in {own['living']:,.0f} grains, {own['escaped']:,.0f} escaped"
+    return Lane(energy, energy, state, joules=True, told=tuple(told))
 
 
 def _counted(evaluator, run, state) -> Lane:

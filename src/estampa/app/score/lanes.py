@@ -134,6 +134,7 @@ class Lanes(Guarded, TimeAxis):
                     painter.setBrush(colour)
                     painter.drawPolygon(shape)
         told = _awake_in_words if lane.awake else _living_in_words if lane.counts else None
+        told = _energy_in_words if lane.joules else told
         words = told(lane.reach) if told else _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
             self._draw_band(painter, box, lane.state, frames, _is_draft(thing))
@@ -376,6 +377,7 @@ class Lanes(Guarded, TimeAxis):
             moves = f"moves {format_length(lane.mean[i])} on average, at most {format_length(lane.reach[i])}"
             words = f"{100 * lane.reach[i]:.0f} % of its bodies move" if lane.awake else moves
             words = f"{lane.reach[i]:,.0f} grains live" if lane.counts else words
+            words = f"{lane.reach[i]:.3g} J, {lane.told[i]}" if lane.joules else words
             lines.append(f"frame {i + self.session.doc.start}: {words}")
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
@@ -390,6 +392,11 @@ def _is_draft(thing) -> bool:
 def _living_in_words(living) -> str:
     known = living[np.isfinite(living)]
     return f"≤ {known.max():,.0f} live" if len(known) else "not known yet"
+
+
+def _energy_in_words(joules) -> str:
+    known = joules[np.isfinite(joules)]
+    return f"≤ {known.max():.3g} J" if len(known) else "not known yet"
 
 
 def _awake_in_words(share) -> str:

@@ -118,7 +118,7 @@ class Liquid(GrainThing):
         }
 
     def advance(self, grains, inputs, dt):
-        self._steps, self._crowded = 0, 0.0
+        self._steps, self._crowded, self._wide = 0, 0.0, WIDE
         left, gone, spacing = dt, 0.0, float(inputs.v.spacing)
         met = Solids(inputs.world, 2.5 * spacing, inputs.rate)
         while left > 1e-9 * dt and len(grains):
@@ -155,7 +155,8 @@ class Liquid(GrainThing):
         at, speed = np.zeros((n, 4), np.float32), np.zeros((n, 4), np.float32)
         at[:, :3], speed[:, :3] = place[order] - low, grains.speed[order]
         far, out, run = walls_of(place, met.at(end), 2.5 * spacing, order)
-        many, near = listed(at, starts, along, cell, rows, reach, WIDE)
+        many, near = listed(at, starts, along, cell, rows, reach, self._wide)
+        self._wide = int(many.max(initial=0)) + 2  # no wider than it must be: what is read is what takes the time
         slope = np.zeros(near.shape, np.float32)
         over, stiff, felt = np.empty((3, n), np.float32)
         slopes = np.empty((n, 3), np.float32)

@@ -24,7 +24,7 @@ class Fill(Births):
 
     kind, title = "fill", "Fill"
     icon = "M3 5 V13.5 H13 V5 M4.6 8 h.01 M7 8 h.01 M9.4 8 h.01 M11.6 8 h.01 M4.6 11 h.01 M7 11 h.01 M9.4 11 h.01 M11.6 11 h.01"  # noqa: E501
-    rank = 0
+    rank = 3
 
     where = choice("inside", "What is filled.", {"inside": "Inside a subject", "box": "A box about a grip"})
     on = ref("subject", "The subject that is filled.", title="Subject", when=(("where", ("inside",)),))

@@ -18,7 +18,7 @@ class Pour(Births):
 
     kind, title = "pour", "Pour"
     icon = "M5 2 H11 M8 2 V9 M6.6 3.5 V8 M9.4 3.5 V8 M3 13 C5 11.8 6.5 14.2 8 13 S11 11.8 13 13"
-    rank = 1
+    rank = 4
     reads_before = True
 
     around = ref("grip", "Where it comes out, along its -Y.")
