@@ -26,7 +26,7 @@ from ...scene.curves import Curve
 from ...scene.document import Formula, Link
 from ...scene.values import Rows
 from ...solve.stems.kind import parts_of
-from ...units import format_length, format_volume
+from ...units import format_bytes, format_length, format_volume
 from ..session import Session
 from ..shell import theme
 from .channel_row import Row
@@ -231,10 +231,24 @@ class Sheet(QWidget):
     def _swarm(self, grid, thing):
         if thing.stack:
             self._report(grid, thing)
+            self._told_first(grid, thing)
         else:
             words = "It has no layers yet. Add a source, Sow or Emit, and then what guides and shows its grains."
             grid.addWidget(self._empty(words), 0, 0, 1, 4)
         grid.addWidget(self._add_button(thing), grid.rowCount(), 0, 1, 4)
+
+    def _told_first(self, grid, thing):
+        """How many grains it will have, and what they take, before anything is solved."""
+        try:
+            many = self.session.work.evaluator("window").swarms.expected(thing)
+        except EstampaError:
+            return
+        words = f"About {many:,} grains at once"
+        if hasattr(thing.declared, "a_frame"):
+            bytes_, seconds = thing.declared.a_frame(many)
+            words += f": some {format_bytes(bytes_)} to solve, {seconds:.2g} s a frame"
+        at = grid.rowCount()
+        grid.addWidget(self._empty(f"{words}."), at, 0, 1, 4)
 
     def _skeleton(self, grid, thing):
         bones = self.session.scene.values.bones(thing)

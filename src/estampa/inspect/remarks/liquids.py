@@ -6,7 +6,7 @@ from ...edits import liquids
 from ...geometry.lids import rims_of
 from ...geometry.pieces import is_closed
 from ...scene.scene import Scene, Snapshot
-from ...units import format_length
+from ...units import format_bytes, format_length
 from .remark import Remark
 
 
@@ -75,9 +75,9 @@ def is_heavy(scene: Scene | Snapshot) -> Iterator[Remark]:
     for liquid in own:
         many = evaluator.swarms.expected(liquid)
         if many > 60_000:
-            seconds = many * 6e-6 * 10  # a grain and small step, about, at ten steps a frame
+            bytes_, seconds = liquid.declared.a_frame(many)
             words = f"{liquid.name} will have about {many:,} grains."
-            causes = f"A frame takes some {seconds:.0f} s and {many * 250 / 1e6:.0f} MB."
+            causes = f"A frame takes some {seconds:.0f} s and {format_bytes(bytes_)}."
             yield Remark("note", liquid.id, words, causes, "Let grains be further apart while you try.")
 
 

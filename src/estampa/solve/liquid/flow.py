@@ -1,5 +1,7 @@
 """What flows do besides keeping their room: stick to themselves, hold together, and pass on warmth and colour."""
 
+from functools import lru_cache
+
 import numpy as np
 from numba import njit, prange
 
@@ -15,11 +17,14 @@ def cohesion(spacing: float, tension: float, density: float) -> float:
 
     Tension of a liquid of n grains a volume between which f(r) acts is pi / 8 n^2 times the integral of r^4 f(r)
     (Kirkwood and Buff 1949, for a sharp surface; as in Tartakovsky and Panchenko 2016, "Pairwise force SPH")."""
-    h = SUPPORT * spacing
-    r = np.linspace(0, h, 2001)
-    shape = np.array([_shape(q) for q in r / h])
-    integral = float((r**4 * shape).sum() * (r[1] - r[0]))
-    return tension / FELT / (np.pi / 8 * spacing**-6 * integral)
+    return tension / FELT / (np.pi / 8 * spacing**-6 * _moment() * (SUPPORT * spacing) ** 5)
+
+
+@lru_cache(maxsize=1)
+def _moment() -> float:
+    """The integral of q^4 times the shape of the force, over q from 0 to 1."""
+    q = np.linspace(0, 1, 2001)
+    return float((q**4 * np.array([_shape(x) for x in q])).sum() * (q[1] - q[0]))
 
 
 @njit(cache=True, nogil=True, inline="always")

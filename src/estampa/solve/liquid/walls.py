@@ -6,6 +6,7 @@ from numba import njit, prange
 from ..swarm.solids import FAR, solids
 
 WALLS = 3
+EDGE = 0.5  # of the reach, within which a second wall is looked for
 SAME = 0.8  # cosine, above which two walls of one mesh are the same one
 
 
@@ -25,7 +26,7 @@ def walls_of(place: np.ndarray, met, reach: float, order: np.ndarray):
         _put(far, out, run, found.far, found.out, found.speed, np.flatnonzero(found.far < reach))
         if not getattr(solid, "has_edges", False):
             continue
-        near = np.flatnonzero(found.far < reach)
+        near = np.flatnonzero(found.far < EDGE * reach)
         ways = [found.out[near]]
         for _ in range(WALLS - 1):
             if not len(near):

@@ -95,6 +95,7 @@ def surface(before, now, triangles, reach: float, share: float, rate: float, hol
         speed[near] = moved[np.maximum(which, 0)][near]
         return Met(far, out, speed)
 
+    met.has_edges = True  # it may be asked for the other sides of an edge
     return met
 
 
