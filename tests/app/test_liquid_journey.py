@@ -58,3 +58,24 @@ def test_a_vessel_is_filled_mended_settled_and_its_skin_is_printed(user, tmp_pat
     user.window.run_prints()
     user.wait(seconds=90)
     assert all(r.passed for r in user.window.press.results.values()) and list(tmp_path.glob("*.usdc"))
+
+
+def test_a_slice_takes_away_what_is_nearer_than_what_the_view_turns_about(user):
+    s, pane = user.session, user.window.viewport
+    ball = trimesh.creation.icosphere(3, 0.5)
+    do.add_mesh(s.scene, Mesh.from_triangles(ball.vertices, ball.faces), "Ball")
+    user.wait()
+    user.do("frame_all")
+    user.wait()
+    deepest = lambda: pane.depth_under(pane.width() / 2, pane.height() / 2)
+    before = pane.grab().toImage()
+    assert len(deepest()) == 2
+    user.do("cut")
+    user.wait()
+    after = pane.grab().toImage()
+    assert after != before and user.window.actions_by_name["cut"].isChecked()
+    middle = lambda image: image.pixelColor(image.width() // 2, image.height() // 2).lightness()
+    assert middle(after) != middle(before), "the inside of its far half is seen"
+    user.do("cut")
+    user.wait()
+    assert pane.grab().toImage() == before

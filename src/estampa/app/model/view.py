@@ -26,6 +26,7 @@ class Pane:
     trails: bool = True
     grains: str = "distance"  # how grains are drawn: by distance, or all as meshes, boxes or points
     grain_trails: bool = False
+    cut: bool = False  # what is nearer than what the view turns about is taken away
     camera: str | None = None  # id of the camera that is looked through
 
 

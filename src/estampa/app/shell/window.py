@@ -51,7 +51,9 @@ TOOLS = (
     "frame_selection", "shading", "wire", "yarns", None,
     "meshes", "controls", "joints", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
 )  # fmt: skip
-SHOWN = ("wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints", "grain_trails")
+SHOWN = (
+    "wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints", "grain_trails", "cut",
+)  # fmt: skip
 WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")  # that keep their words when there is little room
 
 

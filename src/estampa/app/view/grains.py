@@ -43,12 +43,13 @@ void main() {{
 """
 POINT_VERTEX = f"""
 #version 330
-uniform float pixels, across; uniform vec3 middle, ink; uniform int dyed;
+uniform float pixels, across; uniform vec3 middle, ink; uniform int dyed; uniform vec4 slice;
 out vec3 v_tint; out float v_seen;
 {INSTANCED}
 void main() {{
     v_tint = (dyed == 1 ? dye.rgb : ink) * (shape < 70000u ? 1.0 : 0.0);  // so that it reads its shape too
-    gl_Position = to_clip * vec4(at + size * turned(middle), 1.0);
+    vec3 p = at + size * turned(middle);
+    gl_Position = dot(slice.xyz, p) > slice.w ? vec4(2.0, 2.0, 2.0, 1.0) : to_clip * vec4(p, 1.0);
     float wide = size * across * pixels / max(gl_Position.w, 1e-6);
     gl_PointSize = clamp(wide, 1.0, 12.0);
     v_seen = clamp(wide * wide, 0.25, 1.0);  // of what is smaller than a pixel less is seen
@@ -102,6 +103,7 @@ class GrainPainter:
         for name, value in look.items():
             if name in self.meshes:
                 self.meshes[name] = value
+        self.points["slice"] = look["slice"]
         left = self.budget
         for layer in layers:
             near, boxes, points = parted(layer, camera, height, how, left / max(len(layers), 1))

@@ -9,6 +9,7 @@ from .camera import Camera
 from .grains import GrainPainter
 
 SAMPLES = 4
+WHOLE = (0.0, 0.0, 0.0, 1.0)  # a slice that takes nothing away
 FLATTEN, SHADOW = (0.30, 1.0, 0.18), (0.37, 0.365, 0.36, 1.0)  # which way shadows fall on the floor, and their colour
 
 _MESH_VERTEX = """
@@ -27,12 +28,13 @@ void main() {
 _MESH_FRAGMENT = """
 #version 330
 uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted; uniform vec4 flat_colour;
-uniform float opacity;
+uniform float opacity; uniform vec4 slice;
 in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint;
 out vec4 result;
 vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
 void main() {
     if (flat_colour.a > 0.0) { result = flat_colour; return; }
+    if (dot(slice.xyz, v_place) > slice.w) discard;  // what is nearer than the cut
     vec3 look = normalize(eye - v_place);
     vec3 facet = normalize(cross(dFdx(v_place), dFdy(v_place)) + vec3(1e-12));
     if (dot(facet, look) < 0.0) facet = -facet;
@@ -127,7 +129,7 @@ class Renderer:
         self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
         self._screen = self.context.vertex_array(self._picture, [])
-        self._size, self._kept, self._backdrop = None, {}, None
+        self._size, self._kept, self._backdrop, self._slice = None, {}, None, WHOLE
         self.grains = GrainPainter(self.context, _MESH_FRAGMENT)
         self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
         self.context.enable(moderngl.PROGRAM_POINT_SIZE)
@@ -170,10 +172,12 @@ class Renderer:
         backdrop: tuple | None = None,
         swarms: list = (),
         grains: str = "distance",
+        cut: bool = False,
     ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
         as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity); `swarms` are drawn as
-        `grains` says, a key of grains.HOW."""
+        `grains` says, a key of grains.HOW; `cut` takes away what is nearer than what the camera looks at."""
+        self._slice = (*camera.axes[2], float(camera.axes[2] @ camera.target)) if cut else WHOLE
         with self.context:  # every pane has a context of its own
             return self._picture_now(
                 drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains
@@ -212,6 +216,7 @@ class Renderer:
 
     def _depth_now(self, drawn, camera, width, height) -> np.ndarray:
         self._sized(width, height)
+        self._slice = WHOLE
         self._one.use()
         self._one.clear(depth=1.0)
         self._mesh["to_clip"].write(camera.matrix(width / height).T.astype("f4").tobytes())
@@ -294,13 +299,13 @@ class Renderer:
             self.context.disable(moderngl.BLEND)
         return kept
 
-    @staticmethod
-    def _light(camera: Camera, shading: str) -> dict:
+    def _light(self, camera: Camera, shading: str) -> dict:
         """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
         key = np.array([-0.45, 0.75, 0.62]) @ camera.axes * 0.55 + np.array([0.25, 0.62, 0.35])
         plain = {"ramp": 0, "yarns": 0, "tinted": 1, "opacity": 1.0}
         return plain | {
-            "eye": tuple(camera.eye), "key": tuple(key / np.linalg.norm(key)), "facets": int(shading == "facets")
+            "slice": self._slice, "eye": tuple(camera.eye), "key": tuple(key / np.linalg.norm(key)),
+            "facets": int(shading == "facets"),
         }  # fmt: skip
 
     def _one_or_many_depth(self, on: bool):

@@ -137,7 +137,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
                     items += [_drawn(f"{i} skin {k}", s, STALL, tint=s.tint) for k, s in enumerate(looked.skins)]
             swarms = [w for i, w in picture.swarms.items() if look.meshes and (not isolated or i in isolated)]
             return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor,
-                                    backdrop=behind, swarms=swarms, grains=look.grains)  # fmt: skip
+                                    backdrop=behind, swarms=swarms, grains=look.grains, cut=look.cut)  # fmt: skip
 
         return shoot
 
@@ -245,7 +245,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         floor = look.floor and behind is None
         data = self.renderer.picture(
             items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind,
-            swarms=swarms, grains=look.grains,
+            swarms=swarms, grains=look.grains, cut=look.cut,
         )  # fmt: skip
         if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
             self._fine_up_to = min(self._fine_up_to, triangles)

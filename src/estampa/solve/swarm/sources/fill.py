@@ -62,8 +62,6 @@ class Fill(Births):
             return None
         place = self._places(v, now)
         ids = source.ids(len(place))
-        spacing = spacing_of(v, now)
-        place = place + SHAKE * spacing * np.stack([rand(now.seed, ids, a) - 0.5 for a in "xyz"], axis=1)
         return Grains.born(ids, place, self.speeds(ids, v, now.seed), self.lives(ids, v, now.seed))
 
     def _places(self, v, now) -> np.ndarray:
@@ -72,7 +70,7 @@ class Fill(Births):
         if v.where == "box":
             size = np.array([v.wide, v.tall, v.deep], float)
             size[1] *= float(v.level)
-            at = _lattice(-np.array([v.wide, v.tall, v.deep]) / 2, size, spacing)
+            at = _lattice(-np.array([v.wide, v.tall, v.deep]) / 2, size, spacing, now.seed)
             return at if v.around is None else v.around.apply(at[None])[0]
         if v.on is None:
             raise EstampaError("Fill", "has no subject to fill.", "Choose one under “Subject”.")
@@ -81,7 +79,7 @@ class Fill(Births):
         low, high = closed.bounds
         size = high - low
         size[1] *= float(v.level)
-        at = _lattice(low, size, spacing)
+        at = _lattice(low, size, spacing, now.seed)
         inside = at[is_inside(closed, at)] if len(at) else at
         if not len(inside):
             need = float(np.min(high - low)) / 4
@@ -95,8 +93,8 @@ def spacing_of(v, now) -> float:
     return float(now.of.get("spacing", v.apart)) if now.of is not None else float(v.apart)
 
 
-def _lattice(low, size, spacing) -> np.ndarray:
-    """(n, 3) m: the middles of the cells that a box is filled with, centred in what is left over."""
+def _lattice(low, size, spacing, seed) -> np.ndarray:
+    """(n, 3) m: the middles of the cells that a box is filled with, centred in what is left over; each a little off."""
     counts = np.maximum(np.floor(size / spacing + 1e-6), 0).astype(np.int64)
     if float(np.prod(counts.astype(float))) > 8 * MOST:
         many = float(np.prod(counts.astype(float)))
@@ -105,4 +103,6 @@ def _lattice(low, size, spacing) -> np.ndarray:
     slack = (size - counts * spacing) / 2
     slack[1] = 0.0  # it stands on its floor
     axes = [low[j] + slack[j] + (np.arange(counts[j]) + 0.5) * spacing for j in range(3)]
-    return np.stack([a.ravel() for a in np.meshgrid(*axes, indexing="ij")], axis=1)
+    at = np.stack([a.ravel() for a in np.meshgrid(*axes, indexing="ij")], axis=1)
+    off = np.stack([rand(seed, np.arange(len(at)), f"lattice {a}") for a in "xyz"], axis=1) - 0.5
+    return at + SHAKE * spacing * off
