@@ -20,7 +20,8 @@ SLOW = ("app", "demo", "test_cli", "test_damage")  # folders and files that open
 def pytest_collection_modifyitems(items):
     """`-m quick` leaves out what opens a window, runs the program, or is marked slow."""
     for item in items:
-        if not any(word in item.nodeid for word in SLOW) and item.get_closest_marker("slow") is None:
+        marked = any(item.get_closest_marker(m) for m in ("slow", "sweep"))
+        if not any(word in item.nodeid for word in SLOW) and not marked:
             item.add_marker(pytest.mark.quick)
 
 

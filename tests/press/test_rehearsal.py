@@ -218,7 +218,7 @@ def test_what_cannot_be_played_is_told_and_a_picture_needs_no_window(store, tmp_
 UNPLAYED = ("joint_csv", "joint_bvh")  # of skeletons alone: nothing is seen of them
 
 
-@pytest.mark.slow
+@pytest.mark.sweep
 @pytest.mark.parametrize("name", demo.names())
 def test_every_print_of_every_demo_plays_within_its_tolerance(store, tmp_path, name):
     """The files alone, against the scene that they were printed of, over the first frames."""

@@ -3,13 +3,14 @@
 from typing import NamedTuple
 
 from ..hashing import digest
+from ..kinds.channels import PARTS_OF_SUBJECTS
 from ..scene.document import Thing
 from .reader import Scope
 
 DEEP = 3  # how many steps down the values of named things are told one by one
 MOVED = "(order or switch)"
 # what these name is told by the reader itself, or with what is felt
-OWN = ("map", "target", "target_map", "target_weights", "joint", "wind", "ensemble")
+OWN = (*PARTS_OF_SUBJECTS, "joint", "wind", "ensemble")
 
 
 # of what is more than a channel

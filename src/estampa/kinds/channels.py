@@ -4,6 +4,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+PARTS_OF_SUBJECTS = ("map", "target", "target_map", "target_weights")  # what references may name that is no thing
+
 
 @dataclass(frozen=True)
 class Channel:

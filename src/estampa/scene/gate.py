@@ -7,7 +7,7 @@ reference may name, that arrays fit what they are of, how much there is, and tha
 import numpy as np
 
 from ..errors import EstampaError
-from ..kinds.channels import Channel
+from ..kinds.channels import PARTS_OF_SUBJECTS, Channel
 from .bones import MOST_JOINTS, Bones
 from .curves import Curve
 from .document import Formula, Link, Opaque, Thing
@@ -105,7 +105,7 @@ def _references(scene: Scene) -> None:
         for name, channel in thing.declared.channels.items() if thing.declared else ():
             value = thing.values.get(name)
             held = by_id.get(value) if channel.type == "ref" and isinstance(value, str) else None
-            if held is None or channel.to in ("map", "target", "target_map", "target_weights"):
+            if held is None or channel.to in PARTS_OF_SUBJECTS:
                 continue  # what is gone names nothing
             where = f"{thing.name} · {channel.label.lower()}"
             _need(fits_reference(channel, held), f"has {where} naming {held.name}, which is a {held.kind}")

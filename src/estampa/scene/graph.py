@@ -5,6 +5,7 @@ and understood is followed.
 """
 
 from ..errors import EstampaError
+from ..kinds.channels import PARTS_OF_SUBJECTS
 from .document import Document, Thing
 
 MOST_DEEP = 500  # things riding on one another, or channels reading one another
@@ -75,7 +76,7 @@ class Graph:
             if thing.declared is None:
                 continue
             for name, channel in thing.declared.channels.items():
-                if channel.type != "ref" or channel.to in ("map", "target", "target_map", "target_weights", "ensemble"):
+                if channel.type != "ref" or channel.to in (*PARTS_OF_SUBJECTS, "ensemble"):
                     continue
                 self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
             feels = thing.declared.feels_in(thing)
