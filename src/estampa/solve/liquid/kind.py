@@ -133,6 +133,9 @@ class Liquid(GrainThing):
             most = np.partition(fast, int(MOST_GO * (len(fast) - 1)))[int(MOST_GO * (len(fast) - 1))]
             wanted = max((most + falls) / STEP, (fast.max() + falls) / FAR_STEP) * left / spacing
             wanted = max(wanted, left / (SOON * np.sqrt(spacing / max(pull, 1e-3))))
+            if not np.isfinite(wanted):
+                cure = "Look for what drives it so hard, or bring the scene nearer to the origin."
+                raise EstampaError("The liquid", "goes too fast or too far to be told in numbers.", cure)
             n = max(int(np.ceil(wanted)), int(np.ceil(inputs.v.substeps * left / dt - 1e-9)), 1)
             if self._steps + n > MOST_STEPS:
                 n = max(MOST_STEPS - self._steps, 1)
@@ -141,8 +144,8 @@ class Liquid(GrainThing):
             gone, left, self._steps = gone + h, left - h, self._steps + 1
         if self._crowded > DENSEST:
             raise EstampaError(
-                "The liquid", f"is squeezed to {1 + self._crowded:.0f} times its density: its vessel has less room.",
-                "Fill in less, or let the vessel be larger.",
+                "The liquid", f"is squeezed to {1 + self._crowded:.0f} times its density: its vessel has less room, "
+                "or is moved too hard.", "Fill in less, let the vessel be larger, or move it more gently.",
             )  # fmt: skip
 
     def advance_born(self, grains, inputs, h):
@@ -187,6 +190,7 @@ class Liquid(GrainThing):
             source -= np.float32(h) * np.einsum("nk,nkj,nj->n", np.where(far < reach, run, 0), out, slopes)
         deep = felt[(over > -0.15) & (far[:, 0] > reach)]
         unit = float(v.density) / h * (float(deep.mean()) if len(deep) else 0.9)  # Pa
+        unit = max(unit, 1e-6)
         at[:, 3] = KEEP * grains.more["press"][order] / unit
         going, press, _, _ = solve(at, many, near, slope, slopes, speed, source, stiff, h, 80, float(v.fine))
         numbers = np.array([h, CLEAR * spacing, spacing, 2.5 * spacing])

@@ -83,6 +83,8 @@ class Fill(Births):
         inside = at[is_inside(closed, at)] if len(at) else at
         if not len(inside):
             need = float(np.min(high - low)) / 4
+            if need <= 0:
+                raise EstampaError("Fill", "fills a subject of no volume.", "Choose one that has an inside.")
             cause = "finds no room in its subject for a single grain."
             raise EstampaError("Fill", cause, f"Let grains be at most {need:.2g} m apart, or choose a larger mesh.")
         return inside
