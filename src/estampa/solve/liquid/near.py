@@ -6,7 +6,10 @@ Rows, not cells, have an entry in a table, so that a few drops that fall far awa
 import numpy as np
 from numba import njit, prange
 
+from ...errors import EstampaError
+
 MOST_ROWS = 4_000_000
+MOST_NEAR = 400  # neighbours, where about 28 belong
 
 
 def sorted_by_row(place: np.ndarray, size: float):
@@ -27,12 +30,15 @@ def sorted_by_row(place: np.ndarray, size: float):
 
 def listed(at: np.ndarray, starts, along, cell: float, rows, reach: float, wide: int) -> tuple[np.ndarray, np.ndarray]:
     """((n,) int32 how many, (n, w) int32 which) neighbours each has within `reach` m, of places (n, 4) float32 from the
-    corner of the cells, sorted so; w is at least `wide`."""
+    corner of the cells, sorted so; w is at least `wide`. Raises EstampaError where far too many lie in one place."""
     while True:
         many, near = _listed(at, starts, along, np.float32(cell), rows, np.float32(reach * reach), wide)
         most = int(many.max(initial=0))
         if most <= wide:
             return many, near
+        if most > MOST_NEAR:
+            cause = f"has {most:,} grains in the room of a few: it is squeezed, or too far from the origin."
+            raise EstampaError("The liquid", cause, "Look for what drives it so hard, or bring the scene nearer.")
         wide = most + 8
 
 
