@@ -547,3 +547,13 @@ def test_any_attribute_drives_any_of_the_looks_through_a_ramp_or_a_formula(store
     ):  # fmt: skip
         with pytest.raises(EstampaError, match=said):
             do.set_value(scene, show, name, words)
+
+
+def test_a_pull_takes_hold_of_a_part_of_the_grains_always_the_same(store):
+    scene, made = swarm(
+        ("sow", {"count": 2000, "radius": 0.2}), ("grain_pull", {"amount": 4.0, "part": 0.3, "way": "along"}), last=6
+    )
+    _, found = solved(scene, store)
+    moved = [np.linalg.norm(f["grains"]["speed"], axis=1) > 1e-6 for f in found[1:]]
+    assert stats.binomtest(int(moved[0].sum()), 2000, 0.3).pvalue > 0.001
+    assert all(np.array_equal(m, moved[0]) for m in moved)

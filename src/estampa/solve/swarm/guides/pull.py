@@ -3,6 +3,7 @@
 import numpy as np
 from numba import njit, prange
 
+from ....hashing import rand
 from ....kinds.channels import choice, number, ref
 from ....motion.layer import origin_frame
 from ..grains import one
@@ -43,11 +44,18 @@ class Pull(GrainLayer):
         soft=(0, 3),
         hard=(0, 6),
     )
+    part = number(
+        1, "Share of the grains that it takes hold of, the same ones always, by chance.", title="Takes a part of",
+        unit="fraction", soft=(0, 1), hard=(0, 1),
+    )  # fmt: skip
     core = number(0.05, "Nearer than this it grows no more.", unit="m", soft=(0.001, 0.5), hard=(1e-4, None))
 
     def guide(self, grains, v, now, h):
         origin, axes, size = origin_frame(v.grip)
         numbers = (float(v.amount), float(v.reach) * size, float(v.fades), float(v.core) * size)
+        felt = self.felt(grains, v)
+        if v.part < 1:
+            felt = felt * (rand(now.seed, grains.ids, f"{v.id} part") < v.part)
         way = ("to", "away", "round", "axis", "along").index(v.way)
         _pull(
             grains.place,
@@ -57,7 +65,7 @@ class Pull(GrainLayer):
             np.ascontiguousarray(axes[:, 1]),
             way,
             *numbers,
-            self.felt(grains, v),
+            felt,
             h,
         )
 
