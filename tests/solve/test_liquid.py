@@ -138,7 +138,7 @@ def test_a_drop_is_round_and_swings_as_rayleigh_says(store):
     """Rayleigh 1879: the lowest mode of a drop, w^2 = 8 sigma / (rho R^3); and the drop ends round."""
     ball = trimesh.creation.icosphere(3, 0.12)
     shape = ball.vertices * [1.25, 1.25**-0.5, 1.25**-0.5]
-    scene, made = liquid(end=84, tension=4.0, viscosity=0.0)
+    scene, made = liquid(end=130, tension=4.0, viscosity=0.0)
     egg = do.add_mesh(scene, Mesh.from_triangles(shape, ball.faces), "Egg")
     do.add_layer(scene, made, "fill", values={"on": egg.id})
     _, found = solved(scene, store)
@@ -146,7 +146,7 @@ def test_a_drop_is_round_and_swings_as_rayleigh_says(store):
     off = (spread[:, 0] - spread[:, 1:].mean(axis=1)) / spread.mean(axis=1)
     radius = (3 * len(found[0]["grains"]) * S**3 / 4 / np.pi) ** (1 / 3)
     period = 2 * np.pi / np.sqrt(8 * 4.0 / (1000 * radius**3))
-    t = np.arange(84) / RATE
+    t = np.arange(130) / RATE
     wave = lambda t, a, w, d, c, p: a * np.exp(-d * t) * np.cos(w * t + p) + c
     fit, _ = curve_fit(wave, t[2:], off[2:], [off[0], 2 * np.pi / period, 1, 0, 0])
     assert 2 * np.pi / fit[1] == pytest.approx(period, rel=0.15)
