@@ -16,7 +16,7 @@ from .walls import Solids, bounded, walls_of
 
 ROOM = 20.0  # deg C, at which a liquid has its density
 STEP, FAR_STEP, MOST_GO = 0.4, 0.9, 0.95  # of the spacing: how far such a share of grains goes in a small step, and all
-CLEAR = 0.4  # of the spacing, that grains stay off walls
+CLEAR = 0.2  # of the spacing, that grains stay off walls; more crowds those behind them
 CALM = 0.1  # s, in which trembling of neighbours evens out
 SOON = 0.12  # of the time in which a grain falls by its spacing (times the root of 2), a small step at the most
 MEND = 0.008  # s, in which what is too dense is mended but for the e-th part
