@@ -36,7 +36,7 @@ class Liquid(GrainThing):
     kind, title = "liquid", "Liquid"
     icon = "M3 4 V13.5 H13 V4 M3 7.5 C5 6.3 6.5 8.7 8 7.5 S11 6.3 13 7.5"
     rank = 9
-    version = 1
+    version = 2
     more = (
         Column("heat", (), "deg C", "How warm it is."),
         Column("dye", (3,), "", "Its colour, linear light."),
