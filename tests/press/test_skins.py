@@ -61,3 +61,17 @@ def test_a_liquid_without_a_skin_says_what_is_missing(store):
     do.remove(scene, scene.doc.find(made).stack[-1].id)
     item = do.add_thing(scene, "skin_usd", "Out")
     assert "Add the layer Skin" in estimate(scene, scene.doc, item).trouble
+
+
+@pytest.mark.parametrize("kind", ["swarm_points", "swarm_usd", "swarm_cache"])
+def test_the_grains_of_a_liquid_with_a_skin_are_printed_too(store, tmp_path, kind):
+    scene, made = drop()
+    item = do.add_thing(scene, kind, "Out")
+    evaluator = Evaluator(scene.doc, scene, store)
+    result = run(scene, evaluator, item, tmp_path)
+    assert result.passed, result.words()
+    stage = Usd.Stage.Open(str(result.paths[0]))
+    if kind == "swarm_points":
+        points = UsdGeom.Points(next(p for p in stage.Traverse() if p.IsA(UsdGeom.Points)))
+        ids, grains = points.GetIdsAttr().Get(5), evaluator.dressing.grains(scene.doc.find(made), 5)[0]
+        assert sorted(ids) == sorted(grains["ids"]) and len(ids) == 250

@@ -41,11 +41,6 @@ class Dressing:
         held = self.evaluator.values.find(layer.constant("subject"))
         return held if held is not None and held.mesh is not None else None
 
-    def triangles(self, swarm: Thing) -> int:
-        """About how many triangles all its grains show, from the constants of its layers."""
-        shown = [len(self.evaluator.mesh(self.subject_of(l)).triangles) for l in self.layers(swarm)]
-        return self.evaluator.swarms.expected(swarm) * max(shown or [len(_lump(self.evaluator.scene).triangles)])
-
     def name(self, swarm: Thing, frame: float) -> bytes:
         """Digest of all that decides what its grains look like, whether it is solved yet or not."""
         evaluator, told = self.evaluator, []
@@ -84,15 +79,16 @@ class Dressing:
         name = self.name(swarm, frame) if shown.true else digest("stands in", shown.key)
         return grains, name, shown.true, None if shown.true else shown.at
 
-    def outcome(self, swarm: Thing, frame: float, one_in: int = 1) -> Outcome | None:
-        """A part for each layer that shows grains; None where no frame is solved."""
+    def outcome(self, swarm: Thing, frame: float, one_in: int = 1, skinned: bool = True) -> Outcome | None:
+        """A part for each layer that shows grains, or makes a surface around them; None where no frame is solved.
+        skinned -- False: the grains alone, whatever surfaces there are."""
         found = self.grains(swarm, frame, one_in)
         if found is None:
             return None
         grains, name, true, at = found
         doc, parts = self.evaluator.doc, []
         seconds, loop = (frame - doc.start) / doc.frame_rate, self.loop
-        skins = self.skins(swarm)
+        skins = self.skins(swarm) if skinned else []
         for layer in skins:
             parts += self._skin(swarm, layer, grains, frame, name)
         for layer, which in self.shared(swarm, grains["ids"]):

@@ -92,12 +92,13 @@ def of_copies(evaluator, copies, frame: float) -> Outcome | None:
     return Outcome(parts, digest(shape.digest, places), shape.true, shape.shown_frame)
 
 
-def of(evaluator, thing, frame: float) -> Outcome | None:
-    """What a subject or a set of copies looks like at a frame; None of what has no surface."""
+def of(evaluator, thing, frame: float, skinned: bool = True) -> Outcome | None:
+    """What a subject or a set of copies looks like at a frame; None of what has no surface. skinned -- False: of a
+    liquid its grains alone."""
     if thing.kind == "copies":
         return of_copies(evaluator, thing, frame)
     if thing.has_grains:
-        return evaluator.dressing.outcome(thing, frame)
+        return evaluator.dressing.outcome(thing, frame, skinned=skinned)
     return of_subject(evaluator, thing, frame) if thing.mesh is not None else None
 
 

@@ -66,7 +66,7 @@ class SwarmPrint(Print):
 
     def instances(self, job: Job, frame: int, shapes: Shapes) -> Instances:
         """What is printed at a frame."""
-        parts = job.outcome(frame).parts
+        parts = job.outcome(frame, skinned=False).parts
         found = []
         for part in parts:
             k, p = part.count, part.places

@@ -40,9 +40,9 @@ class Job:
     skeleton: Thing | None = None
     origin: np.ndarray | None = None  # (n,) the vertex that each was, where the mesh was parted along seams
 
-    def outcome(self, frame: int) -> Outcome:
-        """What is printed, at a frame; it must be solved."""
-        found = outcome.of(self.evaluator, self.copies if self.copies is not None else self.subject, frame)
+    def outcome(self, frame: int, skinned: bool = True) -> Outcome:
+        """What is printed, at a frame; it must be solved. skinned -- see outcome.of"""
+        found = outcome.of(self.evaluator, self.copies if self.copies is not None else self.subject, frame, skinned)
         if not found.true:
             raise EstampaError(self.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
         return found

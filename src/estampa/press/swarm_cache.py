@@ -29,7 +29,7 @@ class SwarmCache(SwarmPrint):
         return Estimate(size, f"about {format_bytes(size)}: {words}")
 
     def write(self, job: Job, target: Path, progress):
-        first = job.outcome(job.frames[0])
+        first = job.outcome(job.frames[0], skinned=False)
         if not first.parts:
             raise EstampaError(job.item.name, "would hold nothing: no grain lives.", "Print a range in which some do.")
         mesh = joined([part.as_one() for part in first.parts])
@@ -39,7 +39,7 @@ class SwarmCache(SwarmPrint):
         path, ids = target.with_name(target.name + self.suffix), [part.ids for part in first.parts]
 
         def points(frame):
-            found = job.outcome(frame)
+            found = job.outcome(frame, skinned=False)
             same = len(found.parts) == len(ids) and all(
                 np.array_equal(p.ids, i) for p, i in zip(found.parts, ids, strict=True)
             )
@@ -58,6 +58,6 @@ class SwarmCache(SwarmPrint):
         return usd.CacheReader(target.with_name(target.name + self.suffix))
 
     def expected(self, job: Job, frame: int):
-        return job.outcome(frame).points()
+        return job.outcome(frame, skinned=False).points()
 
     check = Print.check
