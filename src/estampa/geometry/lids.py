@@ -7,20 +7,19 @@ from .mesh import Mesh
 
 def rims_of(triangles: np.ndarray) -> list[np.ndarray]:
     """The open borders of a mesh: vertices of each in order, the way in which a lid would go round."""
-    a = triangles[:, [0, 1, 2]].ravel().astype(np.int64)
-    b = triangles[:, [1, 2, 0]].ravel().astype(np.int64)
-    base = int(triangles.max(initial=0)) + 1
-    open_ = ~np.isin(a * base + b, b * base + a)
-    follows = {int(q): int(p) for p, q in zip(a[open_], b[open_], strict=True)}
+    t = triangles.astype(np.int64)
+    sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
+    base = int(t.max(initial=0)) + 1
+    code, back = sides[:, 0] * base + sides[:, 1], sides[:, 1] * base + sides[:, 0]
+    following = {int(b): int(a) for a, b in sides[~np.isin(code, back)]}  # the lid goes round the other way
     found = []
-    while follows:
-        start, at = next(iter(follows.items()))
-        loop = [start]
-        follows.pop(start)
-        while at in follows and at != start:
+    while following:
+        start = at = next(iter(following))
+        loop = []
+        while at in following:
             loop.append(at)
-            at = follows.pop(at)
-        if len(loop) > 2:
+            at = following.pop(at)
+        if at == start and len(loop) > 2:
             found.append(np.array(loop))
     return found
 

@@ -143,7 +143,7 @@ def kind_of(word: str) -> type[Kind] | None:
 
 def layers_for(owner: str) -> list[type[Kind]]:
     """The layers that can stand in the stack of a "subject", a "skeleton", a "swarm" or a "liquid"."""
-    moved = {"skeleton": "joints", "swarm": "grains", "liquid": "grains"}.get(owner, "points")
+    moved = {"skeleton": "joints"}.get(owner) or getattr(kind_of(owner), "moves", "points")
     return [k for k in kinds_in("layer") if k.moves == moved]
 
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from ..disk import write_whole
 from ..kinds.channels import choice
+from ..light import on_screen
 from ..units import format_bytes
 from .prints import Estimate, Job
 from .skins import SkinPrint
@@ -40,21 +41,17 @@ class SkinSequence(SkinPrint):
 
 
 def _encoded(part, form: str) -> bytes:
-    """A mesh file, by trimesh; of nothing one point without faces, since some readers refuse an empty file."""
+    """A mesh file, by trimesh, with colours on the screen's curve (common practice, no source); of nothing one point
+    without faces, since some readers refuse an empty file."""
     import trimesh
 
     if part is None:
         mesh = trimesh.Trimesh(np.zeros((1, 3)), np.zeros((0, 3), int), process=False)
     else:
-        colours = None if part.inks is None else np.rint(255 * np.clip(_on_screen(part.inks), 0, 1)).astype(np.uint8)
+        colours = None if part.inks is None else np.rint(255 * np.clip(on_screen(part.inks), 0, 1)).astype(np.uint8)
         mesh = trimesh.Trimesh(part.points, part.mesh.triangles, vertex_colors=colours, process=False)
     found = mesh.export(file_type=form, **({"digits": 9} if form == "obj" else {}))
     return found.encode() if isinstance(found, str) else found
-
-
-def _on_screen(linear):
-    """IEC 61966-2-1, as mesh files have colours of vertices (common practice, no source)."""
-    return np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
 
 
 class SequenceReader:

@@ -9,8 +9,9 @@ from ...evaluate.evaluator import Evaluator
 from ...formats.vertex_texture import layout, lookup_of, texels_of
 from ...geometry.mesh import Mesh
 from ...geometry.pose import turns_of
+from ...light import on_screen
 from ...scene.document import Thing
-from .looks import LookedShape, on_screen, tints
+from .looks import LookedShape, tints
 
 SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
 MOST = 100_000  # grains of a swarm that are worked out for a view without a graphics card

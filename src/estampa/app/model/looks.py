@@ -11,6 +11,7 @@ from ...geometry.mesh import Creased, Mesh
 from ...geometry.pieces import Pieces
 from ...geometry.seamless import corner_normals, seamless, turned_with
 from ...hashing import rand
+from ...light import on_screen
 from ...scene.bones import Bones
 from ...scene.copies import only_in_copies
 from ...scene.document import Thing
@@ -304,11 +305,6 @@ def tints(mesh: Mesh) -> np.ndarray | None:
     if mesh.face_materials is None or not mesh.materials:
         return None
     return mesh.cached("tints", lambda: _tints(mesh))
-
-
-def on_screen(linear: np.ndarray) -> np.ndarray:
-    """Linear light on the screen's curve: IEC 61966-2-1 (sRGB)."""
-    return np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * np.maximum(linear, 0) ** (1 / 2.4) - 0.055)
 
 
 def _tints(mesh):

@@ -295,29 +295,27 @@ def _worked_out(evaluator):
 
 def _flows(evaluator, run, state) -> Lane:
     """The lane of a liquid: its kinetic energy, with its volume and what escaped."""
-    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
-    energy, told = np.full(len(frames), np.nan), [""] * len(frames)
-    for i, frame in enumerate(frames):
-        key = evaluator.runs.key(run, frame)
-        names = ("energy", "volume", "escaped", "living")
-        found = evaluator.store.frame(key, names) if evaluator.store.has(key) else None
-        if found is not None:
-            own = {n: float(found["report"][n][0]) for n in names}
-            energy[i] = own["energy"]
-            told[i] = f"{format_volume(own['volume'])} in {own['living']:,.0f} grains, {own['escaped']:,.0f} escaped"
-    return Lane(energy, energy, state, joules=True, told=tuple(told))
+    told = _told(evaluator, run, ("energy", "volume", "escaped", "living"))
+    words = [f"{format_volume(v)} in {n:,.0f} grains, {gone:,.0f} escaped" for _, v, gone, n in told]
+    return Lane(told[:, 0], told[:, 0], state, joules=True, told=tuple(words))
 
 
 def _counted(evaluator, run, state) -> Lane:
     """The lane of a swarm: how many of its grains live."""
+    living = _told(evaluator, run, ("living",))[:, 0]
+    return Lane(living, living, state, counts=True)
+
+
+def _told(evaluator, run, names) -> np.ndarray:
+    """(frames, k) columns of the report at each frame; not a number where it is not solved."""
     frames = range(evaluator.doc.start, evaluator.doc.end + 1)
-    living = np.full(len(frames), np.nan)
+    told = np.full((len(frames), len(names)), np.nan)
     for i, frame in enumerate(frames):
         key = evaluator.runs.key(run, frame)
-        if evaluator.store.has(key):
-            found = evaluator.store.frame(key, ("living",))
-            living[i] = found["report"]["living"][0] if found is not None else np.nan
-    return Lane(living, living, state, counts=True)
+        found = evaluator.store.frame(key, names) if evaluator.store.has(key) else None
+        if found is not None:
+            told[i] = [found["report"][n][0] for n in names]
+    return told
 
 
 def _report(evaluator, run, state) -> Lane:

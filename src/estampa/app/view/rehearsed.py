@@ -6,8 +6,8 @@ import numpy as np
 
 from ...errors import EstampaError
 from ...geometry.mesh import Mesh
+from ...light import on_screen
 from ...rehearsal.stage import Stage
-from ..model.looks import on_screen
 from .camera import Camera
 from .render import Drawn, Renderer
 

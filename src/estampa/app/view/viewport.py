@@ -49,6 +49,17 @@ def _drawn(id, shape, colour, **more) -> Drawn:
     return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
 
 
+def _swarms(picture, isolated) -> dict[str, LookedSwarm]:
+    """The swarms of a picture, of those that are looked at alone where any are."""
+    return {i: looked for i, looked in picture.swarms.items() if not isolated or i in isolated}
+
+
+def _skins(swarms: dict[str, LookedSwarm]) -> list[Drawn]:
+    """Their surfaces."""
+    of = [(i, k, skin) for i, looked in swarms.items() for k, skin in enumerate(looked.skins)]
+    return [_drawn(f"{i} skin {k}", skin, STALL, tint=skin.tint) for i, k, skin in of]
+
+
 class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
     picture_shown = Signal()
     activated = Signal(int)  # the hand is in this pane
@@ -132,12 +143,12 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
                     items.append(_drawn(thing.id, shape, STALL, tint=shape.tint))
             behind = backdrops.at(doc, frame)
             floor = look.floor and behind is None
-            for i, looked in picture.swarms.items() if look.meshes else ():
-                if not isolated or i in isolated:
-                    items += [_drawn(f"{i} skin {k}", s, STALL, tint=s.tint) for k, s in enumerate(looked.skins)]
-            swarms = [w for i, w in picture.swarms.items() if look.meshes and (not isolated or i in isolated)]
-            return renderer.picture(items, camera, width, height, look.shading, look.wire, floor=floor,
-                                    backdrop=behind, swarms=swarms, grains=look.grains, cut=look.cut)  # fmt: skip
+            swarms = _swarms(picture, isolated) if look.meshes else {}
+            items += _skins(swarms)
+            return renderer.picture(
+                items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind,
+                swarms=list(swarms.values()), grains=look.grains, cut=look.cut,
+            )  # fmt: skip
 
         return shoot
 
@@ -163,9 +174,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         active = None if painted is not None else active
         if not look.meshes:
             return items
-        for i, looked in s.pictures.picture.swarms.items():
-            if not s.selection.isolated or i in s.selection.isolated:
-                items += [_drawn(f"{i} skin {k}", skin, STALL, tint=skin.tint) for k, skin in enumerate(looked.skins)]
+        items += _skins(_swarms(s.pictures.picture, s.selection.isolated))
         for thing in s.doc.things:
             shape = s.pictures.picture.shapes.get(thing.id)
             if shape is None or thing.id in skip or (s.selection.isolated and thing.id not in s.selection.isolated):
@@ -201,9 +210,8 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
 
     def swarms(self) -> list[LookedSwarm]:
         """The swarms that this pane draws."""
-        isolated = self.session.selection.isolated
-        every = self.session.pictures.picture.swarms.items() if self.look.meshes else ()
-        return [looked for i, looked in every if not isolated or i in isolated]
+        s = self.session
+        return list(_swarms(s.pictures.picture, s.selection.isolated).values()) if self.look.meshes else []
 
     @staticmethod
     def _yarn(mesh) -> np.ndarray | None:

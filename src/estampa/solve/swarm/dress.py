@@ -10,6 +10,7 @@ from ...geometry.place import Place
 from ...geometry.pose import about_own_up, facing
 from ...hashing import rand
 from ...kinds.channels import choice, number, ref, switch, text, whole
+from ...light import in_linear
 from .attributes import Attributes, driven
 from .layer import GrainLayer
 
@@ -174,5 +175,4 @@ def read_colours(words: str) -> np.ndarray | None:
             found += [[int(code[i : i + 2], 16) / 255 for i in (0, 2, 4)]] if len(code) == 6 else []
     if not found:
         return None
-    s = np.array(found)
-    return np.where(s <= 0.04045, s / 12.92, ((s + 0.055) / 1.055) ** 2.4)  # IEC 61966-2-1
+    return in_linear(np.array(found))

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from ....geometry.lids import rims_of
 from ....geometry.mesh import Mesh
 from ....geometry.pieces import is_closed, volume_of
 from ....kinds.channels import choice, number, switch
@@ -55,17 +56,5 @@ def bag_of(told: Told, mesh: Mesh, first: int):
 
 def lids_of(mesh: Mesh) -> np.ndarray:
     """(t, 3) fans that close the borders of a mesh, each from one of its own vertices."""
-    t = mesh.triangles.astype(np.int64)
-    sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
-    code, back = sides[:, 0] * mesh.count + sides[:, 1], sides[:, 1] * mesh.count + sides[:, 0]
-    following = {int(b): int(a) for a, b in sides[~np.isin(code, back)]}  # the lid goes round the other way
-    found = []
-    while following:
-        start = at = next(iter(following))
-        loop = []
-        while at in following:
-            loop.append(at)
-            at = following.pop(at)
-        if at == start:
-            found += [(loop[0], loop[k], loop[k + 1]) for k in range(1, len(loop) - 1)]
-    return np.array(found, np.int64).reshape(-1, 3)
+    fans = [(loop[0], loop[k], loop[k + 1]) for loop in rims_of(mesh.triangles) for k in range(1, len(loop) - 1)]
+    return np.array(fans, np.int64).reshape(-1, 3)

@@ -6,17 +6,14 @@ from ....errors import EstampaError
 from ....geometry.inside import is_inside
 from ....geometry.lids import lidded
 from ....geometry.pieces import is_closed
-from ....hashing import rand
-from ....kinds.channels import choice, number, ref, text, whole
-from ..births import Births
-from ..dress import check_colours, read_colours
+from ....kinds.channels import choice, number, ref, whole
+from ..births import APART, COLOUR, WARMTH, Filling
 from ..grains import Grains
 
 MOST = 10_000_000
-SHAKE = 0.02  # of the spacing, by which each is off the lattice, so that none stands exactly on another
 
 
-class Fill(Births):
+class Fill(Filling):
     """Fills a mesh or a box with grains on a lattice. In a liquid they are as far apart as its grains are.
 
     A mesh that is open is filled as if it had a flat lid on each of its rims.
@@ -36,20 +33,10 @@ class Fill(Births):
     deep = number(0.5, "How deep.", title="Z", unit="m", soft=(0, 2), hard=(0, None), group="Box",
                   when=(("where", ("box",)),))  # fmt: skip
     level = number(1, "Up to which share of its height.", title="Up to", unit="fraction", soft=(0, 1), hard=(0, 1))
-    apart = number(
-        0.02, "How far apart they are, in a swarm; a liquid's grains are as far apart as it says.", unit="m",
-        soft=(0.005, 0.2), hard=(1e-4, None),
-    )  # fmt: skip
+    apart = APART
     at = whole(1, "The frame at which they come; those before the first come at the first.", title="At frame",
                unit="frames", soft=(1, 100), fixed=True)  # fmt: skip
-    warmth = number(20, "How warm it is, in a liquid.", unit="deg C", soft=(0, 100))
-    colour = text("", "Its colour in a liquid, as a hex code.", empty="the liquid's own", check=check_colours)
-
-    @staticmethod
-    def colour_of(v) -> np.ndarray | None:
-        """(3,) linear light."""
-        found = read_colours(v.colour)
-        return None if found is None else found[0]
+    warmth, colour = WARMTH, COLOUR
 
     @classmethod
     def expected(cls, constant, seconds, spacing, room):
@@ -66,7 +53,7 @@ class Fill(Births):
 
     def _places(self, v, now) -> np.ndarray:
         """(n, 3) m in the world."""
-        spacing = spacing_of(v, now)
+        spacing = self.spacing_of(v, now)
         if v.where == "box":
             size = np.array([v.wide, v.tall, v.deep], float)
             size[1] *= float(v.level)
@@ -90,11 +77,6 @@ class Fill(Births):
         return inside
 
 
-def spacing_of(v, now) -> float:
-    """m, how far apart grains are: as the liquid says, or the layer in a swarm."""
-    return float(now.of.get("spacing", v.apart)) if now.of is not None else float(v.apart)
-
-
 def _lattice(low, size, spacing, seed) -> np.ndarray:
     """(n, 3) m: the middles of the cells that a box is filled with, centred in what is left over; each a little off."""
     counts = np.maximum(np.floor(size / spacing + 1e-6), 0).astype(np.int64)
@@ -106,5 +88,4 @@ def _lattice(low, size, spacing, seed) -> np.ndarray:
     slack[1] = 0.0  # it stands on its floor
     axes = [low[j] + slack[j] + (np.arange(counts[j]) + 0.5) * spacing for j in range(3)]
     at = np.stack([a.ravel() for a in np.meshgrid(*axes, indexing="ij")], axis=1)
-    off = np.stack([rand(seed, np.arange(len(at)), f"lattice {a}") for a in "xyz"], axis=1) - 0.5
-    return at + SHAKE * spacing * off
+    return at + Filling.off_lattice(spacing, seed, np.arange(len(at)), "lattice ")

@@ -3,17 +3,14 @@
 import numpy as np
 
 from ....errors import EstampaError
-from ....hashing import rand
-from ....kinds.channels import number, ref, text
-from ..births import Births
-from ..dress import check_colours, read_colours
+from ....kinds.channels import number, ref
+from ..births import APART, COLOUR, WARMTH, Filling
 from ..grains import Grains
-from .fill import SHAKE, spacing_of
 
 MOST_A_FRAME = 500_000
 
 
-class Pour(Births):
+class Pour(Filling):
     """A round jet that comes out of a grip along its -Y, as fast as is said: as much as its width and speed give."""
 
     kind, title = "pour", "Pour"
@@ -24,17 +21,8 @@ class Pour(Births):
     around = ref("grip", "Where it comes out, along its -Y.")
     radius = number(0.05, "Of the jet.", unit="m", soft=(0, 0.5), hard=(0, None))
     speed = number(1, "How fast it comes out.", unit="m/s", soft=(0, 5), hard=(0, None))
-    apart = number(
-        0.02, "How far apart grains are, in a swarm; a liquid's are as far apart as it says.", unit="m",
-        soft=(0.005, 0.2), hard=(1e-4, None),
-    )  # fmt: skip
-    warmth = number(20, "How warm it is, in a liquid.", unit="deg C", soft=(0, 100))
-    colour = text("", "Its colour in a liquid, as a hex code.", empty="the liquid's own", check=check_colours)
-
-    @staticmethod
-    def colour_of(v) -> np.ndarray | None:
-        found = read_colours(v.colour)
-        return None if found is None else found[0]
+    apart = APART
+    warmth, colour = WARMTH, COLOUR
 
     @classmethod
     def expected(cls, constant, seconds, spacing, room):
@@ -44,7 +32,7 @@ class Pour(Births):
     def born(self, v, now, source):
         if now.frame <= now.first:
             return None
-        spacing = spacing_of(v, now)
+        spacing = self.spacing_of(v, now)
         a, b = float(now.before.speed) / now.rate / spacing, float(v.speed) / now.rate / spacing  # layers a frame
         total = source.due + (a + b) / 2
         layers = int(np.floor(total + 1e-9))
@@ -58,7 +46,7 @@ class Pour(Births):
             return None
         ids = source.ids(layers * len(disc))
         own = np.tile(np.stack([disc[:, 0], np.zeros(len(disc)), disc[:, 1]], axis=1), (layers, 1))
-        own += SHAKE * spacing * np.stack([rand(now.seed, ids, axis) - 0.5 for axis in "xyz"], axis=1)
+        own += self.off_lattice(spacing, now.seed, ids)
         out = np.array([0.0, -1.0, 0.0])
         if v.around is not None:
             own, out = v.around.apply(own[None])[0], -v.around.axes[0, :, 1]
