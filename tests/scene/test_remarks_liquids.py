@@ -51,3 +51,17 @@ def test_open_and_thin_vessels_are_told_with_the_spacing_that_fits():
     other = Scene(Document(start=1, end=4))
     liquids.add_liquid(other, pot(other, open_=True).id)
     assert said(other, "is open at 1 rim")
+
+
+def test_what_pushes_a_liquid_aside_is_told_to_float_by_one_click():
+    scene = Scene(Document(start=1, end=4))
+    made = liquids.add_liquid(scene)
+    crate = pot(scene)
+    do.add_layer(scene, crate.id, "body")
+    assert not said(scene, "feels nothing"), "the liquid does not meet it"
+    do.add_thing(scene, "collider", values={"shape": "mesh", "subject": crate.id})
+    said(scene, "feels nothing")[0].fix[1](scene)
+    force = next(t for t in scene.doc.things if t.kind == "immersion")
+    assert not said(scene, "feels nothing") and len(scene.doc.things) == len({t.id for t in scene.doc.things})
+    do.remove(scene, made.id)
+    assert force.name in said(scene, "names no liquid")[0].wrong

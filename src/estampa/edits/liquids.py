@@ -47,6 +47,26 @@ def hold(scene: Scene, subject_id: str) -> Thing:
     return scene.doc.find(found.id)
 
 
+def immerse(scene: Scene, liquid_id: str) -> Thing:
+    """Let bodies float in a liquid, and cloths get wet: an immersion, and a collider for each subject that is one
+    solved body and has none, so that the liquid gives way. In one step of the history."""
+    doc, liquid = scene.doc, thing_named(scene, liquid_id)
+    made = Thing(kind="immersion", name=unique_name(doc, f"In {liquid.name}"), values={"liquid": liquid.id})
+    things = [made]
+    for subject in floats(doc):
+        if _collider_of(doc, subject.id) is None:
+            values = {"shape": "mesh", "subject": subject.id}
+            things.append(Thing(kind="collider", name=unique_name(doc, f"{subject.name} is solid"), values=values))
+    scene.apply(f"Add {made.name}", doc.with_(things=(*doc.things, *things)))
+    return made
+
+
+def floats(doc) -> list[Thing]:
+    """The subjects that are one body, moved by the solve."""
+    own = lambda l: l.kind == "body" and l.on and l.constant("moved") == "solve" and l.constant("each") == "whole"
+    return [s for s in doc.subjects if s.on and any(map(own, s.stack))]
+
+
 def _collider_of(doc, subject_id) -> Thing | None:
     own = (t for t in doc.things if t.kind == "collider" and t.constant("shape") == "mesh")
     return next((t for t in own if t.constant("subject") == subject_id), None)

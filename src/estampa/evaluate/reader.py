@@ -234,7 +234,9 @@ class Reader:
                 held = self.values.find(thing.values.get(name))
                 if held is None or held.declared is None or (channel.to == "joint" and held.kind == "joint"):
                     continue
-                if held.kind in ("joint", "skeleton") or held.mesh is not None or not self.still(held):
+                if held.kind in ("joint", "skeleton") or held.has_grains or held.mesh is not None:
+                    return False
+                if not self.still(held):
                     return False
         return True
 
@@ -322,16 +324,16 @@ class Reader:
         forces = (t for t in forces if not is_own_obstacle(self.doc, layer, t))
         return [t for t in forces if t.kind != "wind" or one in (None, t.id)]
 
-    def felt_told(self, layer: Thing, first: int, last: int) -> list[bytes]:
+    def felt_told(self, layer: Thing, first: int, last: int) -> Iterator[bytes]:
         """Digests of everything that those forces read at frames from first to last; the same for all that feel the
-        same."""
+        same. Each is told when it is asked for, as it may need the key of the frame before."""
         felt = self.felt(layer)
         known = self._felt_told.setdefault(tuple(t.id for t in felt), {})
         for frame in range(first, last + 1):
             if frame not in known:
                 scope = Scope.world(frame)
                 known[frame] = digest(*(self.told(force, scope) for force in felt))
-        return [known[frame] for frame in range(first, last + 1)]
+            yield known[frame]
 
 
 def alike(values: np.ndarray) -> np.ndarray:

@@ -14,6 +14,7 @@ The same sort of value comes to a deformer, a solver, a force and a pose layer, 
     path        (the sampled path in its own space, the Place of that space)
     subject     a Surface: its points, and the mesh that they are of
     skeleton    a palette of matrices, for a layer that is bound to it
+    liquid      a Pool: its grains as they were a frame ago
     wind        its id; which wind is felt is told with what is felt
 """
 
@@ -21,6 +22,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..fields.force import Pool
 from ..fields.zones import combined, weights
 from ..geometry.place import Place
 from ..kinds.named import Course, Surface
@@ -239,6 +241,22 @@ def _skeleton(reader, thing, channel, held, scope):
         lambda: poses.palette(held, thing.bind, back(), many.own, many.rows)[0],
         lambda: _worst((p.true, p.shown_frame) for p in (poses.at(held, f) for f in frames)),
     )
+
+
+@reference("liquid")
+def _liquid(reader, thing, channel, held, scope):
+    if held is None or held.kind != "liquid" or not held.on:
+        return NOTHING
+    told, solved = reader.evaluator.runs.a_frame_ago(held, scope.frame)
+    if told is None:
+        return NOTHING
+
+    def pool():
+        grains, own = solved()["grains"], lambda n: float(reader.values.at(held, n, scope.frame))
+        place, speed, press = (grains[n].astype(float) for n in ("place", "speed", "press"))
+        return Pool(place, speed, press, own("spacing"), own("density"))
+
+    return Reading((told, reader.values.at(held, "density", scope.frame)), pool)
 
 
 @reference("wind", "ensemble")

@@ -90,6 +90,7 @@ class Runs:
         self._firsts: dict[str, np.ndarray] = {}  # what members were at the first frame, by layer
         self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
         self._solved_through = -(10**9)
+        self._unremembered: set[str] = set()  # runs of which frames were solved because another one needed them
         self._frames: dict[bytes, Frame] = {}  # of ensembles, as they were read
         self._frames_size = 0
         self._last: dict[str, tuple[bytes, Frame]] = {}  # run -> the frame that was solved last, and its key
@@ -190,7 +191,7 @@ class Runs:
         if run.id not in self._still:
             self._still[run.id] = self._told(run, first) if self._is_still(run) else None
         still = self._still[run.id]
-        if still:
+        if still and len(self._keying) == 1:  # asked for by another run, it may need that one's keys, frame by frame
             place = max(place, self.doc.solved_to - first)
         felt = self.reader.felt_told(run.thing, first + len(keys), first + place)
         frames = range(first + len(keys), first + place + 1)
@@ -402,6 +403,25 @@ class Runs:
         return now[nearest] - first[nearest]
 
     # -- frames ------------------------------------------------------------------------------------------------
+    def a_frame_ago(self, thing: Thing, frame: float) -> tuple[bytes | None, Callable[[], Frame] | None]:
+        """(the key of what a thing was in the frame before, what gives that frame: it is solved where it is not yet);
+        None of the first one."""
+        run, at = self.of(thing, thing), int(np.floor(frame)) - 1
+        if run.id in self.evaluator.live:
+            now = self.evaluator.live[run.id].now
+            return digest("live"), lambda: now
+        if at < self.doc.solved_from:
+            return None, None
+        key = self.key(run, at)
+
+        def solved() -> Frame:
+            if not self.store.has(key):
+                self._solve_frame(run, at)
+                self._unremembered.add(run.id)
+            return self.store.frame(key)
+
+        return key, solved
+
     def shown(self, owner: Thing, layer: Thing, frame: float) -> Shown | None:
         """What is shown of a run at a frame. For one that is not solved its stale frame stands in, or the nearest
         solved one before it; else there is none."""
@@ -501,7 +521,8 @@ class Runs:
                         progress(share, f"{run.thing.name} · frame {at}")
             finally:
                 made += own
-                if own:
+                if own or run.id in self._unremembered:
+                    self._unremembered.discard(run.id)
                     self.store.remember(run.id, self._manifest(run, last))
         self._solved_through = last
         return made

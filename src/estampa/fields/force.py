@@ -22,6 +22,7 @@ class World:
     floors: list[tuple[float, float]] = field(default_factory=list)  # (height m, friction)
     colliders: list["Obstacle"] = field(default_factory=list)
     pulls: list[tuple[np.ndarray, Callable]] = field(default_factory=list)  # (m/s2, zone) of what is felt in places
+    pools: list["Pool"] = field(default_factory=list)
 
     def acceleration(self, points: np.ndarray) -> np.ndarray:
         """(n, 3) m/s2 that everything at these points feels."""
@@ -56,6 +57,23 @@ class Obstacle:
     dims_before: tuple[float, float, float] | None = None  # where they animate
     margin: float = 0.0  # m, how far from it cloth is kept
     hollow: bool = False  # of a mesh: only its surface is solid, so that it can hold something
+
+
+@dataclass(frozen=True)
+class Pool:
+    """A liquid as it was a frame ago, for what stands in it.
+
+    place (n, 3) m, speed (n, 3) m/s, press (n,) Pa -- its grains, `spacing` m apart; density kg/m3
+    """
+
+    place: np.ndarray
+    speed: np.ndarray
+    press: np.ndarray
+    spacing: float
+    density: float
+    drag: float = 1.0  # factor of what goes through it
+    soaks: float = 0.0  # kg/m2 that a cloth takes up
+    dries: float = 0.0  # s, in which it loses half of that; 0: never
 
 
 class Force(Kind):

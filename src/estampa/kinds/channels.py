@@ -31,6 +31,7 @@ class Channel:
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words
+    lags: bool = False  # what it names is read as it was a frame ago, so that both may need one another
     name: str = ""  # set by the class that declares it
 
     def applies(self, constant) -> bool:

@@ -76,7 +76,7 @@ class Graph:
             if thing.declared is None:
                 continue
             for name, channel in thing.declared.channels.items():
-                if channel.type != "ref" or channel.to in (*PARTS_OF_SUBJECTS, "ensemble"):
+                if channel.type != "ref" or channel.lags or channel.to in (*PARTS_OF_SUBJECTS, "ensemble"):
                     continue
                 self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
             feels = thing.declared.feels_in(thing)

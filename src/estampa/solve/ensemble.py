@@ -69,7 +69,7 @@ class Ensemble(Kind):
 
     family = "ensemble"
     group = "fall"
-    feels: ClassVar[tuple[str, ...]] = ("gravity", "wind", "ground", "collider")
+    feels: ClassVar[tuple[str, ...]] = ("gravity", "wind", "ground", "collider", "immersion")
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
 
     def start(self, crowd: Crowd) -> Frame:

@@ -419,6 +419,15 @@ class Window(QMainWindow):
             words = f"It fills {chosen.name}, which holds it." if chosen else "A block of it, over the ground."
             s.notice.emit("done", f"{words} Solve (Ctrl+Space) to see it settle.", "")
             return
+        if kind == "immersion":
+            chosen = s.selection.thing
+            found = [t for t in s.doc.things if t.kind == "liquid"]
+            if found:
+                liquid = chosen if chosen in found else found[0]
+                s.selection.select(liquids.immerse(s.scene, liquid.id).id)
+                words = f"Bodies float and cloths get wet in {liquid.name}, from the next solve on (Ctrl+Space)."
+                s.notice.emit("done", words, "")
+                return
         if kind == "path":
             spots = ((0.0, 0.0, 0.0), (1.0, 0.0, 0.4), (2.0, 0.0, 0.0))
         if kind in ("zone", "camera", "collider"):

@@ -47,7 +47,7 @@ def is_cast_out(scene: Scene | Snapshot) -> Iterator[Remark]:
             if is_closed(scene.mesh(vessel.mesh).triangles):
                 words = f"{vessel.name} is solid inside, and {liquid.name} fills it."
                 fix = (f"Make {vessel.name} hollow", lambda s, i=vessel.id: liquids.hold(s, i))
-                yield Remark("error", collider.id, words, "It is cast out.", "Switch Hollow on.", fix)
+                yield Remark("error", collider.id, words, "There is no room for it.", "Switch Hollow on.", fix)
 
 
 def is_open_or_thin(scene: Scene | Snapshot) -> Iterator[Remark]:
@@ -66,6 +66,25 @@ def is_open_or_thin(scene: Scene | Snapshot) -> Iterator[Remark]:
             yield Remark("warning", liquid.id, words, "It is hardly more than a few grains across.", mend)
 
 
+def does_not_float(scene: Scene | Snapshot) -> Iterator[Remark]:
+    """Bodies that a liquid meets, and that feel nothing of it."""
+    solid = {t.constant("subject") for t in _colliders(scene) if t.kind == "collider"}
+    met = [s for s in liquids.floats(scene.doc) if s.id in solid]
+    for liquid in scene.doc.things:
+        named = any(t.on and t.kind == "immersion" and t.constant("liquid") == liquid.id for t in scene.doc.things)
+        if liquid.kind == "liquid" and liquid.on and met and not named:
+            words = f"{met[0].name} pushes {liquid.name} aside, and feels nothing of it."
+            fix = (f"Let bodies float in {liquid.name}", lambda s, i=liquid.id: liquids.immerse(s, i))
+            yield Remark("note", liquid.id, words, "It sinks as in air.", "Add an immersion.", fix)
+
+
+def names_no_liquid(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for force in scene.doc.things:
+        if force.kind == "immersion" and force.on and scene.doc.find(force.constant("liquid")) is None:
+            words = f"{force.name} names no liquid."
+            yield Remark("warning", force.id, words, "Nothing floats.", "Choose one under “In”.")
+
+
 def is_heavy(scene: Scene | Snapshot) -> Iterator[Remark]:
     """How many grains, memory and time it will be, where that is much."""
     from ...evaluate.evaluator import Evaluator
@@ -81,4 +100,4 @@ def is_heavy(scene: Scene | Snapshot) -> Iterator[Remark]:
             yield Remark("note", liquid.id, words, causes, "Let grains be further apart while you try.")
 
 
-CHECKS = (falls_through, is_cast_out, is_open_or_thin, is_heavy)
+CHECKS = (falls_through, is_cast_out, is_open_or_thin, does_not_float, names_no_liquid, is_heavy)

@@ -152,9 +152,9 @@ class Engine:
 
         return rp.RigidBodyHandle.from_raw_parts(int(row), 0)
 
-    def advance(self, steps: int, dt: float, gravity, driven: dict[int, tuple], after=None) -> None:
+    def advance(self, steps: int, dt: float, gravity, driven: dict[int, tuple], after=None, before=None) -> None:
         """So many steps of dt/steps. driven -- row -> ((place, turn) before, (place, turn) at the end), turns (4,);
-        after -- called after each small step."""
+        before, after -- called before and after each small step."""
         import rapier3d as rp
 
         world = self.world
@@ -167,6 +167,8 @@ class Engine:
                 place, turn = p0 + (p1 - p0) * t, turns.slerp(q0[None], q1[None], np.array([t]))[0]
                 there = rp.Isometry3(translation=_vector(place), rotation=_rotation(turn))
                 self.body(row).set_next_kinematic_position(there)
+            if before is not None:
+                before()
             world.step()
             if after is not None:
                 after()

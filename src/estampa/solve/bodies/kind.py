@@ -80,7 +80,7 @@ class Bodies(Ensemble):
         paths |= model.obstacles(engine, crowd)
         for n, hinges in enumerate(model.hinges):
             paths |= hinges.spring(engine, crowd, model.ties + n, model.count + engine.obstacles + n)
-        model.push(engine, crowd, place, speed, held, asleep, dt)
+        afloat = model.push(engine, crowd, place, turn, speed, held, asleep, dt)
         if engine.pulls_otherwise(crowd.world.gravity):
             for row in np.flatnonzero(self._free(model, held) & (asleep > 0) & ~model.untouched):
                 engine.body(row).wake_up(True)
@@ -89,7 +89,9 @@ class Bodies(Ensemble):
         model.take_away(engine, crowd, limp, held)
         whole_, pull = model.whole(frame), np.zeros(len(model.bonds.a))
         after = partial(model.after_step, engine, whole_, pull, held) if len(pull) or model.hinges else None
-        engine.advance(int(crowd.v.substeps), dt, crowd.world.gravity, paths, after)
+        steps = int(crowd.v.substeps)
+        before = partial(afloat.push, engine, dt / steps) if afloat is not None and afloat.baths else None
+        engine.advance(steps, dt, crowd.world.gravity, paths, after, before)
         engine.read(self._free(model, held), place, turn, speed, spin, asleep)
         for row, (_, (there, turned)) in driven.items():
             if held[row]:

@@ -13,6 +13,7 @@ from ...geometry.bonds import bonds
 from ...geometry.pieces import Pieces
 from ..ensemble import Crowd, member_number
 from ..frame import Frame
+from .afloat import Afloat, Displaced
 from .bonded import bonds_of
 from .engine import Engine, level_builder, obstacle_builder, stand_of
 from .hinges import Hinges
@@ -66,6 +67,7 @@ class Model:
                 self.hinges.append(Hinges(seen, self.spans[seen.id][0], self.centre, self.mass, self.ties))
                 self.ties += 2 * len(self.hinges[-1].tied)
         self.limits = Limits.of(self.hinges, self.count) if self.hinges else None
+        self._displaced: dict[int, Displaced] = {}
         self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
 
     @classmethod
@@ -272,15 +274,27 @@ class Model:
                 engine.world.add_collider(_mesh_collider(rp, obstacle, 1), handle)
         return found
 
-    def push(self, engine: Engine, crowd: Crowd, place, speed, held, asleep, dt: float) -> None:
+    def displaced(self, row: int) -> Displaced:
+        """What a body displaces, in its shape at first."""
+        if row not in self._displaced:
+            seen, pieces, i, mass = self.parts[row]
+            own = pieces.vertices[i]
+            points, triangles = seen.first[own], pieces.number[pieces.triangles[i]]
+            self._displaced[row] = Displaced(points, triangles, self.centre[row], mass.volume if mass.closed else 0.0)
+        return self._displaced[row]
+
+    def push(self, engine: Engine, crowd: Crowd, place, turn, speed, held, asleep, dt: float) -> Afloat | None:
         """Wind and forces that are felt in places, as they are at the start of the frame. Drag never does more than
-        take a body along, however light it is."""
-        world = crowd.world
+        take a body along, however light it is. Returns what pushes those that stand in a liquid, if any do."""
+        world, force = crowd.world, np.zeros((self.count, 3))
         rows = np.flatnonzero(self.solved & ~held & (asleep == 0))
         windy = len(world.winds) > 0 and (self.drag > 0).any()
+        afloat = None
+        if world.pools:
+            afloat = Afloat(self, world, np.flatnonzero(self.solved & ~held), place, turn, force)
+            engine.pushed |= bool(afloat.baths)
         if not len(rows) or not (windy or world.pulls or engine.pushed):
-            return
-        force = np.zeros((self.count, 3))
+            return afloat
         if world.pulls:
             force[rows] = self.mass[rows, None] * (world.acceleration(place[rows]) - world.gravity)
         if windy:
@@ -290,9 +304,11 @@ class Model:
         for row in rows:
             body = engine.body(row)
             body.reset_forces(False)
+            body.reset_torques(False)
             if force[row].any():
                 body.add_force(tuple(map(float, force[row])), True)
-        engine.pushed = bool(force.any())
+        engine.pushed = bool(force.any() or (afloat is not None and afloat.baths))
+        return afloat
 
 
 def _is_same_crowd(a, b) -> bool:

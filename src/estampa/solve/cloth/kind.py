@@ -15,12 +15,13 @@ REPORT = (
     Column("near", (), "", "Pairs of elements that are near each other at the end.", keep="shown"),
     Column("through", (), "", "Pairs that are through each other at the end.", keep="shown"),
 )
-TABLES = {"points": PLACED, "report": REPORT}
+POINTS = (*PLACED, Column("wet", (), "fraction", "How wet it is, of what it can hold."))
+TABLES = {"points": POINTS, "report": REPORT}
 
 
-def frame_of(place: np.ndarray, speed: np.ndarray, report: Report, spans: dict | None = None) -> Frame:
-    """A solved frame of cloths, from (n, 3) m and (n, 3) m/s."""
-    points = {c.name: c.array(v) for c, v in zip(PLACED, (place, speed), strict=True)}
+def frame_of(place: np.ndarray, speed: np.ndarray, wet: np.ndarray, report: Report, spans: dict | None = None) -> Frame:
+    """A solved frame of cloths, from (n, 3) m, (n, 3) m/s and (n,)."""
+    points = {c.name: c.array(v) for c, v in zip(POINTS, (place, speed, wet), strict=True)}
     told = {c.name: c.array([v]) for c, v in zip(REPORT, report, strict=True)}
     return Frame({"points": Table(points, None, spans or {}), "report": Table(told)})
 
@@ -33,6 +34,9 @@ def facts(frame: Frame) -> list[tuple[str, str]]:
     found = [("Small steps here", f"{told['substeps']:,.0f}"), ("Longest stretch", f"{100 * told['stretch']:.1f} %")]
     if told["near"]:
         found.append(("Near each other", f"{told['near']:,.0f} pairs"))
+    wet = frame["points"].columns.get("wet")
+    if wet is not None and wet.any():
+        found.append(("Wet", f"{100 * float(wet.mean()):.0f} % of what it can hold"))
     if told["through"]:
         found.append(("Through each other", f"{told['through']:,.0f} pairs"))
     return found
@@ -50,8 +54,8 @@ class Cloth(Solver):
     group = "fall"
     shortcut = "Ctrl+2"
     rank = 1
-    version = 5  # contact looks further ahead
-    feels = ("gravity", "wind", "ground", "collider")
+    version = 6  # it gets wet
+    feels = ("gravity", "wind", "ground", "collider", "immersion")
     tables = TABLES
     ensemble, solo = "cloths", True
     presets = {
@@ -182,13 +186,13 @@ class Cloth(Solver):
         return cls.feels if thing.constant("meets") else tuple(f for f in cls.feels if f != "collider")
 
     def start(self, inputs: Inputs) -> Frame:
-        return frame_of(inputs.now, np.zeros(inputs.now.shape), Report(0, 0.0, 0, 0))
+        return frame_of(inputs.now, np.zeros(inputs.now.shape), np.zeros(len(inputs.now)), Report(0, 0.0, 0, 0))
 
     def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
         first = inputs.now if inputs.first is None else inputs.first
         sheet = Sheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, inputs.aids)
         rows = frame["points"]
-        return frame_of(*advance([sheet], rows["place"], rows["speed"], inputs.world, dt))
+        return frame_of(*advance([sheet], rows["place"], rows["speed"], rows["wet"], inputs.world, dt))
 
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
         return facts(frame)
@@ -204,17 +208,19 @@ class Cloths(Ensemble):
     kind, title = "cloths", "Cloths"
     icon = "M2.5 6 C5 4 7 8 9 6 S12 5 13.5 6 V9 C12 8 11 11 9 9 S5 7 2.5 9 Z M2.5 11 C5 9 7 13 9 11 S12 10 13.5 11"
     rank = 15
-    feels = ("gravity", "wind", "ground", "collider")
+    version = 2  # they get wet
+    feels = ("gravity", "wind", "ground", "collider", "immersion")
     tables = TABLES
 
     def start(self, crowd: Crowd) -> Frame:
         place, spans = self._entering(crowd)
-        return frame_of(place, np.zeros(place.shape), Report(0, 0.0, 0, 0), spans)
+        return frame_of(place, np.zeros(place.shape), np.zeros(len(place)), Report(0, 0.0, 0, 0), spans)
 
     def step(self, frame: Frame, crowd: Crowd, dt: float) -> Frame:
         sheets = [Sheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids) for m in crowd.members]
         rows = frame["points"]
-        return frame_of(*advance(sheets, rows["place"], rows["speed"], crowd.world, dt), self._entering(crowd)[1])
+        solved = advance(sheets, rows["place"], rows["speed"], rows["wet"], crowd.world, dt)
+        return frame_of(*solved, self._entering(crowd)[1])
 
     @staticmethod
     def _entering(crowd):

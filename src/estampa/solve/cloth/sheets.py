@@ -15,6 +15,7 @@ from ..contact.tree import Tree
 from . import kernels, touching
 from .aids import hold_to, pressure, tension, wetness, wind_shadow
 from .bags import Bags
+from .dipped import dip
 from .fabric import Parts, Stuff, tethers
 from .levels import Levels
 from .schedule import block_vertices
@@ -89,10 +90,13 @@ def _at_rest(sheet: Sheet) -> Mesh:
     return sheet.mesh.cached("at rest", lambda: sheet.mesh.with_points(rest), rest.tobytes())
 
 
-def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: World, dt: float):
+def advance(
+    sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, wet: np.ndarray, world: World, dt: float
+):  # fmt: skip
     """A frame of cloths that are solved together.
 
-    place, speed (n, 3) -- of all their vertices, one cloth after the other. Returns (place, speed, Report).
+    place, speed (n, 3), wet (n,) -- of all their vertices, one cloth after the other. Returns (place, speed, wet,
+    Report).
     """
     cloths = Cloths.of(sheets)
     parts, o = cloths.parts, cloths.parts.order
@@ -103,7 +107,11 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
     weight = held_now[o]
     held = held_now >= HARD
     anchor, distance = cloths.cached("tethers", lambda: tethers(cloths.mesh, held), held.tobytes())
-    mass = (every(lambda s: s.v.density) + _water(sheets)[o]) * parts.area
+    dry = every(lambda s: s.v.density)
+    lift, soaked, water = 1.0, wet[o].astype(float), 0.0
+    if world.pools:
+        lift, velocity, soaked, water = dip(x, velocity, soaked, dry, world, dt)
+    mass = (dry + water + _water(sheets)[o]) * parts.area
     free = (weight < HARD) & (mass > 0)
     inverse_mass = np.divide(1.0, mass, out=np.zeros(len(mass)), where=free)
     swing = (2 * np.pi * every(lambda s: s.v.hold)) ** 2
@@ -111,7 +119,7 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
     reach = distance[o] * (1 + every(lambda s: s.v.tether))
     holds = kernels.Holds(soft_hold, parts.place_of(anchor), reach)
     floor, friction = max(world.floors, default=(-1e30, 0.0))
-    gravity = world.acceleration(x)
+    gravity = world.acceleration(x) * np.reshape(lift, (-1, 1))
     air = _air(sheets, cloths, world, x, every)
     taut = _taut(sheets, o)
     stuff = _stuff(sheets, every, taut)
@@ -159,9 +167,9 @@ def advance(sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, world: Wo
             close, ties, bags, taut,
         )  # fmt: skip
     _check(x, velocity, sheets)
-    points, speeds = np.empty(x.shape), np.empty(x.shape)
-    points[o], speeds[o] = x, velocity
-    return points, speeds, found
+    points, speeds, wet = np.empty(x.shape), np.empty(x.shape), np.empty(len(x))
+    points[o], speeds[o], wet[o] = x, velocity, soaked
+    return points, speeds, wet, found
 
 
 def _touch(

@@ -9,6 +9,7 @@ from ....geometry.pieces import is_closed
 from ....kinds.channels import choice, number, ref, whole
 from ..births import APART, COLOUR, WARMTH, Filling
 from ..grains import Grains
+from ..solids import solids
 
 MOST = 10_000_000
 
@@ -16,7 +17,8 @@ MOST = 10_000_000
 class Fill(Filling):
     """Fills a mesh or a box with grains on a lattice. In a liquid they are as far apart as its grains are.
 
-    A mesh that is open is filled as if it had a flat lid on each of its rims.
+    A mesh that is open is filled as if it had a flat lid on each of its rims. What is solid within is left out, so that
+    the space between two meshes is filled; with a zone, only what is in it.
     """
 
     kind, title = "fill", "Fill"
@@ -47,9 +49,20 @@ class Fill(Filling):
     def born(self, v, now, source):
         if now.frame != max(int(v.at), now.first) or source.born:
             return None
-        place = self._places(v, now)
+        place = self._free(self._places(v, now), v, now)
         ids = source.ids(len(place))
         return Grains.born(ids, place, self.speeds(ids, v, now.seed), self.lives(ids, v, now.seed))
+
+    def _free(self, place, v, now) -> np.ndarray:
+        """Those that lie in nothing solid, and within the zone where there is one."""
+        if v.zone is not None:
+            place = place[self.felt_at(place, v) >= 0.5]
+        kept = np.ones(len(place), bool)
+        for solid in solids(now.world, self.spacing_of(v, now), 1.0, now.rate) if len(place) else ():
+            kept &= solid(np.ascontiguousarray(place)).far > 0
+        if len(place) and not kept.any():
+            raise EstampaError("Fill", "fills what is solid.", "Make the vessel hollow, or move the collider out of it.")
+        return place[kept]
 
     def _places(self, v, now) -> np.ndarray:
         """(n, 3) m in the world."""
