@@ -61,6 +61,7 @@ class Gap:
     frame: int
     place: int  # of the vertex or joint
     ends: tuple[np.ndarray, ...] = ()  # (n, 3) as the file has them, of the first three and last three frames
+    told: str = ""  # what more there is to know of it
 
 
 class Print(Kind):
@@ -71,6 +72,7 @@ class Print(Kind):
     takes: ClassVar[str] = "mesh"  # "bones": a skeleton; "skin": a subject with the skeleton that its skin follows
     carries: ClassVar[tuple[str, ...]] = ()  # what its files can hold, in words; the rest of a scene stays behind
     suffix = ""  # of the main file
+    needs_every: ClassVar[bool] = False  # True: it reads frames between those that it prints too
     parts_seams: ClassVar[bool] = False  # True: its files have texture coordinates by vertex, as glTF does
 
     file = text("", "Name of the files, without an ending; empty takes the print's name.", title="File name",

@@ -37,6 +37,7 @@ class Result:
     target: Path  # main file without its suffix
     signature: bytes  # of all that went into it, so that an old file is known
     of: str = "vertex"  # what is counted: vertex or joint
+    more: str = ""  # what else there is to know of it
     jump: float | None = None  # m: how far a loop's first frame is off a smooth course from its last ones
 
     @property
@@ -58,7 +59,7 @@ class Result:
         if self.jump is not None:
             round_ = "goes round" if self.goes_round else "the loop JUMPS where it goes round"
             words += f"; {round_}, {format_length(self.jump)} off a smooth course at its seam"
-        return words
+        return f"{words}; {self.more}" if self.more else words
 
 
 def printed(doc: Document, item: Thing) -> Thing | None:
@@ -224,7 +225,9 @@ def run(
 
     subject, frames = printed(doc, item), frames_of(doc, item)
     kind, copies = item.declared(), copies_of(doc, item)
+    last = frames[-1]
     frames = kind.frames(frames, values_of(doc, item))
+    last = last if kind.needs_every else frames[-1]
     mesh = None
     if subject.kind == "subject":
         mesh = joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(subject)
@@ -232,7 +235,7 @@ def run(
     job = Job(item, subject, mesh, frames, doc.frame_rate, evaluator, values_of(doc, item), copies)
     job.skeleton, job.origin = skeleton_of(doc, item), origin
     target = file_target(doc, item, Path(out))
-    evaluator.solve_through(frames[-1], lambda share, text: step(0.5 * share, text), cancelled)
+    evaluator.solve_through(last, lambda share, text: step(0.5 * share, text), cancelled)
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         paths = kind.write(job, target, lambda share, text: step(0.5 + 0.35 * share, text))
@@ -252,7 +255,7 @@ def run(
     of = {"bones": "joint", "grains": "grain"}.get(item.declared.takes, "vertex")
     each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told
     jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) == 6 else None
-    told = (job.v["tolerance"], target, signature(evaluator, item), of, jump)
+    told = (job.v["tolerance"], target, signature(evaluator, item), of, gap.told, jump)
     return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *told)
 
 

@@ -21,7 +21,7 @@ AROUND = 8  # directions, half of which must have liquid at a height for a body 
 ADDED = 0.5  # of what it displaces, that has to be moved along with a body (a ball's: Lamb 1932, "Hydrodynamics")
 AT_TOP = 0.1  # of the spacing, by which a surface lies above what its grains tell: of a column at rest
 SHALLOW = 1.5  # of the spacing: the grains that tell the level, as a body that bobs presses on those below them
-WAVES = 0.25  # of critical damping: what bobs at a surface loses by the waves that it makes (a choice: 0.1 to 0.4 serve)
+WAVES = 0.25  # of critical damping: what bobs at a surface loses by the waves that it makes (our choice)
 FILLED = 0.6  # of the spacing, within which a hollow is taken by a grain
 
 

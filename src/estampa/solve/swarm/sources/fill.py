@@ -61,7 +61,8 @@ class Fill(Filling):
         for solid in solids(now.world, self.spacing_of(v, now), 1.0, now.rate) if len(place) else ():
             kept &= solid(np.ascontiguousarray(place)).far > 0
         if len(place) and not kept.any():
-            raise EstampaError("Fill", "fills what is solid.", "Make the vessel hollow, or move the collider out of it.")
+            cure = "Make the vessel hollow, or move the collider out of it."
+            raise EstampaError("Fill", "fills what is solid.", cure)
         return place[kept]
 
     def _places(self, v, now) -> np.ndarray:
