@@ -215,7 +215,7 @@ def test_what_cannot_be_played_is_told_and_a_picture_needs_no_window(store, tmp_
     assert out.stat().st_size > 2000
 
 
-UNPLAYED = ("joint_csv", "joint_bvh")  # of skeletons alone: nothing is seen of them
+UNPLAYED = ("joint_csv", "joint_bvh", "skin_wrap")  # of skeletons alone nothing is seen; what is slow has its own test
 
 
 @pytest.mark.sweep

@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 import trimesh
 from scipy.optimize import curve_fit
-from scipy.spatial import ConvexHull
+from scipy.spatial import ConvexHull, cKDTree
 
 from estampa import edits as do
 from estampa.edits import liquids
@@ -188,7 +188,7 @@ def test_viscosity_slows_a_shear_by_its_law(store):
     speed = np.zeros((len(at), 4), np.float32)
     speed[:, 0] = np.cos(k * at[order, 1])
     for _ in range(20):
-        speed[:, :3] = stick(own, many, near, slope, speed, nu * dt, np.zeros(len(at)))
+        speed[:, :3] = stick(own, many, near, slope, speed, nu * dt, np.zeros(len(at)), float(np.abs(slope).max()))
     middle = (np.abs(at[order] - n * S / 2) < 0.12).all(axis=1)
     left = (speed[middle, 0] * np.cos(k * at[order][middle, 1])).sum() / (np.cos(k * at[order][middle, 1]) ** 2).sum()
     assert -np.log(left) / (nu * k * k * 20 * dt) == pytest.approx(1, abs=0.15)
@@ -412,3 +412,64 @@ def grid_of(side, n):
     i = np.arange(n * n).reshape(n, n)
     a, b, c, d = (q.ravel() for q in (i[:-1, :-1], i[:-1, 1:], i[1:, 1:], i[1:, :-1]))
     return points, np.concatenate([np.stack([a, b, c], 1), np.stack([a, c, d], 1)])
+
+
+@pytest.mark.slow
+def test_it_runs_out_of_a_hole_as_fast_as_it_would_fall_from_the_level(store):
+    """Torricelli: sqrt(2 g h), from the level to where the jet is measured."""
+    fine, wide, hole, n = 0.02, 0.36, 0.1, 19
+    scene, made = liquid(end=16, spacing=fine)
+    tank(scene, wide, wide)
+    do.set_value(scene, next(t.id for t in scene.doc.things if t.kind == "ground"), "height", -2.0)
+    points, faces = grid_of(wide + 0.04, n)
+    middle = points[faces].mean(axis=1)
+    faces = faces[(np.abs(middle[:, [0, 2]]) > hole / 2).any(axis=1)]
+    floor = do.add_mesh(scene, Mesh.from_triangles(points, faces), "Floor with a hole")
+    do.add_thing(scene, "collider", values={"shape": "mesh", "subject": floor.id, "hollow": True})
+    box(scene, made, (wide, 0.3, wide), (0, 0.155, 0))
+    _, found = solved(scene, store)
+    ratios = []
+    for frame in found[9:]:
+        place, speed = frame["grains"]["place"], frame["grains"]["speed"]
+        level = np.sort(place[:, 1])[-150:].mean() + fine / 2
+        jet = (place[:, 1] < -0.08) & (place[:, 1] > -0.14)
+        ratios.append(-speed[jet, 1].mean() / np.sqrt(2 * G * (level - place[jet, 1].mean())))
+    assert np.mean(ratios) == pytest.approx(1, abs=0.1)
+
+
+def crossings(points, triangles):
+    """How many edges of a mesh go through triangles that they do not touch: segment against triangle (Moeller and
+    Trumbore 1997, "Fast, minimum storage ray/triangle intersection")."""
+    edges = np.unique(np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1), axis=0)
+    middle, reach = points[triangles].mean(axis=1), 2.5 * np.linalg.norm(np.diff(points[edges], axis=1), axis=2).max()
+    near = cKDTree(middle).query_ball_point(points[edges].mean(axis=1), reach)
+    e = np.repeat(np.arange(len(edges)), [len(n) for n in near])
+    t = np.concatenate([np.array(n, int) for n in near])
+    apart = ~(triangles[t][:, :, None] == edges[e][:, None, :]).any(axis=(1, 2))
+    e, t = e[apart], t[apart]
+    a, b, c = (points[triangles[t, k]] for k in range(3))
+    o, d = points[edges[e, 0]], points[edges[e, 1]] - points[edges[e, 0]]
+    p = np.cross(d, c - a)
+    det = np.einsum("ij,ij->i", b - a, p)
+    det = np.where(np.abs(det) < 1e-18, np.nan, det)
+    u = np.einsum("ij,ij->i", o - a, p) / det
+    q = np.cross(o - a, b - a)
+    v, s = np.einsum("ij,ij->i", d, q) / det, np.einsum("ij,ij->i", c - a, q) / det
+    return int(((u > 0) & (v > 0) & (u + v < 1) & (s > 0) & (s < 1)).sum())
+
+
+def test_skins_do_not_cross_themselves():
+    torus = trimesh.creation.torus(0.2, 0.08)
+    assert crossings(np.array(torus.vertices), torus.faces) == 0
+    assert crossings(np.concatenate([torus.vertices, torus.vertices + [0.1, 0, 0]]),
+                     np.concatenate([torus.faces, torus.faces + len(torus.vertices)])) > 0  # fmt: skip
+    rng = np.random.default_rng(3)
+    pool = np.stack(np.meshgrid(*[np.arange(n) * S for n in (16, 6, 16)], indexing="ij"), axis=-1).reshape(-1, 3)
+    drops = rng.uniform([-0.1, 0.1, -0.1], [0.4, 0.35, 0.4], (250, 3))
+    sheet = np.stack(np.meshgrid(np.arange(16) * S, [0.4], np.arange(16) * S, indexing="ij"), axis=-1).reshape(-1, 3)
+    at = np.concatenate([pool + rng.normal(0, 0.2 * S, pool.shape), drops, sheet])
+    for rounds in (0, 4, 12):
+        points, triangles = cut(*covered(at, S, 0.5 * S), LEVEL)
+        points = smoothed(points, triangles, rounds)
+        assert trimesh.Trimesh(points, triangles, process=False).is_watertight
+        assert crossings(points, triangles) == 0, rounds

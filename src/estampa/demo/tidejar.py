@@ -9,7 +9,7 @@ from ..geometry.primitives import box, coloured, joined, ring
 from ..scene.document import Document
 from ..scene.scene import Scene
 
-LAST, ROUND = 288, 40
+LAST, ROUND, LOOP = 288, 40, (168, 288)
 BRASS, WOOD, GLASS = ("Brass", (0.45, 0.30, 0.10)), ("Wood", (0.16, 0.09, 0.05)), ("Glass", (0.4, 0.5, 0.5))
 OUTLINE = ((0.0, 0.0), (0.085, 0.0), (0.105, 0.05), (0.11, 0.2), (0.10, 0.45), (0.085, 0.62), (0.08, 0.70), (0.0, 0.70))
 
@@ -46,7 +46,7 @@ def frame() -> Mesh:
 
 
 def build() -> Scene:
-    scene = Scene(Document(name="tidejar", frame_rate=24, start=1, end=LAST))
+    scene = Scene(Document(name="tidejar", frame_rate=24, start=1, end=LAST, loop=LOOP))
     add_mesh(scene, coloured(box([-0.5, -0.14, -0.3], [0.5, -0.1, 0.3]), *WOOD), "Stall")
     add_mesh(scene, frame(), "Jar's frame")
     glass = add_mesh(scene, turned(OUTLINE, GLASS), "Glass")
@@ -64,4 +64,6 @@ def build() -> Scene:
     do.set_formula(scene, lamp.id, "strength", "100 * smoothstep(0, 0.4, sin(2 * pi * t / 4))")  # it burns in breaths
     do.add_layer(scene, oil.id, "grain_skin", "Skin", {"cell": 0.55, "smooth": 8})
     do.add_thing(scene, "skin_usd", "Oil", {"swarm": oil.id, "file": "tidejar_oil"})
+    around = {"swarm": oil.id, "file": "tidejar_loop", "form": "cache", "loop": True, "fade": 60}
+    do.add_thing(scene, "skin_wrap", "Oil, round and round", around)
     return scene

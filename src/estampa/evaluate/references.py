@@ -253,8 +253,7 @@ def _liquid(reader, thing, channel, held, scope):
 
     def pool():
         grains, own = solved()["grains"], lambda n: float(reader.values.at(held, n, scope.frame))
-        place, speed, press = (grains[n].astype(float) for n in ("place", "speed", "press"))
-        return Pool(place, speed, press, own("spacing"), own("density"))
+        return Pool(grains["place"].astype(float), grains["speed"].astype(float), own("spacing"), own("density"))
 
     return Reading((told, reader.values.at(held, "density", scope.frame)), pool)
 

@@ -14,7 +14,7 @@ from scipy import sparse
 from ..lazy import spatial
 from .near import Grid
 
-ROUNDS, EVEN = 4, 0.4  # of being put on the next surface, and how much it is evened along itself in each
+ROUNDS, EVEN = 3, 0.4  # of being put on the next surface, and how much it is evened along itself in each
 
 
 class Surface(NamedTuple):
@@ -91,14 +91,19 @@ def faded(found: dict[int, np.ndarray], first: int, last: int, fade: int) -> dic
 def _putting(surface: Surface):
     """(n, 3) points -> the nearest places on a surface."""
     sides = np.linalg.norm(np.diff(surface.points[surface.triangles[:, [0, 1]]], axis=1), axis=2)
-    grid = Grid(surface.points, surface.triangles, 3 * float(sides.mean()) if len(sides) else 1.0)
+    grid = Grid(surface.points, surface.triangles, float(sides.mean()) if len(sides) else 1.0)
     tree = spatial.cKDTree(surface.points)
 
     def put(points):
         which, on = grid.closest(points)
         far = which < 0
-        if far.any():  # first to the nearest vertex
-            on[far] = surface.points[tree.query(points[far])[1]]
+        if far.any():  # by way of the nearest vertex
+            seed = surface.points[tree.query(points[far])[1]]
+            toward = points[far] - seed
+            long = np.maximum(np.linalg.norm(toward, axis=1), 1e-300)
+            seed += toward * np.minimum(1, 0.7 * grid.reach / long)[:, None]
+            which, there = grid.closest(seed)
+            on[far] = np.where(which[:, None] >= 0, there, seed)
         return on
 
     return put

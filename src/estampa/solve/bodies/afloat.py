@@ -1,9 +1,8 @@
 """Bodies in a liquid: they float by what they displace, and the liquid drags them along.
 
 The liquid is as it was a frame ago, so that its level and its flow are told once a frame; how deep a body stands in it
-is told anew at each small step. The level about a body is that of a plane, by the height and the pressure of the grains
-around it (y + p / rho g, which is the same all the way down where a liquid is at rest). In free fall there is no
-pressure, and nothing floats.
+is told anew at each small step. The level about a body is a plane through the highest grains around it. (Their pressure
+was tried: a body that bobs changes it, and at some frames next to none is left in a liquid at rest.)
 """
 
 import numpy as np
@@ -16,11 +15,11 @@ from ...lazy import spatial
 
 CELLS = 7  # along the longest side, by which a body's volume is told
 NEAR = 4.0  # of the spacing, how far about a body its liquid is looked at
-FEW = 12  # grains under pressure, below which it only gets splashed
+FEW = 12  # grains, below which it only gets splashed
+LEAST = 0.08  # of what would fill all the room about it: the same
 AROUND = 8  # directions, half of which must have liquid at a height for a body to stand in it there
 ADDED = 0.5  # of what it displaces, that has to be moved along with a body (a ball's: Lamb 1932, "Hydrodynamics")
-AT_TOP = 0.1  # of the spacing, by which a surface lies above what its grains tell: of a column at rest
-SHALLOW = 1.5  # of the spacing: the grains that tell the level, as a body that bobs presses on those below them
+AT_TOP = 0.57  # of the spacing, by which a surface lies above the highest grain of each square: of a column at rest
 WAVES = 0.25  # of critical damping: what bobs at a surface loses by the waves that it makes (our choice)
 FILLED = 0.6  # of the spacing, within which a hollow is taken by a grain
 
@@ -59,26 +58,28 @@ def _in_hull(points, at) -> np.ndarray:
 class Bath:
     """The liquid about one body over a frame: a plane of level, how fast it goes, and where it is all around."""
 
-    def __init__(self, pool: Pool, near: np.ndarray, place, up, gravity: float):
+    def __init__(self, pool: Pool, near: np.ndarray, place, up):
         own = pool.place[near] - place
-        height, deep = own @ up, pool.press[near] / (pool.density * gravity)
-        flat = own - height[:, None] * up
+        height = own @ up
         self.sides = _sides(up)
-        x, level = np.column_stack([np.ones(len(own)), flat @ self.sides.T]), height + deep + AT_TOP * pool.spacing
-        shallow = deep < SHALLOW * pool.spacing
-        if shallow.sum() < FEW:
-            shallow = np.ones(len(own), bool)
-        x, level = x[shallow], level[shallow]
-        self.rises = float((pool.speed[near[shallow]] @ up).mean())
-        ridge = np.diag([0.0, 1.0, 1.0]) * len(x) * pool.spacing**2  # a few grains tell no slope
-        self.plane = np.linalg.solve(x.T @ x + ridge, x.T @ level)
+        flat = (own - height[:, None] * up) @ self.sides.T
         self.place, self.up, self.speed = np.array(place), up, pool.speed[near].mean(axis=0)
-        turn = (np.arctan2(*(flat @ self.sides.T).T) / (2 * np.pi) % 1 * AROUND).astype(int) % AROUND
+        turn = (np.arctan2(*flat.T) / (2 * np.pi) % 1 * AROUND).astype(int) % AROUND
         self.step = 1.5 * pool.spacing
         row = np.floor((height - height.min()) / self.step).astype(int)
         seen = np.zeros((row.max() + 1, AROUND), bool)
         seen[row, turn] = True
         self.low, self.around = float(height.min()), np.minimum(seen.sum(axis=1) / (AROUND / 2), 1.0)
+        top = _topmost(flat, height, pool.spacing)
+        x, level = np.column_stack([np.ones(len(top)), flat[top]]), height[top] + AT_TOP * pool.spacing
+        ridge = np.diag([0.0, 1.0, 1.0]) * len(x) * pool.spacing**2  # a few grains tell no slope
+        for _ in range(2):  # once more without the spray
+            self.plane = np.linalg.solve(x.T @ x + ridge, x.T @ level)
+            calm = np.abs(x @ self.plane - level) < 2 * pool.spacing
+            if calm.all() or calm.sum() < FEW:
+                break
+            x, level = x[calm], level[calm]
+        self.rises = float((pool.speed[near[top]] @ up).mean())
 
     def share(self, at: np.ndarray, tall: float, later: float) -> np.ndarray:
         """(k,) how much of cells at (k, 3) m, so tall, is under the level and in the liquid, so many s later."""
@@ -89,6 +90,14 @@ class Bath:
         row = np.floor((height - self.low) / self.step).astype(int)
         # under the lowest grains there are those that it keeps off; above all of them there is none
         return under * self.around[np.clip(row, 0, len(self.around) - 1)] * (height > self.low - 2 * self.step)
+
+
+def _topmost(flat, height, spacing: float) -> np.ndarray:
+    """Rows of the highest grain over each square of two spacings."""
+    square = np.floor(flat / (2 * spacing)).astype(np.int64)
+    key = square[:, 0] * 1_000_003 + square[:, 1]
+    order = np.lexsort((-height, key))
+    return order[np.r_[True, np.diff(key[order]) != 0]]
 
 
 def _sides(up) -> np.ndarray:
@@ -114,13 +123,14 @@ class Afloat:
                 shape = model.displaced(row)
                 if not len(shape.at):
                     continue
-                near = np.array(tree.query_ball_point(place[row], shape.radius + NEAR * pool.spacing), int)
-                near = near[pool.press[near] > 0]
-                if len(near) < FEW:
+                reach = shape.radius + NEAR * pool.spacing
+                near = np.array(tree.query_ball_point(place[row], reach), int)
+                around = (4.19 * reach**3 - shape.room.sum()) / pool.spacing**3
+                if len(near) < max(FEW, LEAST * around):
                     continue
                 at = place[row] + shape.at @ turn_matrices(turn[row][None])[0].T
                 taken = ~shape.solid & (tree.query(at)[0] < FILLED * pool.spacing)
-                bath = Bath(pool, near, place[row], -world.gravity / pull, pull)
+                bath = Bath(pool, near, place[row], -world.gravity / pull)
                 self.baths.append((int(row), shape, ~taken, bath, pool))
 
     def push(self, engine, dt: float) -> None:

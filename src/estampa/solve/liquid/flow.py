@@ -9,6 +9,9 @@ from .pressure import FAST
 from .weights import SUPPORT
 
 FELT = 0.67  # of what that says, grains that keep apart feel: by the period of drops, and by their pressure
+MANY = 12  # neighbours as steep as the steepest, as much as all of them together pull
+EXPLICIT = 0.05  # of its speed, up to which neighbours change a grain so little in a step that no solve is needed
+NOTHING = 1e-5  # the same, up to which it is not felt: water's, with grains of a centimetre
 ROUNDS, EXACT = 60, 1e-4  # of the solve for viscosity
 
 
@@ -71,12 +74,22 @@ def _spread(at, many, near, slope, values, k, own, to):
             to[i, c] = mine * (np.float32(1) + own[i]) + k * np.float32(2) * sum_
 
 
-def stick(at, many, near, slope, speed: np.ndarray, viscosity: float, own: np.ndarray) -> np.ndarray:
+def stick(
+    at, many, near, slope, speed: np.ndarray, viscosity: float, own: np.ndarray, steep: float
+) -> np.ndarray:  # fmt: skip
     """(n, 3) float32 m/s after neighbours dragged on one another for a step: viscosity -- nu dt, m2; own (n,), how much
-    walls drag. Implicit, by conjugate gradients, which keep momentum and never blow up however thick it is."""
+    walls drag; steep -- 1/m2, the steepest slope that there can be. Where it is thick, implicit, by conjugate
+    gradients, which keep momentum and never blow up."""
     speed = np.ascontiguousarray(speed[:, :3])
     k, own = np.float32(viscosity), own.astype(np.float32)
     of = np.empty_like(speed)
+
+    most = max(2 * float(k) * steep * MANY, float(own.max(initial=0.0)))
+    if most < EXPLICIT:
+        if most < NOTHING:
+            return speed
+        _spread(at, many, near, slope, speed, -k, -own, of)
+        return of
 
     def times(x):
         _spread(at, many, near, slope, x, k, own, of)

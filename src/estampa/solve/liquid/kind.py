@@ -12,7 +12,7 @@ from ..swarm.kind import COUNTS, SOURCES_TABLE, GrainThing
 from .flow import cohesion, drawn, mixed, stick
 from .near import listed, sorted_by_row
 from .pressure import constants, crowding, evened, solve, table
-from .walls import Solids, bounded, walls_of
+from .walls import REACH, Walls, bounded
 
 ROOM = 20.0  # deg C, at which a liquid has its density
 STEP, FAR_STEP, MOST_GO = 0.4, 0.9, 0.95  # of the spacing: how far such a share of grains goes in a small step, and all
@@ -36,7 +36,7 @@ class Liquid(GrainThing):
     kind, title = "liquid", "Liquid"
     icon = "M3 4 V13.5 H13 V4 M3 7.5 C5 6.3 6.5 8.7 8 7.5 S11 6.3 13 7.5"
     rank = 9
-    version = 2
+    version = 3
     more = (
         Column("heat", (), "deg C", "How warm it is."),
         Column("dye", (3,), "", "Its colour, linear light."),
@@ -125,7 +125,7 @@ class Liquid(GrainThing):
     def advance(self, grains, inputs, dt):
         self._steps, self._crowded, self._wide = 0, 0.0, WIDE
         left, gone, spacing = dt, 0.0, float(inputs.v.spacing)
-        met = Solids(inputs.world, 2.5 * spacing, inputs.rate)
+        met = Walls(inputs.world, spacing, inputs.rate)
         while left > 1e-9 * dt and len(grains):
             pull = float(np.linalg.norm(inputs.world.gravity) * np.abs(_weights(grains, inputs.v)).max())
             falls = pull * left / max(int(inputs.v.substeps), 4)
@@ -162,7 +162,7 @@ class Liquid(GrainThing):
         n = len(order)
         at, speed = np.zeros((n, 4), np.float32), np.zeros((n, 4), np.float32)
         at[:, :3], speed[:, :3] = place[order] - low, grains.speed[order]
-        far, out, run = walls_of(place, met.at(end), 2.5 * spacing, order)
+        far, out, run = met.of(place, order, end)
         many, near = listed(at, starts, along, cell, rows, reach, self._wide)
         self._wide = int(many.max(initial=0)) + 2  # no wider than it must be: what is read is what takes the time
         slope = np.zeros(near.shape, np.float32)
@@ -177,7 +177,7 @@ class Liquid(GrainThing):
         nu = float(v.viscosity) / float(v.density)
         if nu > 0:
             drags = np.where(far < 1.2 * spacing, 2 * nu * h / spacing**2, 0.0).max(axis=1)
-            speed[:, :3] = stick(at, many, near, slope, speed, nu * h, drags)
+            speed[:, :3] = stick(at, many, near, slope, speed, nu * h, drags, float(abs(c[2]) * c[3]))
         if v.clings > 0:
             lost = np.where(far[:, :1] < 0.9 * spacing, 1 - 0.5 ** (h / float(v.clings)), 0.0).astype(np.float32)
             across = np.einsum("nj,nj->n", speed[:, :3], out[:, 0])[:, None] * out[:, 0]
@@ -193,7 +193,7 @@ class Liquid(GrainThing):
         unit = max(unit, 1e-6)
         at[:, 3] = KEEP * grains.more["press"][order] / unit
         going, press, _, _ = solve(at, many, near, slope, slopes, speed, source, stiff, h, 80, float(v.fine))
-        numbers = np.array([h, CLEAR * spacing, spacing, 2.5 * spacing])
+        numbers = np.array([h, CLEAR * spacing, spacing, REACH * spacing])
         bounded(going, far, out, run, order, numbers, grains.place, grains.speed)
         grains.more["press"][order] = press * unit
         for name, spread in (("heat", v.warms), ("dye", v.mixes)):

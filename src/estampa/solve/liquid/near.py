@@ -58,22 +58,35 @@ def _first(along, low, high, cell):
 def _listed(at, starts, along, cell, rows, reach2, wide):
     n = len(at)
     many, near = np.empty(n, np.int32), np.empty((n, wide), np.int32)
-    for i in prange(n):
-        x, y, z = at[i, 0], at[i, 1], at[i, 2]
-        left, right = along[i] - 1, along[i] + 1
-        b = min(np.int64(y / cell), rows[0] - 1)
-        c = min(np.int64(z / cell), rows[1] - 1)
-        found = 0
-        for v in range(max(c - 1, 0), min(c + 2, rows[1])):
-            for u in range(max(b - 1, 0), min(b + 2, rows[0])):
-                row = u + rows[0] * v
-                begin = _first(along, starts[row], starts[row + 1], left)
-                end = _first(along, begin, starts[row + 1], right + 1)
-                for j in range(np.uint64(begin), np.uint64(end)):
+    block = max(256, n // 256)
+    for part in prange((n + block - 1) // block):
+        here, count = np.int64(-1), 0
+        begin, end, last = np.empty(9, np.int64), np.empty(9, np.int64), np.empty(9, np.int64)
+        for i in range(part * block, min((part + 1) * block, n)):
+            x, y, z = at[i, 0], at[i, 1], at[i, 2]
+            left, right = along[i] - 1, along[i] + 1
+            b = min(np.int64(y / cell), rows[0] - 1)
+            c = min(np.int64(z / cell), rows[1] - 1)
+            if b + rows[0] * c != here:
+                here, count = b + rows[0] * c, 0
+                for v in range(max(c - 1, 0), min(c + 2, rows[1])):
+                    for u in range(max(b - 1, 0), min(b + 2, rows[0])):
+                        row = u + rows[0] * v
+                        begin[count] = _first(along, starts[row], starts[row + 1], left)
+                        end[count], last[count] = begin[count], starts[row + 1]
+                        count += 1
+            found = 0
+            for k in range(count):  # along a row both ends only ever go on
+                while begin[k] < last[k] and along[begin[k]] < left:
+                    begin[k] += 1
+                end[k] = max(end[k], begin[k])
+                while end[k] < last[k] and along[end[k]] <= right:
+                    end[k] += 1
+                for j in range(np.uint64(begin[k]), np.uint64(end[k])):
                     dx, dy, dz = at[j, 0] - x, at[j, 1] - y, at[j, 2] - z
                     if dx * dx + dy * dy + dz * dz < reach2 and j != np.uint64(i):
                         if found < wide:
                             near[i, found] = j
                         found += 1
-        many[i] = found
+            many[i] = found
     return many, near

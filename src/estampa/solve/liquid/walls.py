@@ -7,6 +7,8 @@ from ..swarm.solids import FAR, solids
 
 WALLS = 3
 EDGE = 0.5  # of the reach, within which a second wall is looked for
+REACH = 2.5  # of the spacing, within which walls count
+STALE = 0.35  # of the spacing, that a grain goes before its walls are found anew
 SAME = 0.8  # cosine, above which two walls of one mesh are the same one
 
 
@@ -79,6 +81,29 @@ def bounded(going, far, out, run, order, numbers, place, speed):
         speed[g, 0], speed[g, 1], speed[g, 2] = u, v, w
 
 
+class Walls:
+    """The walls of grains over the small steps of a frame. Where nothing solid moves they are found anew only once a
+    grain has gone far enough for it to matter: until then they are the same planes."""
+
+    def __init__(self, world, spacing: float, rate: float):
+        self.solids, self.spacing, self.found = Solids(world, (REACH + STALE) * spacing, rate), spacing, None
+
+    def of(self, place: np.ndarray, order: np.ndarray, share: float):
+        """See walls_of: of grains at (n, 3) m, in an order, so far into the frame."""
+        reach = REACH * self.spacing
+        if not self.solids.still:
+            return walls_of(place, self.solids.at(share), reach, order)
+        if self.found is not None:
+            far, out, run, was = self.found
+            gone = place - was
+            if (gone**2).sum(axis=1).max(initial=0.0) < (STALE * self.spacing) ** 2:
+                moved = far + np.einsum("nkj,nj->nk", out, gone.astype(np.float32))
+                return np.where(far < FAR, moved, far)[order], out[order], run[order]
+        kept = np.arange(len(place))
+        self.found = (*walls_of(place, self.solids.at(share), reach + STALE * self.spacing, kept), place.copy())
+        return tuple(part[order] for part in self.found[:3])
+
+
 class Solids:
     """What is solid in a frame, made once where it stands still."""
 
@@ -87,6 +112,7 @@ class Solids:
         still = lambda o: all(np.array_equal(a, b) for a, b in zip(*o.places, strict=True))
         same = lambda o: o.points is None or np.array_equal(*o.points)
         self._still = solids(world, reach, 1.0, rate) if all(still(o) and same(o) for o in world.colliders) else None
+        self.still = self._still is not None
 
     def at(self, share: float) -> list:
         """Functions (n, 3) m -> Met, so far into the frame."""
