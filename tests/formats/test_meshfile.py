@@ -132,11 +132,11 @@ def test_materials_come_in_by_name_and_colour_from_obj_and_glb(tmp_path):
     faces = "f 1 2 3\nusemtl Red paint\nf 1 3 4\nusemtl Odd\nf 2 3 4\n"
     (tmp_path / "two.obj").write_text(f"mtllib two.mtl\nmtllib ../../etc/passwd\n{corners}{faces}")
     mesh = read_mesh(tmp_path / "two.obj")
-    assert [name for name, _ in mesh.materials] == ["Red paint", "Odd", "unnamed"]
+    assert [name for name, *_ in mesh.materials] == ["Red paint", "Odd", "unnamed"]
     assert [mesh.materials[m][0] for m in mesh.face_materials] == ["unnamed", "Red paint", "Odd"]
-    assert dict(mesh.materials)["Red paint"] == (0.7, 0.1, 0.05)
+    assert {m.name: m.colour for m in mesh.materials}["Red paint"] == (0.7, 0.1, 0.05)
     normals = np.tile([0, 0, 1.0], (mesh.count, 1))
     write_strip(tmp_path / "two.glb", ["Two_001"], [(mesh.points, normals)], mesh, {})
     again = read_mesh(tmp_path / "two.glb")
-    assert {name for name, _ in again.materials} == {"Red paint", "Odd", "unnamed"}
-    assert np.allclose(dict(again.materials)["Red paint"], (0.7, 0.1, 0.05), atol=0.003)
+    assert {m.name for m in again.materials} == {"Red paint", "Odd", "unnamed"}
+    assert np.allclose({m.name: m.colour for m in again.materials}["Red paint"], (0.7, 0.1, 0.05), atol=0.003)

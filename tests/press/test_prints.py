@@ -225,7 +225,7 @@ def test_materials_are_in_every_print_that_can_hold_them(store, tmp_path, kind):
     result = press.run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
     assert result.passed
     path = next(p for p in result.paths if p.suffix in (".usdc", ".glb"))
-    wanted = {name: np.round(colour, 3).tolist() for name, colour in quilt().materials}
+    wanted = {name: np.round(colour, 3).tolist() for name, colour, *_ in quilt().materials}
     if path.suffix == ".glb":
         found = gl.GLTF2.load(str(path)).materials
         told = {m.name: np.round(m.pbrMetallicRoughness.baseColorFactor[:3], 3).tolist() for m in found}

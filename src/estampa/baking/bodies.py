@@ -115,11 +115,22 @@ def _places(evaluator, subject: Thing, frames) -> Place:
 
 
 def _keyed(subjects, frames, places, reach, tolerance) -> BakedBodies:
-    """Keys by the reduction that joints have, each subject a joint by itself that reaches to its furthest vertex."""
+    numbers = np.arange(frames[0], frames[1] + 1, dtype=float)
+    found, result = placed_by_keys([s.name for s in subjects], numbers, places, reach, tolerance)
+    curves = {(subjects[k].id, channel): v for (k, channel), v in found.items()}
+    keys = sum(len(k) for (_, c), k in result.keys.items() if c < 6)
+    layers = tuple(body_of(s).id for s in subjects)
+    return BakedBodies(tuple(s.id for s in subjects), frames, curves, keys, result.gap, result.turn, layers)
+
+
+def placed_by_keys(names, numbers: np.ndarray, places: list[Place], reach, tolerance):
+    """((row, channel) -> Curve or number, Reduced): few keys for where things stand at frames (f,), by the reduction
+    that joints have, each a joint by itself that reaches so many m."""
     joints = tuple(
-        Thing(kind="joint", name=s.name, rest=Rest(tip=(0.0, r, 0.0))) for s, r in zip(subjects, reach, strict=True)
+        Thing(kind="joint", name=n, rest=Rest(tip=(0.0, max(float(r), 1e-6), 0.0)))
+        for n, r in zip(names, reach, strict=True)
     )
-    count = len(subjects)
+    count = len(joints)
     bones = Bones("bodies", joints, np.full(count, -1), np.arange(count), Pose.still(count))
     turned = np.stack([turns.turns_of(p.axes) for p in places], axis=1)
     moved = np.stack([p.origin for p in places], axis=1)
@@ -128,11 +139,8 @@ def _keyed(subjects, frames, places, reach, tolerance) -> BakedBodies:
         values[:, k, 3:6] = turns.to_euler(turned[:, k])
     poses = Pose(moved, turned, np.ones_like(moved))
     result = reduced(bones, values, np.arange(count), poses, tolerance)
-    numbers = np.arange(frames[0], frames[1] + 1, dtype=float)
-    curves = {(subjects[k].id, CHANNELS[c]): v for (k, c), v in result.curves(numbers).items() if c < 6}
-    keys = sum(len(k) for (_, c), k in result.keys.items() if c < 6)
-    layers = tuple(body_of(s).id for s in subjects)
-    return BakedBodies(tuple(s.id for s in subjects), frames, curves, keys, result.gap, result.turn, layers)
+    curves = {(k, CHANNELS[c]): v for (k, c), v in result.curves(numbers).items() if c < 6}
+    return curves, result
 
 
 def put(scene: Scene, baked: BakedBodies) -> None:

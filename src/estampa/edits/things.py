@@ -39,6 +39,13 @@ def split(scene: Scene, subject_id: str) -> list[Thing]:
     return found
 
 
+def _kept(scene: Scene, m) -> Material:
+    own = m._asdict() | {"picture": None, "picture_name": ""}
+    if m.picture is not None:
+        own |= {"picture": scene.arrays.put(np.frombuffer(m.picture.data, np.uint8)), "picture_name": m.picture.name}
+    return Material(**own)
+
+
 def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
     """Put the arrays of a mesh into the scene; returns what names them."""
     put = scene.arrays.put
@@ -48,7 +55,7 @@ def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
         face_indices=put(mesh.face_indices),
         uv=put(mesh.uv) if mesh.uv is not None else None,
         source=source,
-        materials=tuple(Material(name=n, colour=tuple(c)) for n, c in mesh.materials),
+        materials=tuple(_kept(scene, m) for m in mesh.materials),
         face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
         corners=tuple((name, put(values)) for name, values in sorted(mesh.corners.items())),
     )

@@ -75,18 +75,18 @@ def check_ply(what: str, data: bytes) -> None:
             )
 
 
-def check_gltf(path: Path, data: bytes) -> dict:
+def check_gltf(path: Path, data: bytes, needs_pictures: bool = True) -> dict:
     """The JSON of a GLB or glTF file, once it is known that its accessors fit its buffers and its files lie in its own
-    folder. Raises EstampaError."""
+    folder. needs_pictures -- whether those must be there. Raises EstampaError."""
     what = path.name
     damaged = lambda words: EstampaError(what, words, "It is cut short or damaged; export it again.")
     try:
-        told, blob = _chunks(data)
+        told, blob = chunks(data)
         if not isinstance(told, dict):
             raise ValueError("no object")
         buffers = [_buffer(path, b, blob) for b in told.get("buffers", [])]
         for image in told.get("images", []):
-            _file_of(path, image.get("uri"))
+            file_of(path, image.get("uri"), needs_pictures)
         views = told.get("bufferViews", [])
         for view in views:
             if not 0 <= view["buffer"] < len(buffers):
@@ -117,7 +117,7 @@ def check_gltf(path: Path, data: bytes) -> dict:
     return told
 
 
-def _chunks(data: bytes) -> tuple[dict, bytes | None]:
+def chunks(data: bytes) -> tuple[dict, bytes | None]:
     """(the JSON, the binary chunk of a GLB): glTF 2.0, section 4."""
     if data[:4] != b"glTF":
         return json.loads(data), None
@@ -141,7 +141,7 @@ def _buffer(path: Path, buffer: dict, blob: bytes | None) -> int:
     elif uri.startswith("data:"):
         there = len(base64.b64decode(uri.partition(",")[2]))
     else:
-        there = _file_of(path, uri).stat().st_size
+        there = file_of(path, uri).stat().st_size
     if not 0 <= length <= there:
         raise EstampaError(
             path.name, f"says it has a buffer of {length:,} bytes, where there are {there:,}.", "Export it again."
@@ -149,8 +149,8 @@ def _buffer(path: Path, buffer: dict, blob: bytes | None) -> int:
     return length
 
 
-def _file_of(path: Path, uri: str | None) -> Path | None:
-    """The file that a URI names, in the folder of `path` or below it."""
+def file_of(path: Path, uri: str | None, must_be: bool = True) -> Path | None:
+    """The file that a URI names, in the folder of `path` or below it; None where it is not there and need not be."""
     if uri is None or uri.startswith("data:"):
         return None
     name = unquote(uri)
@@ -161,6 +161,8 @@ def _file_of(path: Path, uri: str | None) -> Path | None:
             f"names a file outside its own folder (“{name}”), which is not read.",
             "Put its files beside it, or export it as one GLB.",
         )
+    if not inside.is_file() and not must_be:
+        return None
     if not inside.is_file():
         raise EstampaError(
             path.name, f"names “{name}”, which is not there beside it.", "Put it there, or export it as one GLB."

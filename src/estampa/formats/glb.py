@@ -4,12 +4,15 @@ from pathlib import Path
 
 import numpy as np
 
+from ..geometry.material import Material, Picture
+
 
 class Binary:
     """Gathers arrays into one buffer with its views and accessors."""
 
     def __init__(self):
         self.views, self.accessors, self.data = [], [], b""
+        self.images, self.textures, self._pictures = [], [], {}
 
     def add(self, array, target, type_, component, bounds=False) -> int:
         import pygltflib as gl
@@ -50,8 +53,47 @@ class Binary:
         flat = np.asarray(triangles, np.uint32).ravel()
         return self.add(flat, gl.ELEMENT_ARRAY_BUFFER, gl.SCALAR, gl.UNSIGNED_INT)
 
+    def material(self, m: Material):
+        """A glTF material with its picture, which is taken into the file once."""
+        import pygltflib as gl
+
+        plain = gl.PbrMetallicRoughness(
+            baseColorFactor=[*map(float, m.colour), float(m.opacity)], metallicFactor=0.0, roughnessFactor=1.0
+        )
+        if m.picture is not None:
+            number = 0 if m.uv == "uv" else int(m.uv.removeprefix("uv") or 0)
+            plain.baseColorTexture = gl.TextureInfo(index=self._texture(m.picture), texCoord=number)
+        how = {"opaque": None, "mask": "MASK", "blend": "BLEND"}[m.alpha]
+        made = gl.Material(name=m.name, doubleSided=m.two_sided, pbrMetallicRoughness=plain, alphaMode=how)
+        made.alphaCutoff = float(m.cutoff) if m.alpha == "mask" else None
+        return made
+
+    def _texture(self, picture: Picture) -> int:
+        import pygltflib as gl
+
+        if picture not in self._pictures:
+            self.data += b"\0" * (-len(self.data) % 4)
+            self.views.append(gl.BufferView(buffer=0, byteOffset=len(self.data), byteLength=len(picture.data)))
+            self.data += picture.data
+            kind = "image/png" if picture.data[:4] == b"\x89PNG" else "image/jpeg"
+            self.images.append(gl.Image(name=picture.name, mimeType=kind, bufferView=len(self.views) - 1))
+            self.textures.append(gl.Texture(source=len(self.images) - 1, sampler=0))
+            self._pictures[picture] = len(self.textures) - 1
+        return self._pictures[picture]
+
+    def looks(self, attributes, mesh, rows=slice(None)) -> None:
+        """All texture coordinates and colours that a parted mesh has by vertex, of these rows."""
+        for k, values in enumerate(coordinates(mesh)):
+            setattr(attributes, f"TEXCOORD_{k}", self.attribute(f"TEXCOORD_{k}", np.ascontiguousarray(values[rows])))
+        if "colour" in mesh.by_vertex:
+            attributes.COLOR_0 = self.attribute("COLOR_0", np.ascontiguousarray(mesh.by_vertex["colour"][rows]))
+
     def save(self, path, **parts):
         import pygltflib as gl
+
+        if self.images:
+            sampler = gl.Sampler(wrapS=gl.REPEAT, wrapT=gl.REPEAT)
+            parts |= {"images": self.images, "textures": self.textures, "samplers": [sampler]}
 
         document = gl.GLTF2(
             asset=gl.Asset(version="2.0", generator="Estampa"),
@@ -65,6 +107,16 @@ class Binary:
         document.save_binary(str(path))
 
 
+def coordinates(mesh) -> list[np.ndarray]:
+    """(n, 2) float32 of each set of texture coordinates of a parted mesh, without gaps; v runs downwards in glTF."""
+    named = {"uv": mesh.uv} | {n: v for n, v in mesh.by_vertex.items() if n.startswith("uv") and n != "uv"}
+    named = {n: np.asarray(v, np.float32) for n, v in named.items() if v is not None}
+    last = max((0 if n == "uv" else int(n[2:]) for n in named), default=-1)
+    none = np.zeros((mesh.count, 2), np.float32)
+    sets = [named.get("uv" if k == 0 else f"uv{k}", none) for k in range(last + 1)]
+    return [np.stack([v[:, 0], 1 - v[:, 1]], axis=1) for v in sets]
+
+
 def write_mesh(
     path: Path, name: str, points, normals, mesh, texcoords: list[np.ndarray], extras: dict
 ) -> None:
@@ -75,6 +127,8 @@ def write_mesh(
     binary, attributes = Binary(), gl.Attributes()
     blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", unit32(normals))]
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
+    if "colour" in mesh.by_vertex:
+        blobs.append(("COLOR_0", mesh.by_vertex["colour"]))
     for word, array in blobs:
         setattr(attributes, word, binary.attribute(word, array))
     parts = by_material(mesh)
@@ -87,7 +141,7 @@ def write_mesh(
         scenes=[gl.Scene(nodes=[0])],
         nodes=[gl.Node(mesh=0, name=name)],
         meshes=[gl.Mesh(name=name, extras=extras, primitives=primitives)],
-        materials=[material(*mesh.materials[m]) for m, _ in parts if m is not None],
+        materials=[binary.material(mesh.materials[m]) for m, _ in parts if m is not None],
     )
 
 
@@ -109,13 +163,15 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
     binary = Binary()
     parts = [(m, binary.indices(triangles)) for m, triangles in by_material(mesh)]
     used = [m for m, _ in parts]
-    uv = None if mesh.uv is None else binary.attribute("TEXCOORD_0", np.asarray(mesh.uv, np.float32))
+    shared = gl.Attributes()
+    binary.looks(shared, mesh)
+    own = {n: v for n, v in vars(shared).items() if v is not None}
     meshes = []
     for name, (points, normals) in zip(names, poses, strict=True):
         attributes = gl.Attributes(
             POSITION=binary.attribute("POSITION", np.asarray(points, np.float32)),
             NORMAL=binary.attribute("NORMAL", unit32(normals)),
-            TEXCOORD_0=uv,
+            **own,
         )
         primitives = [
             gl.Primitive(
@@ -124,7 +180,7 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
             for m, indices in parts
         ]
         meshes.append(gl.Mesh(name=name, primitives=primitives))
-    materials = [material(*mesh.materials[m]) for m in used if m is not None]
+    materials = [binary.material(mesh.materials[m]) for m in used if m is not None]
     binary.save(
         path,
         scenes=[gl.Scene(nodes=list(range(len(names))), extras=extras)],
@@ -132,13 +188,6 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
         meshes=meshes,
         materials=materials,
     )
-
-
-def material(name: str, colour):
-    import pygltflib as gl
-
-    plain = gl.PbrMetallicRoughness(baseColorFactor=[*map(float, colour), 1.0], metallicFactor=0.0)
-    return gl.Material(name=name, doubleSided=True, pbrMetallicRoughness=plain)
 
 
 def read_strip(path: Path) -> tuple[list[np.ndarray], dict]:
@@ -187,7 +236,7 @@ def rows(document, blob, number: int) -> np.ndarray:
 
     accessor = document.accessors[number]
     width = {gl.SCALAR: 1, gl.VEC2: 2, gl.VEC3: 3, gl.VEC4: 4, gl.MAT4: 16}[accessor.type]
-    kind = np.dtype(_TYPES[accessor.componentType])
+    kind = np.dtype(TYPES[accessor.componentType])
     if accessor.bufferView is None:
         return np.zeros((accessor.count, width), np.float32)
     view = document.bufferViews[accessor.bufferView]
@@ -200,4 +249,4 @@ def rows(document, blob, number: int) -> np.ndarray:
     return raw.copy()
 
 
-_TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}

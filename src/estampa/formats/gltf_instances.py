@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..geometry.material import Material
 from . import glb
 from .marks import marks_of
 
@@ -24,19 +25,19 @@ def write(path: Path, name: str, instances, shapes, extras: dict) -> None:
             POSITION=binary.attribute("POSITION", np.ascontiguousarray(points, np.float32)),
             NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.normals(points))),
         )
-        if mesh.uv is not None:
-            attributes.TEXCOORD_0 = binary.attribute("TEXCOORD_0", np.asarray(mesh.uv, np.float32))
+        binary.looks(attributes, mesh)
         primitives = []
         for m, triangles in glb.by_material(mesh):
-            colour = look[1:] if look[1] >= 0 else None if m is None else mesh.materials[m][1]
-            words = "Grain" if m is None else mesh.materials[m][0]
+            own = None if m is None else mesh.materials[m]
+            if look[1] >= 0:
+                colour = tuple(np.round(look[1:], 6).tolist())
+                own = Material("Grain", colour) if own is None else own._replace(colour=colour)
             number = None
-            if colour is not None:
-                key = (words, *np.round(colour, 6))
-                if key not in numbers:
-                    numbers[key] = len(materials)
-                    materials.append(glb.material(words, colour))
-                number = numbers[key]
+            if own is not None:
+                if own not in numbers:
+                    numbers[own] = len(materials)
+                    materials.append(binary.material(own))
+                number = numbers[own]
             indices = binary.indices(triangles)
             primitives.append(gl.Primitive(attributes=attributes, indices=indices, material=number))
         meshes.append(gl.Mesh(name=f"{name} shape {int(look[0]) + 1}", primitives=primitives))

@@ -22,8 +22,7 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
             POSITION=binary.attribute("POSITION", points.astype(np.float32)),
             NORMAL=binary.attribute("NORMAL", glb.unit32(normals[own])),
         )
-        if mesh.uv is not None:
-            attributes.TEXCOORD_0 = binary.attribute("TEXCOORD_0", np.asarray(mesh.uv[own], np.float32))
+        binary.looks(attributes, mesh, own)
         primitives = []
         for k, material in enumerate(used):
             chosen = triangles if material is None else triangles[rigid.materials(i) == material]
@@ -46,7 +45,7 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
         scenes=[gl.Scene(nodes=list(range(len(nodes))), extras=extras)],
         nodes=nodes,
         meshes=meshes,
-        materials=[glb.material(*mesh.materials[m]) for m in used if m is not None],
+        materials=[binary.material(mesh.materials[m]) for m in used if m is not None],
         animations=[animation] if len(times) > 1 and channels else [],
     )
 

@@ -98,6 +98,7 @@ def _geometry(reader: Reader, node: int):
         points = reader.array(a.POSITION).astype(float)
         faces = reader.array(primitive.indices)[:, 0] if primitive.indices is not None else np.arange(len(points))
         uv = reader.array(a.TEXCOORD_0)[:, :2].astype(np.float32) if a.TEXCOORD_0 is not None else None
+        uv = None if uv is None else np.stack([uv[:, 0], 1 - uv[:, 1]], axis=1)  # v runs downwards in glTF
         skinned = a.JOINTS_0 is not None and a.WEIGHTS_0 is not None
         indices, felt = reader.influences(primitive) if skinned else (None, None)
         position = lambda t: t["POSITION"] if isinstance(t, dict) else t.POSITION

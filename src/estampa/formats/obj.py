@@ -7,8 +7,11 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
+from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds
+
+PLAIN = (0.6, 0.57, 0.5)
 
 _SPLIT = re.compile(rb"[ \t]+")
 
@@ -70,14 +73,15 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
         starts = np.array([start for start, _ in of])
         which = np.array([names.index(name) for _, name in of], np.int32)
         faces = which[np.searchsorted(starts, np.arange(len(counts)), side="right") - 1]
-        colours = _colours(folder, libraries)
-        materials = [(name, colours.get(name, (0.6, 0.57, 0.5))) for name in names]
+        known = _materials(folder, libraries)
+        materials = [known.get(name, Material(name, PLAIN)) for name in names]
     corners = {} if seams is None else {"uv": seams}
     return Mesh(xyz, counts, indices, uv, materials, faces, None, corners)
 
 
-def _colours(folder: Path | None, libraries: list[str]) -> dict[str, tuple[float, float, float]]:
-    """Material name -> linear colour, from MTL files in the OBJ's own folder; what cannot be read is left out."""
+def _materials(folder: Path | None, libraries: list[str]) -> dict[str, Material]:
+    """Material name -> its colour and picture, from MTL files in the OBJ's own folder; what cannot be read is left
+    out."""
     found, name = {}, None
     for library in libraries:
         path = bounds.beside(folder, library) if folder is not None else None
@@ -90,14 +94,33 @@ def _colours(folder: Path | None, libraries: list[str]) -> dict[str, tuple[float
         for words in map(str.split, lines):
             if words[:1] == ["newmtl"]:
                 name = " ".join(words[1:])
+                found.setdefault(name, Material(name, PLAIN))
+            elif words[:1] == ["map_Kd"] and name is not None and len(words) >= 2:
+                file = words[-1].replace("\\", "/")
+                path = bounds.beside(folder, file)
+                own = {"picture": Picture(file, path.read_bytes())} if path is not None else {"missing": file}
+                plain = (1.0, 1.0, 1.0) if found[name].colour == PLAIN else found[name].colour
+                found[name] = found[name]._replace(colour=plain, **own)
+            elif words[:1] in (["map_d"], ["d"]) and name is not None and len(words) >= 2:
+                how = {"alpha": "mask"} if words[0] == "map_d" else {}
+                if words[0] == "d" and 0 < _number(words[1]) < 1:
+                    how = {"alpha": "blend", "opacity": _number(words[1])}
+                found[name] = found[name]._replace(**how)
             elif words[:1] == ["Kd"] and name is not None and len(words) >= 4:
                 try:
                     colour = tuple(min(max(float(w), 0.0), 1.0) for w in words[1:4])
                 except ValueError:
                     continue
                 if all(np.isfinite(colour)):
-                    found[name] = colour
+                    found[name] = found[name]._replace(colour=colour)
     return found
+
+
+def _number(word: str) -> float:
+    try:
+        return float(word)
+    except ValueError:
+        return 1.0
 
 
 def _rows(what, rows, lines, width) -> np.ndarray:
@@ -158,6 +181,33 @@ def _uv(blob, rows, indices, count) -> tuple[np.ndarray | None, np.ndarray | Non
     result = np.zeros((count, 2))
     result[chosen >= 0] = uv[chosen[chosen >= 0]]
     return result, None
+
+
+def read_groups(path: Path, progress=lambda share, text: None) -> list[tuple[str, Mesh]]:
+    """(name, mesh) of each object of an OBJ file (its "o" lines, or else its "g" lines), in the order of the file."""
+    data = bounds.read_bytes(path)
+    mesh = read_obj(path.name, data, progress, path.parent)
+    for word in (b"o ", b"g "):
+        names, of, now = [], [], -1
+        for line in data.split(b"\n"):
+            if line[:2] == word:
+                name = line[2:].strip().decode(errors="replace") or "unnamed"
+                now = names.index(name) if name in names else len(names)
+                names += [name] if now == len(names) else []
+            elif line[:2] in (b"f ", b"f\t"):
+                of.append(now)
+        of = np.array(of)
+        if len(names) > 1 and len(of) == len(mesh.face_counts):
+            return list(_by_group(mesh, of, [*names, path.stem]))
+    return [(path.stem, mesh)]
+
+
+def _by_group(mesh: Mesh, of: np.ndarray, names: list[str]):
+    for number in np.unique(of):
+        faces = of == number
+        own = np.zeros(mesh.count, bool)
+        own[mesh.face_indices[np.repeat(faces, mesh.face_counts)]] = True
+        yield names[number], mesh.only(own, faces)
 
 
 def write_obj(path, mesh: Mesh, comment: str = "") -> None:

@@ -75,7 +75,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], extras: dict) -> No
         nodes=nodes,
         meshes=[mesh],
         skins=[skin],
-        materials=[glb.material(*rigged.mesh.materials[m]) for m in used if m is not None],
+        materials=[binary.material(rigged.mesh.materials[m]) for m in used if m is not None],
         animations=[a for a in (_animation(binary, rigged, m, stand, first) for m in motions) if a.channels],
     )
 
@@ -99,8 +99,7 @@ def _mesh(binary, rigged: Rigged):
         POSITION=binary.attribute("POSITION", points),
         NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.rest_normals)),
     )
-    if mesh.uv is not None:
-        attributes.TEXCOORD_0 = binary.attribute("TEXCOORD_0", np.asarray(mesh.uv, np.float32))
+    binary.looks(attributes, mesh)
     small = np.uint8 if len(rigged.joints) <= 255 else np.uint16
     for part in range(-(-rigged.indices.shape[1] // 4)):
         here = slice(4 * part, 4 * part + 4)

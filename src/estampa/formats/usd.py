@@ -4,7 +4,9 @@ from pathlib import Path
 
 import numpy as np
 
+from ..geometry.material import Material
 from ..geometry.mesh import Mesh
+from ..hashing import digest
 
 
 def write_cache(
@@ -20,7 +22,7 @@ def write_cache(
     prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_counts)))
     prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_indices)))
     prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-    write_uv(prim, mesh.uv, mesh.corners.get("uv"))
+    write_looks(prim, mesh)
     bind_materials(stage, root.GetPath(), prim, mesh)
     attribute, extent = prim.CreatePointsAttr(), prim.CreateExtentAttr()
     normals = prim.CreateNormalsAttr() if with_normals else None
@@ -51,45 +53,109 @@ def new_stage(path: Path, frame_rate: float, first: int, last: int):
     return stage
 
 
-def write_uv(prim, by_vertex, by_corner) -> None:
-    """Texture coordinates, by corner where they have seams, else by vertex; none where there are none."""
+def write_looks(prim, mesh: Mesh, rows=None, corners=None) -> None:
+    """Texture coordinates, colours and normals of a mesh: by corner where it has them so, else by vertex. rows, corners
+    -- which of its vertices and corners a prim has, where that is but a part of it."""
     from pxr import Sdf, UsdGeom, Vt
 
-    values = by_vertex if by_corner is None else by_corner
-    if values is not None:
-        where = UsdGeom.Tokens.vertex if by_corner is None else UsdGeom.Tokens.faceVarying
-        uv = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, where)
-        uv.Set(Vt.Vec2fArray.FromNumpy(np.array(values, np.float32)))
+    types, tokens, api = Sdf.ValueTypeNames, UsdGeom.Tokens, UsdGeom.PrimvarsAPI(prim)
+    pick = lambda values, chosen: np.ascontiguousarray(values if chosen is None else values[chosen], np.float32)
+    if mesh.uv is not None and "uv" not in mesh.corners:
+        uv = api.CreatePrimvar("st", types.TexCoord2fArray, tokens.vertex)
+        uv.Set(Vt.Vec2fArray.FromNumpy(pick(mesh.uv, rows)))
+    for name, values in mesh.corners.items():
+        own = pick(values, corners)
+        if name.startswith("uv"):
+            uv = api.CreatePrimvar(f"st{name[2:]}", types.TexCoord2fArray, tokens.faceVarying)
+            uv.Set(Vt.Vec2fArray.FromNumpy(own))
+        elif name == "normal":
+            given = api.CreatePrimvar("normals", types.Normal3fArray, tokens.faceVarying)
+            given.Set(Vt.Vec3fArray.FromNumpy(own))
+        elif name == "colour":
+            UsdGeom.Mesh(prim).CreateDisplayColorPrimvar(tokens.faceVarying).Set(
+                Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(own[:, :3]))
+            )
+            if own.shape[1] > 3:
+                UsdGeom.Mesh(prim).CreateDisplayOpacityPrimvar(tokens.faceVarying).Set(
+                    Vt.FloatArray.FromNumpy(np.ascontiguousarray(own[:, 3]))
+                )
 
 
 def bind_materials(stage, root, prim, mesh: Mesh, faces: np.ndarray | None = None) -> None:
     """Bind a mesh's materials to its faces: one each by UsdShade and UsdPreviewSurface, as subsets where there are
     several. faces -- (f,) material of each face of the prim, where it has others than the mesh."""
-    from pxr import Gf, Sdf, UsdGeom, UsdShade, Vt
+    from pxr import UsdGeom, UsdShade, Vt
 
     of = mesh.face_materials if faces is None else faces
     if of is None or not len(of):
         return
     used = np.unique(of)
     for number in used:
-        name, colour = mesh.materials[number]
-        path = root.AppendChild("Materials").AppendChild(_word(f"Material_{number}_{name}"))
-        material = UsdShade.Material.Get(stage, path)
-        if not material:
-            material = UsdShade.Material.Define(stage, path)
-            shader = UsdShade.Shader.Define(stage, path.AppendChild("Surface"))
-            shader.CreateIdAttr("UsdPreviewSurface")
-            shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*map(float, colour)))
-            shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
-            material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
-            material.GetPrim().SetDisplayName(name)
+        material = _material(stage, root, number, mesh.materials[number])
         binding = UsdShade.MaterialBindingAPI.Apply(prim.GetPrim())
         if len(used) == 1:
+            UsdGeom.Mesh(prim).CreateDoubleSidedAttr(bool(mesh.materials[number].two_sided))
             binding.Bind(material)
             continue
+        UsdGeom.Mesh(prim).CreateDoubleSidedAttr(any(mesh.materials[m].two_sided for m in used))
         chosen = Vt.IntArray.FromNumpy(np.flatnonzero(of == number).astype(np.int32))
         subset = binding.CreateMaterialBindSubset(f"Faces_{number}", chosen, UsdGeom.Tokens.face)
         UsdShade.MaterialBindingAPI.Apply(subset.GetPrim()).Bind(material)
+
+
+def _material(stage, root, number: int, m: Material):
+    from pxr import Gf, Sdf, UsdShade
+
+    path = root.AppendChild("Materials").AppendChild(_word(f"Material_{number}_{m.name}"))
+    material = UsdShade.Material.Get(stage, path)
+    if material:
+        return material
+    material = UsdShade.Material.Define(stage, path)
+    shader = UsdShade.Shader.Define(stage, path.AppendChild("Surface"))
+    shader.CreateIdAttr("UsdPreviewSurface")
+    colour = shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f)
+    opacity = shader.CreateInput("opacity", Sdf.ValueTypeNames.Float)
+    if m.picture is None:
+        colour.Set(Gf.Vec3f(*map(float, m.colour)))
+        opacity.Set(float(m.opacity))
+    else:
+        picture = _picture(stage, root, path, m)
+        colour.ConnectToSource(picture.CreateOutput("rgb", Sdf.ValueTypeNames.Float3))
+        if m.alpha != "opaque":
+            opacity.ConnectToSource(picture.CreateOutput("a", Sdf.ValueTypeNames.Float))
+    if m.alpha == "mask":
+        shader.CreateInput("opacityThreshold", Sdf.ValueTypeNames.Float).Set(float(m.cutoff))
+    shader.CreateInput("roughness", Sdf.ValueTypeNames.Float).Set(1.0)
+    shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
+    material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+    material.GetPrim().SetDisplayName(m.name)
+    return material
+
+
+def _picture(stage, root, path, m: Material):
+    """The nodes that read a picture, which is put into a folder beside the file."""
+    from pxr import Gf, Sdf, UsdShade
+
+    folder = Path(stage.GetRootLayer().realPath).parent / f"{root.name}_pictures"
+    folder.mkdir(exist_ok=True)
+    ending = ".png" if m.picture.data[:4] == b"\x89PNG" else ".jpg"
+    stem = "".join(c if c.isalnum() or c in "-_" else "_" for c in Path(m.picture.name).stem) or "picture"
+    file = folder / f"{stem}_{digest(m.picture.data).hex()[:8]}{ending}"
+    if not file.exists():
+        file.write_bytes(m.picture.data)
+    reader = UsdShade.Shader.Define(stage, path.AppendChild("Coordinates"))
+    reader.CreateIdAttr("UsdPrimvarReader_float2")
+    reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set(f"st{m.uv[2:]}")
+    picture = UsdShade.Shader.Define(stage, path.AppendChild("Picture"))
+    picture.CreateIdAttr("UsdUVTexture")
+    picture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(f"./{folder.name}/{file.name}"))
+    picture.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set("sRGB")
+    picture.CreateInput("scale", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*map(float, m.colour), float(m.opacity)))
+    for word in ("wrapS", "wrapT"):
+        picture.CreateInput(word, Sdf.ValueTypeNames.Token).Set("repeat")
+    out = reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+    picture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(out)
+    return picture
 
 
 class CacheReader:

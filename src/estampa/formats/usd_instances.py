@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from .marks import ASIDE, marks_of
-from .usd import _word, bind_materials, new_stage, write_uv
+from .usd import _word, bind_materials, new_stage, write_looks
 
 
 def write_instances(path: Path, name: str, frames, frame_rate, instances_at, shapes, progress) -> None:
@@ -58,7 +58,7 @@ def write_instances(path: Path, name: str, frames, frame_rate, instances_at, sha
         prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_counts)))
         prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_indices)))
         prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-        write_uv(prim, mesh.uv, mesh.corners.get("uv"))
+        write_looks(prim, mesh)
         bind_materials(stage, root.GetPath(), prim, mesh)
         targets.append(prim.GetPath())
     swarm.CreatePrototypesRel().SetTargets(targets)

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from .usd import _word, bind_materials, new_stage, write_uv
+from .usd import _word, bind_materials, new_stage, write_looks
 
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
@@ -37,9 +37,7 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
         if rigid.mesh.face_materials is not None:
             bind_materials(stage, root.GetPath(), mesh, rigid.mesh, rigid.materials(i))
-        seams = rigid.mesh.corners.get("uv")
-        by_corner = None if seams is None else seams[rigid.corners(i)].reshape(-1, 2)
-        write_uv(mesh, None if rigid.mesh.uv is None else rigid.mesh.uv[own], by_corner)
+        write_looks(mesh, rigid.mesh, own, rigid.corners(i).ravel())
     stage.GetRootLayer().Save()
 
 

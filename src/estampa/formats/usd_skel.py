@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from .skinned import ENDING, Motion, Rigged
-from .usd import _word, bind_materials, new_stage, write_uv
+from .usd import _word, bind_materials, new_stage, write_looks
 
 HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
@@ -104,7 +104,7 @@ def _geometry(mesh, rigged: Rigged):
     points = np.ascontiguousarray(own.points, np.float32)
     mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points))
     mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([points.min(axis=0), points.max(axis=0)])))
-    write_uv(mesh, own.uv, own.corners.get("uv"))
+    write_looks(mesh, own)
 
 
 def _samples(animation, motion: Motion, frame_rate, first_frame, ends, rigged_name):

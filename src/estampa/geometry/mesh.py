@@ -9,6 +9,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..errors import EstampaError
+from .material import Material
 
 
 class Creased(NamedTuple):
@@ -48,11 +49,12 @@ class Mesh:
     face_counts  -- (f,) int32, corners of each face
     face_indices -- (sum of face_counts,) int32, vertex of each corner
     uv           -- (n, 2) float32 or None
-    materials    -- (name, (r, g, b)) of each material
+    materials    -- a Material each; a pair (name, (r, g, b)) becomes one
     face_materials -- (f,) int32, which material each face has, or None
     pieces       -- (n,) int32, which piece each vertex belongs to where it was cut into pieces, or None
     corners      -- name -> (sum of face_counts, k) float32: what each corner of a face has by itself, as texture
-                    coordinates ("uv") where they have seams, colours or normals
+                    coordinates ("uv", "uv1", ...) where they have seams, colours ("colour",
+                    linear, with an opacity) or normals ("normal")
     cut_from     -- what it was before it was broken, or None
     """
 
@@ -72,7 +74,7 @@ class Mesh:
         self.face_counts = np.ascontiguousarray(face_counts, np.int32)
         self.face_indices = np.ascontiguousarray(face_indices, np.int32)
         self.uv = None if uv is None else np.ascontiguousarray(uv, np.float32)
-        self.materials = tuple(materials)
+        self.materials = tuple(m if type(m) is Material else Material(*m) for m in materials)
         self.face_materials = None if face_materials is None else np.ascontiguousarray(face_materials, np.int32)
         self.pieces = None if pieces is None else np.ascontiguousarray(pieces, np.int32)
         self.corners = {n: np.ascontiguousarray(v, np.float32) for n, v in (corners or {}).items()}
@@ -144,12 +146,12 @@ class Mesh:
     def parted(self) -> tuple["Mesh", np.ndarray | None]:
         """(a mesh whose vertices are parted where texture coordinates have seams or corners have normals of their own,
         which vertex each was), for files that have them by vertex; the mesh itself, and None, where there are none."""
-        if "uv" not in self.corners and "normal" not in self.corners:
+        if not self.corners:
             return self, None
         return self.cached("parted", self._parted)
 
     def _parted(self):
-        own = [self.corners[n].astype(np.float64) for n in ("uv", "normal") if n in self.corners]
+        own = [self.corners[n].astype(np.float64) for n in sorted(self.corners)]
         rows = np.column_stack([self.face_indices.astype(np.float64), *own])
         unique, first, where = np.unique(rows, axis=0, return_index=True, return_inverse=True)
         origin = unique[:, 0].astype(np.int64)
@@ -162,6 +164,15 @@ class Mesh:
         rest = {n: v for n, v in self.corners.items() if n != "uv"}
         made = (self.face_counts, where.ravel(), uv, self.materials, self.face_materials, pieces, rest)
         return Mesh(self.points[origin], *made), origin
+
+    @cached_property
+    def by_vertex(self) -> dict[str, np.ndarray]:
+        """Name -> (n, k) what corners have, by vertex: of a parted mesh, whose corners agree."""
+        found = {}
+        for name, values in self.corners.items():
+            found[name] = np.zeros((self.count, values.shape[1]), np.float32)
+            found[name][self.face_indices] = values
+        return found
 
     @property
     def rest_normals(self) -> np.ndarray:

@@ -43,7 +43,7 @@ class PieceTexture(PiecePrint):
         of = rigid.pieces.of_vertex
         pivots = rigid.centres[of]
         own = [np.stack([of, pivots[:, 0]], axis=1), pivots[:, 1:]]
-        coordinates = [mesh.uv if mesh.uv is not None else np.zeros((mesh.count, 2)), *own]
+        coordinates = [*(glb.coordinates(mesh)[:1] or [np.zeros((mesh.count, 2))]), *own]
         told = {
             "kind": "rigid animation texture", "frame_rate": job.frame_rate, "first_frame": job.frames[0],
             "frames": len(job.frames), "pieces": count, "vertices": mesh.count, "mesh": glb_path.name,

@@ -129,7 +129,7 @@ class VertexTexture(MeshPrint):
 def coordinates_with(mesh, lookup: np.ndarray, wanted: int) -> list[np.ndarray]:
     """Texture coordinate sets (n, 2) of a mesh, with the lookup as the wanted one of them, from 1; 0 is the first that
     is free. Raises EstampaError where that is a set of the mesh's own."""
-    own = [] if mesh.uv is None else [mesh.uv]
+    own = glb.coordinates(mesh)
     if 0 < wanted <= len(own):
         cause = f"would put its lookup in set {wanted}, where the mesh has its own coordinates."
         raise EstampaError("The texture", cause, f"Choose {len(own) + 1} or more under “Lookup in set”, or 0.")

@@ -10,7 +10,7 @@ import uuid
 from contextlib import contextmanager
 from contextvars import ContextVar
 from itertools import count
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
@@ -113,6 +113,14 @@ class Target(Frozen):
 class Material(Frozen):
     name: str
     colour: tuple[float, float, float] = (0.8, 0.77, 0.71)  # linear, 0 to 1
+    picture: str | None = None  # uint8 array: the bytes of a PNG or JPEG
+    picture_name: str = ""
+    alpha: Literal["opaque", "mask", "blend"] = "opaque"
+    cutoff: float = Field(default=0.5, allow_inf_nan=False)
+    opacity: float = Field(default=1.0, allow_inf_nan=False)
+    two_sided: bool = True
+    uv: str = "uv"  # which texture coordinates
+    missing: str = ""  # the name of a picture that was not there when it came in
 
 
 class WeightMap(Frozen):
@@ -427,6 +435,7 @@ class Document(Frozen):
                 mesh = thing.mesh
                 wanted = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.face_materials)
                 names |= {name for name in wanted if name} | {name for _, name in mesh.corners}
+                names |= {m.picture for m in mesh.materials if m.picture}
             for layer in (thing, *thing.stack):
                 if layer.adopted:
                     names |= layer.adopted.arrays()

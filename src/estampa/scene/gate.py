@@ -20,7 +20,7 @@ MOST_FRAMES = 200_000  # of a scene, a clip or a print
 LARGEST = 1e12  # of a channel's value, in its stored unit
 FAR = 1e9  # m, of a place
 SLOWEST = 0.01  # frames a second
-WIDE, NARROW, WHOLE = "<f8", "<f4", "<i4"
+WIDE, NARROW, WHOLE, BYTES = "<f8", "<f4", "<i4", "|u1"
 
 
 class Faulty(Exception):
@@ -185,7 +185,7 @@ def _array(scene: Scene, name: str, words: str, kind: str, shape: tuple) -> np.n
     array = scene.arrays.get(name)
     fits = array.ndim == len(shape) and all(w in (None, n) for w, n in zip(shape, array.shape, strict=False))
     _need(fits and array.dtype.str == kind, f"holds {words}")
-    usable = kind in (WHOLE, "<i8") or np.abs(array).max(initial=0) <= FAR
+    usable = kind in (WHOLE, "<i8", BYTES) or np.abs(array).max(initial=0) <= FAR
     _need(usable, f"holds {words}: not all of it is usable numbers")
     return array
 
@@ -211,6 +211,9 @@ def _mesh(scene: Scene, subject: Thing) -> int:
         words = f"materials that do not fit the mesh of “{subject.name}”"
         of = _array(scene, ref.face_materials, words, WHOLE, (len(faces),))
         _need(of.min() >= 0 and of.max() < max(len(ref.materials), 1), f"holds {words}")
+    for material in ref.materials:
+        if material.picture:
+            _array(scene, material.picture, f"a damaged picture in “{subject.name}”", BYTES, (None,))
     try:
         scene.mesh(ref).check(subject.name)
     except EstampaError as err:

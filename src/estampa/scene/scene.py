@@ -165,7 +165,7 @@ class Scene:
 
             a = self.arrays
             more = lambda name: a.get(name) if name else None
-            materials = tuple((m.name, m.colour) for m in ref.materials)
+            materials = tuple(self._material(m) for m in ref.materials)
             self._meshes[ref] = Mesh(
                 a.get(ref.points),
                 a.get(ref.face_counts),
@@ -177,6 +177,13 @@ class Scene:
                 {name: a.get(values) for name, values in ref.corners},
             )
         return self._meshes[ref]
+
+    def _material(self, m):
+        from ..geometry.material import Material, Picture
+
+        picture = Picture(m.picture_name, self.arrays.get(m.picture).tobytes()) if m.picture else None
+        own = (m.alpha, m.cutoff, m.opacity, m.two_sided, m.uv, m.missing)
+        return Material(m.name, tuple(m.colour), picture, *own)
 
     def snapshot(self) -> "Snapshot":
         """The scene as it is now, to be read beside the window while edits go on."""

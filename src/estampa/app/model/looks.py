@@ -308,7 +308,7 @@ def tints(mesh: Mesh) -> np.ndarray | None:
 
 
 def _tints(mesh):
-    colours = on_screen(np.array([c for _, c in mesh.materials], np.float32))
+    colours = on_screen(np.array([m.colour for m in mesh.materials], np.float32))
     found = np.full((mesh.count, 3), 0.8, np.float32)
     found[mesh.face_indices] = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
     return found

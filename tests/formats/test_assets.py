@@ -1,0 +1,238 @@
+"""Scene files in: trees, seams, materials, pictures and animation, of files made by other libraries."""
+
+import struct
+import zlib
+
+import numpy as np
+import pygltflib as gl
+import pytest
+import trimesh
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, Vt
+
+from estampa.edits.importing import bring_in
+from estampa.errors import EstampaError
+from estampa.evaluate.evaluator import Evaluator
+from estampa.formats.asset import read_asset
+from estampa.scene.curves import Curve
+from estampa.scene.document import Document
+from estampa.scene.file import load_scene, save_scene
+from estampa.scene.scene import Scene
+from estampa.scene.values import Rows
+
+
+def png(colours=((255, 0, 0, 255), (0, 255, 0, 0))) -> bytes:
+    """A picture of two pixels, by the standard (W3C PNG, third edition)."""
+    raw = b"\0" + b"".join(bytes(c) for c in colours)
+    chunk = lambda kind, data: struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+    head = struct.pack(">IIBBBBB", len(colours), 1, 8, 6, 0, 0, 0)
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(raw)) + chunk(b"IEND", b"")
+
+
+def tree(path, picture=True):
+    """A stem that turns over a second and carries a leaf card twice, once mirrored; a camera on it. By pygltflib."""
+    blob, views, accessors = b"", [], []
+
+    def add(array, kind, target=None):
+        nonlocal blob
+        blob += b"\0" * (-len(blob) % 4)
+        views.append(gl.BufferView(buffer=0, byteOffset=len(blob), byteLength=array.nbytes, target=target))
+        code = {"f": gl.FLOAT, "u": gl.UNSIGNED_SHORT}[array.dtype.kind]
+        told = gl.Accessor(bufferView=len(views) - 1, componentType=code, count=len(array), type=kind)
+        if kind != gl.SCALAR or target is None:
+            told.min, told.max = np.atleast_1d(array.min(axis=0)).tolist(), np.atleast_1d(array.max(axis=0)).tolist()
+        accessors.append(told)
+        blob += array.tobytes()
+        return len(accessors) - 1
+
+    box = trimesh.creation.box((0.1, 1, 0.1))
+    box.apply_translation([0, 0.5, 0])
+    split = box.vertices[box.faces].reshape(-1, 3).astype(np.float32)  # each corner a vertex, as at hard edges
+    own = np.repeat(box.face_normals, 3, 0).astype(np.float32)
+    stem = {"POSITION": add(split, gl.VEC3), "NORMAL": add(own, gl.VEC3),
+            "TEXCOORD_0": add((split[:, :2] + 0.5).astype(np.float32), gl.VEC2)}  # fmt: skip
+    card = np.float32([[0, 0, 0], [0.4, 0, 0], [0.4, 0.3, 0], [0, 0.3, 0]])
+    leaf = {"POSITION": add(card, gl.VEC3), "TEXCOORD_0": add(np.float32([[0, 1], [1, 1], [1, 0], [0, 0]]), gl.VEC2),
+            "TEXCOORD_1": add(np.float32([[0, 0], [2, 0], [2, 2], [0, 2]]), gl.VEC2),
+            "COLOR_0": add(np.float32([[1, 0, 0, 1]] * 4), gl.VEC4)}  # fmt: skip
+    faces = add(np.uint16([0, 1, 2, 0, 2, 3]), gl.SCALAR, gl.ELEMENT_ARRAY_BUFFER)
+    clock = add(np.float32([2.0, 3.0]), gl.SCALAR)
+    turns = add(np.float32([[0, 0, 0, 1], [0, 0, np.sin(0.5), np.cos(0.5)]]), gl.VEC4)
+    images = []
+    if picture:
+        blob += b"\0" * (-len(blob) % 4)
+        views.append(gl.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(png())))
+        blob += png()
+        images = [gl.Image(name="leaf.png", mimeType="image/png", bufferView=len(views) - 1)]
+    else:
+        images = [gl.Image(uri="leaf.png")]
+    plain = lambda c, t=None: gl.PbrMetallicRoughness(baseColorFactor=c, baseColorTexture=t)
+    document = gl.GLTF2(
+        asset=gl.Asset(version="2.0"), scene=0, scenes=[gl.Scene(nodes=[0])], accessors=accessors, bufferViews=views,
+        nodes=[
+            gl.Node(name="Plant", children=[1], translation=[1, 0, 0]),
+            gl.Node(name="Stem", mesh=0, children=[2, 3, 4]),
+            gl.Node(name="Leaf", mesh=1, translation=[0, 1, 0]),
+            gl.Node(name="Leaf", mesh=1, translation=[0, 0.6, 0], scale=[-1, 2, 1]),
+            gl.Node(name="Eye", camera=0, translation=[0, 0, 3]),
+        ],
+        cameras=[gl.Camera(type="perspective", perspective=gl.Perspective(yfov=0.6, znear=0.1))],
+        meshes=[gl.Mesh(name="Stem", primitives=[gl.Primitive(attributes=gl.Attributes(**stem), material=0)]),
+                gl.Mesh(primitives=[gl.Primitive(attributes=gl.Attributes(**leaf), indices=faces, material=1)])],
+        materials=[gl.Material(name="Bark", pbrMetallicRoughness=plain([0.3, 0.2, 0.1, 1])),
+                   gl.Material(name="Leaf card", doubleSided=True, alphaMode="MASK", alphaCutoff=0.4,
+                               pbrMetallicRoughness=plain([1, 1, 1, 1], gl.TextureInfo(index=0)))],
+        textures=[gl.Texture(source=0)], images=images,
+        animations=[gl.Animation(
+            samplers=[gl.AnimationSampler(input=clock, output=turns)],
+            channels=[gl.AnimationChannel(sampler=0, target=gl.AnimationChannelTarget(node=1, path="rotation"))])],
+        buffers=[gl.Buffer(byteLength=len(blob))],
+    )  # fmt: skip
+    document.set_binary_blob(blob)
+    document.save_binary(str(path))
+    return path
+
+
+def test_a_tree_comes_in_with_all_that_it_holds(tmp_path):
+    asset = read_asset(tree(tmp_path / "plant.glb"))
+    assert [n.name for n in asset.nodes] == ["Plant", "Stem", "Leaf", "Leaf", "Eye"] and not asset.left
+    stem, leaf = asset.nodes[1].mesh, asset.nodes[2].mesh
+    assert stem.count == 8 and stem.corners["normal"].shape == (36, 3), "one point a place, the rest by corner"
+    assert sorted(leaf.corners) == ["colour", "uv1"] and leaf.uv.tolist() == [[0, 0], [1, 0], [1, 1], [0, 1]]
+    card = leaf.materials[0]
+    assert (card.name, card.alpha, card.two_sided) == ("Leaf card", "mask", True) and card.cutoff == pytest.approx(0.4)
+    assert card.picture.name == "leaf.png" and card.picture.data == png()
+    scene = Scene(Document(start=1, end=10, frame_rate=24))
+    found = bring_in(scene, asset)
+    assert [t.kind for t in found.things] == ["grip", "subject", "subject", "subject", "camera"]
+    assert scene.doc.end == 25 and [t.name for t in found.things] == ["Plant", "Stem", "Leaf", "Leaf 1", "Eye"]
+    turn = found.things[1].values["turn_z"]
+    assert isinstance(turn, Curve) and len(turn.keys) < 8, "as few keys as the tolerance allows"
+    # where every point is, at the beginning, half way and the end, against the standard's own formulas
+    evaluator = Evaluator(scene.doc, scene, None)
+    for frame, angle in ((1, 0.0), (13, 0.5), (25, 1.0)):
+        c, s = np.cos(angle), np.sin(angle)
+        turned = np.array([[c, -s, 0], [s, c, 0], [0, 0, 1]])
+        for k, (shift, scale) in ((2, ([0, 1, 0], [1, 1, 1])), (3, ([0, 0.6, 0], [-1, 2, 1]))):
+            card = np.array([[0, 0, 0], [0.4, 0, 0], [0.4, 0.3, 0], [0, 0.3, 0]])
+            wanted = (card * scale + shift) @ turned.T + [1, 0, 0]
+            points = evaluator.subject(scene.doc.find(found.things[k].id), frame).points
+            assert np.abs(points - wanted).max() < (1e-6 if angle in (0, 1) else 6e-4)
+    eye = scene.doc.find(found.things[4].id)
+    place = evaluator.values.place(eye, Rows.one(1))
+    assert place.origin[0] == pytest.approx([1, 0, 3]) and eye.values["view"] == pytest.approx(0.6)
+    mirrored = scene.mesh(found.things[3].mesh if found.things[3].mesh else scene.doc.find(found.things[3].id).mesh)
+    assert mirrored.normals()[0] == pytest.approx([0, 0, 1]), "a mirrored node shows its face still"
+    # saved and opened, it is the same
+    path = tmp_path / "plant.estampa"
+    save_scene(scene, path)
+    again = load_scene(path)
+    assert again.mesh(again.doc.find(found.things[2].id).mesh).materials == leaf.materials
+
+
+def test_only_what_is_ticked_comes_in_in_its_unit(tmp_path):
+    asset = read_asset(tree(tmp_path / "plant.glb"))
+    scene = Scene(Document())
+    found = bring_in(scene, asset, take={2}, unit=0.01, up="z")
+    assert [t.name for t in found.things] == ["Plant", "Stem", "Leaf"] and found.things[1].kind == "subject"
+
+
+def test_pictures_that_are_missing_are_told_and_nothing_is_read_from_outside(tmp_path):
+    scene = Scene(Document())
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb", picture=False)))
+    assert any("missing: leaf.png" in w for w in found.words)
+    (tmp_path / "leaf.png").write_bytes(png())
+    assert read_asset(tmp_path / "plant.glb").nodes[2].mesh.materials[0].picture.data == png()
+    document = gl.GLTF2.load(str(tmp_path / "plant.glb"))
+    document.images[0].uri = "../secret.png"
+    document.save_binary(str(tmp_path / "bad.glb"))
+    with pytest.raises(EstampaError, match="outside its own folder"):
+        read_asset(tmp_path / "bad.glb")
+    document.images[0].uri, document.nodes[2].children = "leaf.png", [1]
+    document.save_binary(str(tmp_path / "bad.glb"))
+    with pytest.raises(EstampaError, match="two parents|ring"):
+        read_asset(tmp_path / "bad.glb")
+    document.nodes[2].children = []
+    blob = bytearray(document.binary_blob())
+    view = document.bufferViews[document.accessors[document.meshes[1].primitives[0].indices].bufferView]
+    blob[view.byteOffset : view.byteOffset + 2] = b"\x63\x00"
+    document.set_binary_blob(bytes(blob))
+    document.save_binary(str(tmp_path / "bad.glb"))
+    with pytest.raises(EstampaError, match="names vertex 99, of 4"):
+        read_asset(tmp_path / "bad.glb")
+
+
+def stage_of(path, up="z", unit=0.01):
+    """A stage in centimetres with +Z up: a house of two meshes, one with points over time, by usd-core."""
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if up == "z" else UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, unit)
+    stage.SetStartTimeCode(1)
+    stage.SetEndTimeCode(13)
+    stage.SetTimeCodesPerSecond(24)
+    root = UsdGeom.Xform.Define(stage, "/Stall")
+    stage.SetDefaultPrim(root.GetPrim())
+    turning = root.AddRotateZOp()
+    turning.Set(0.0, 1)
+    turning.Set(90.0, 13)
+    sheet = UsdGeom.Mesh.Define(stage, "/Stall/Awning")
+    sheet.AddTranslateOp().Set(Gf.Vec3d(0, 0, 200))
+    quad = np.float32([[0, 0, 0], [100, 0, 0], [100, 100, 0], [0, 100, 0], [200, 0, 0], [200, 100, 0]])
+    for frame, lift in ((1, 0), (7, 30), (13, 10)):
+        sheet.CreatePointsAttr().Set(Vt.Vec3fArray.FromNumpy(quad + np.float32([0, 0, lift])), frame)
+    sheet.CreateFaceVertexCountsAttr([4, 4])
+    sheet.CreateFaceVertexIndicesAttr([0, 1, 2, 3, 1, 4, 5, 2])
+    st = UsdGeom.PrimvarsAPI(sheet).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)
+    st.Set(Vt.Vec2fArray.FromNumpy(np.float32([[0, 0], [1, 0], [1, 1], [0, 1]] * 2)))
+    for k, colour in enumerate(((0.8, 0.1, 0.1), (0.9, 0.9, 0.8))):
+        material = UsdShade.Material.Define(stage, f"/Stall/Looks/Cloth_{k}")
+        shader = UsdShade.Shader.Define(stage, f"/Stall/Looks/Cloth_{k}/Surface")
+        shader.CreateIdAttr("UsdPreviewSurface")
+        if k:
+            picture = UsdShade.Shader.Define(stage, f"/Stall/Looks/Cloth_{k}/Picture")
+            picture.CreateIdAttr("UsdUVTexture")
+            picture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath("./stripes.png"))
+            out = picture.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
+            shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).ConnectToSource(out)
+        else:
+            shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*colour))
+        surface = shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
+        material.CreateSurfaceOutput().ConnectToSource(surface)
+        subset = UsdGeom.Subset.CreateGeomSubset(sheet, f"Part_{k}", UsdGeom.Tokens.face, Vt.IntArray([k]))
+        UsdShade.MaterialBindingAPI.Apply(subset.GetPrim()).Bind(material)
+    (path.parent / "stripes.png").write_bytes(png())
+    stage.GetRootLayer().Save()
+    return path
+
+
+@pytest.mark.parametrize("suffix", [".usda", ".usdc"])
+def test_a_stage_comes_in_with_seams_subsets_and_pictures(tmp_path, suffix):
+    path = stage_of(tmp_path / f"stall{suffix}")
+    asset = read_asset(path)
+    assert (asset.unit, asset.up, asset.rate) == (0.01, "z", 24) and asset.span == (1 / 24, 13 / 24)
+    awning = asset.nodes[1]
+    assert awning.points_at == "/Stall/Awning" and awning.mesh.corners["uv"].shape == (8, 2)
+    assert [m.name for m in awning.mesh.materials] == ["Cloth_0", "Cloth_1"]
+    assert awning.mesh.materials[1].picture.data == png() and awning.mesh.face_materials.tolist() == [0, 1]
+    scene = Scene(Document(frame_rate=24))
+    found = bring_in(scene, asset)
+    evaluator, stage = Evaluator(scene.doc, scene, None), Usd.Stage.Open(str(path))
+    mesh, into = UsdGeom.Mesh(stage.GetPrimAtPath("/Stall/Awning")), np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]])
+    for frame in (1, 7, 13):
+        world = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(mesh.GetPrim()))
+        here = np.c_[np.array(mesh.GetPointsAttr().Get(1), float), np.ones(6)] @ world
+        wanted = 0.01 * here[:, :3] @ into.T
+        points = evaluator.subject(scene.doc.find(found.things[1].id), frame).points
+        assert np.abs(points - wanted).max() < 6e-4, frame
+
+
+def test_objects_and_pictures_of_an_obj_come_in(tmp_path):
+    (tmp_path / "a.mtl").write_text("newmtl red\nKd 1 0 0\nnewmtl leaf\nmap_Kd leaf.png\nmap_d leaf.png\n")
+    (tmp_path / "leaf.png").write_bytes(png())
+    (tmp_path / "a.obj").write_text(
+        "mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nvt 0 0\nvt 1 0\nvt 0 1\no Pot\nusemtl red\nf 1/1 2/2 3/3\n"
+        "o Leaf\nusemtl leaf\nf 1/1 3/2 4/3\n"
+    )
+    pot, leaf = read_asset(tmp_path / "a.obj").nodes
+    assert (pot.name, leaf.name) == ("Pot", "Leaf") and pot.mesh.count == leaf.mesh.count == 3
+    of = leaf.mesh.materials[leaf.mesh.face_materials[0]]
+    assert of.picture.data == png() and of.alpha == "mask" and pot.mesh.materials[0].colour == (1, 0, 0)
