@@ -8,6 +8,7 @@ from estampa import edits as do
 from estampa.edits import joints as build
 from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
+from estampa.formats import usd
 from estampa.geometry.primitives import box, sheet, tube
 from estampa.kinds.registry import kind_of, kinds_in
 from estampa.scene.document import Document
@@ -62,6 +63,7 @@ class Stage:
     def base(self, kind):
         """Values that make every channel of a kind matter as far as one setting can."""
         values = {n: self.named[c.to][0] for n, c in kind.channels.items() if c.to in self.named}
+        values |= {"file": self.named["file"]} if "file" in self.named else {}
         if not kind.family == "layer" or kind.memory:
             return values
         for name, channel in kind.channels.items():
@@ -82,7 +84,7 @@ class Stage:
             return [w for w, _ in channel.choices if w != value]
         if channel.check is not None:
             words = {"ramp": "0 1, 0.6 0.2", "formula": "0.3 + 0.2 * speed", "colours": "#102030, #ffeedd",
-                     "colour": "#336699"}  # fmt: skip
+                     "colour": "#336699", "fit": "1 0 0 0 2 0 0 0 1"}  # fmt: skip
             return [words[name.split("_")[-1]]]
         return [i for i in self.named.get(channel.to, []) if i != value]
 
@@ -146,6 +148,13 @@ def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
     if getattr(kind, "helps", ""):  # a cloth above it, that is held and blown and meets something
         do.add_layer(stage.scene, owner, kind.helps, values={"pins": stage.named["map"][0]})
         do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
+    if word == "played":
+        store.root.mkdir(parents=True, exist_ok=True)
+        flat, lift = sheet(1, 1, 6, 6), lambda f: [0, 0.1 * f + 0.05 * f * f, 0]
+        path = store.root / "lifted.usdc"
+        at = lambda f: flat.points + lift(f)
+        usd.write_cache(path, "Lifted", flat, [1, 2, 3, 4], 24.0, at, False, lambda *a: 0)
+        stage.named["file"] = str(path)
     if word == "break":  # it cuts closed meshes
         do.add_layer(stage.scene, owner, "thicken", values={"thickness": 0.1})
     layer = do.add_layer(stage.scene, owner, word, values=stage.base(kind))
@@ -173,6 +182,11 @@ def test_a_force_is_part_of_the_name_of_what_feels_it(word, store):
         assert "tall" in stage.try_all(thing.id, rope)
         return
     do.add_layer(stage.scene, stage.subject, "cloth")
+    if word == "immersion":  # it stands in it
+        made = do.add_thing(stage.scene, "liquid", values={"spacing": 0.12}).id
+        grip = do.add_thing(stage.scene, "grip")
+        do.add_layer(stage.scene, made, "fill", values={"where": "box", "around": grip.id, "wide": 1.2, "deep": 1.2})
+        values["liquid"] = made
     thing = do.add_thing(stage.scene, word, values=values | ({"height": -0.01} if word == "ground" else {}))
     assert stage.try_all(thing.id, stage.subject)
 

@@ -242,7 +242,7 @@ def test_ground_stops_a_falling_sheet_and_friction_stops_its_slide():
     begin = Cloth().start(Inputs(mesh, mesh.points, mesh.points + [0, 0.02, 0], channels(), World()))
     start = begin["points"]
     speed = start["speed"] + np.float32([1.0, 0, 0])
-    sliding = Frame.of(Cloth.tables, "points", place=start["place"], speed=speed)
+    sliding = Frame.of(Cloth.tables, "points", place=start["place"], speed=speed, wet=start["wet"])
     state, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.5)], start=sliding)
     assert state["points"]["place"][:, 1].min() >= -1e-6 and state["points"]["place"][:, 1].max() < 0.01
     # Coulomb: it flies for sqrt(2 h / g), landing at speed w takes mu w off its 1 m/s, then it slides v^2 / (2 mu g)

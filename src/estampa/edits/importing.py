@@ -65,7 +65,8 @@ def prepare(
             values |= _values(here)
         if node.view is not None:
             values["view"] = float(np.clip(node.view, 0.02, 3.0))
-        thing = Thing(id=ids[i], kind=kind, name=names.plain(node.name), values=values)
+        stack = _played(asset, node, size[i], names, first) if node.points_at else ()
+        thing = Thing(id=ids[i], kind=kind, name=names.plain(node.name), values=values, stack=stack)
         if node.mesh is not None:
             meshes[thing.id] = _sized(node.mesh, size[i])
         things.append(thing)
@@ -177,6 +178,13 @@ def _keys(tracks, i, parent, frames, reach, node, words) -> dict[str, Curve | fl
         keys = (Key(frame=float(f), value=float(s)) for f, s in zip(frames, share, strict=True))
         values["size"] = Curve(keys=tuple(keys))
     return values
+
+
+def _played(asset, node, size, names, first) -> tuple[Thing, ...]:
+    """The layer that plays what moves its points in the file."""
+    fit = " ".join(f"{x:.9g}" for x in size.ravel())
+    values = {"file": str(asset.path.resolve()), "prim": node.points_at, "begins": float(first), "fit": fit}
+    return (Thing(kind="played", name=names.plain("Played cache"), values=values),)
 
 
 def _reach(node, size) -> float:

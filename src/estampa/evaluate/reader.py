@@ -12,6 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..errors import EstampaError
+from ..formats.usd_points import stamp
 from ..geometry.place import Place
 from ..hashing import digest
 from ..kinds.channels import Channel
@@ -151,7 +152,7 @@ class Reader:
                 yield name, channel, self.reading(thing, channel, scope).told
                 continue
             value = switches[name] = self._number(thing, name, channel, scope)
-            yield name, channel, value
+            yield name, channel, _named(channel, value)
             if channel.accumulates:
                 yield f"{name}/travel", channel, self._travel(thing, name, scope)
         loop = self._loop(switches.get("loops"), scope)
@@ -186,7 +187,7 @@ class Reader:
                 else:
                     v[name] = self.values.at(thing, name, self.doc.start)
                     if self._applies(thing, channel, scope):
-                        told.append((name, v[name]))
+                        told.append((name, _named(channel, v[name])))
                     if channel.type == "number":
                         v[name] = np.array([float(v[name])])
             self._constants[key] = (v, digest(told) if rows else None, moving)
@@ -334,6 +335,11 @@ class Reader:
                 scope = Scope.world(frame)
                 known[frame] = digest(*(self.told(force, scope) for force in felt))
             yield known[frame]
+
+
+def _named(channel: Channel, value):
+    """What decides a value: of a text that names a file, that file as it is now, too."""
+    return (value, stamp(value)) if channel.file and value else value
 
 
 def alike(values: np.ndarray) -> np.ndarray:

@@ -73,6 +73,7 @@ class Kind:
 
 GROUPS = {
     "bend": "Bend and shape",
+    "bring": "Bring in motion",
     "drift": "Drift and ripple",
     "swing": "Swing and lag",
     "fall": "Fall and blow",

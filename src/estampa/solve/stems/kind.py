@@ -88,16 +88,21 @@ class Stems(PoseSolver):
         air = np.ascontiguousarray(world.air(middles)) if v.drag * parts.area.sum() > 0 else np.zeros_like(middles)
         gravity = world.acceleration(middles) if v.weight else np.zeros_like(middles)
         rest = turn_matrices(_within(inputs.now, bones, chain))
-        kernels.advance(
-            turn, spin, parts.parents, parts.offset, parts.middle, parts.inertia, parts.mass, parts.stiff, parts.damp,
-            rest, *base, gravity, air, parts.area, 0.5 * AIR_DENSITY * v.drag, v.substeps, dt / v.substeps,
-        )  # fmt: skip
+        whirls = EstampaError(
+            "The stems",
+            "whirl faster than can be followed.",
+            "Raise Substeps or Mass, or lower the wind's speed; what you changed last is the likely one.",
+        )
+        try:
+            kernels.advance(
+                turn, spin, parts.parents, parts.offset, parts.middle, parts.inertia, parts.mass, parts.stiff,
+                parts.damp, rest, *base, gravity, air, parts.area, 0.5 * AIR_DENSITY * v.drag, v.substeps,
+                dt / v.substeps,
+            )  # fmt: skip
+        except np.linalg.LinAlgError:  # a mass next to none beside a large one
+            raise whirls from None
         if not (np.isfinite(turn).all() and np.isfinite(spin).all() and np.abs(spin).max() < 1e5):
-            raise EstampaError(
-                "The stems",
-                "whirl faster than can be followed.",
-                "Raise Substeps or Mass, or lower the wind's speed; what you changed last is the likely one.",
-            )
+            raise whirls
         vectors = turns.turn_vectors(turns.turns_of(turn))
         return Frame.of(self.tables, "joints", turn=vectors, spin=spin)
 
