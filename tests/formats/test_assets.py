@@ -9,10 +9,12 @@ import pytest
 import trimesh
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, Vt
 
+from estampa import edits as do
 from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.asset import read_asset
+from estampa.inspect.remarks.scene import remarks
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
@@ -217,9 +219,9 @@ def test_a_stage_comes_in_with_seams_subsets_and_pictures(tmp_path, suffix):
     found = bring_in(scene, asset)
     evaluator, stage = Evaluator(scene.doc, scene, None), Usd.Stage.Open(str(path))
     mesh, into = UsdGeom.Mesh(stage.GetPrimAtPath("/Stall/Awning")), np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]])
-    for frame in (1, 7, 13):
+    for frame in (1, 4, 7, 13):  # between samples too
         world = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(mesh.GetPrim()))
-        here = np.c_[np.array(mesh.GetPointsAttr().Get(1), float), np.ones(6)] @ world
+        here = np.c_[np.array(mesh.GetPointsAttr().Get(frame), float), np.ones(6)] @ world
         wanted = 0.01 * here[:, :3] @ into.T
         points = evaluator.subject(scene.doc.find(found.things[1].id), frame).points
         assert np.abs(points - wanted).max() < 6e-4, frame
@@ -236,3 +238,36 @@ def test_objects_and_pictures_of_an_obj_come_in(tmp_path):
     assert (pot.name, leaf.name) == ("Pot", "Leaf") and pot.mesh.count == leaf.mesh.count == 3
     of = leaf.mesh.materials[leaf.mesh.face_materials[0]]
     assert of.picture.data == png() and of.alpha == "mask" and pot.mesh.materials[0].colour == (1, 0, 0)
+
+
+def test_a_played_cache_is_watched_retimed_and_told_where_it_does_not_fit(tmp_path):
+    path = stage_of(tmp_path / "stall.usdc", up="y", unit=1.0)
+    scene = Scene(Document(frame_rate=24, start=1, end=60))
+    found = bring_in(scene, read_asset(path))
+    made, layer = found.things[1].id, found.things[1].stack[0].id
+    lift = lambda frame: Evaluator(scene.doc, scene, None).subject(scene.doc.find(made), frame).points[0, 2] - 200
+    assert [round(lift(f), 4) for f in (1, 7, 13, 40)] == [0, 30, 10, 10], "held"
+    do.set_values(scene, layer, {"speed": 2.0, "outside": "mirror"})
+    assert [round(lift(f), 4) for f in (4, 7, 10, 13)] == [30, 10, 30, 0], "twice as fast, back and forth"
+    do.set_values(scene, layer, {"speed": 1.0, "outside": "cycle"})
+    assert round(lift(19), 4) == 30
+    # a subject that copies show each at its own time plays each copy's own moment
+    do.set_value(scene, layer, "outside", "hold")
+    # an edit of the file makes what reads it another
+    evaluator = Evaluator(scene.doc, scene, None)
+    before = evaluator.shape_name(scene.doc.find(made), 7)
+    stage = Usd.Stage.Open(str(path))
+    points = UsdGeom.Mesh(stage.GetPrimAtPath("/Stall/Awning")).GetPointsAttr()
+    points.Set(Vt.Vec3fArray.FromNumpy(np.array(points.Get(7)) + np.float32([0, 0, 5])), 7)
+    stage.GetRootLayer().Save()
+    assert Evaluator(scene.doc, scene, None).shape_name(scene.doc.find(made), 7) != before
+    assert round(lift(7), 4) == 35
+    path.rename(tmp_path / "gone.usdc")
+    assert any("is not there" in r.wrong for r in remarks(scene))
+    with pytest.raises(EstampaError, match="is not there"):
+        lift(7)
+    (tmp_path / "gone.usdc").rename(path)
+    assert round(lift(7), 4) == 35, "nothing was lost"
+    do.set_value(scene, layer, "prim", "/Nowhere")
+    with pytest.raises(EstampaError, match="no mesh “/Nowhere”.*It has: /Stall/Awning"):
+        lift(7)

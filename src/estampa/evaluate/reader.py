@@ -158,6 +158,8 @@ class Reader:
         loop = self._loop(switches.get("loops"), scope)
         if loop:
             yield "loops/range", None, (*loop, self.doc.frame_rate)
+        if getattr(declared, "reads_time", False):
+            yield "time", None, (scope.rows.frames, self.doc.frame_rate)
         if thing.spots:
             yield "points", None, thing.spots
         if thing.adopted:
@@ -226,6 +228,8 @@ class Reader:
         return found
 
     def _is_still(self, thing) -> bool:
+        if getattr(thing.declared, "reads_time", False):
+            return False
         if any(isinstance(v, (Curve, Link, Formula)) for v in thing.values.values()):
             return False
         for name, channel in thing.declared.channels.items():

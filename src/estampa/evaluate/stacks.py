@@ -206,7 +206,8 @@ class Stacks:
         layer = layers[-1]
         declared, count = layer.declared, len(many.rows)
         mesh = self.topology.mesh(subject, layers[:-1])
-        wanted = 1 if len(points) == 1 and v.alike else count
+        alike_in_time = not declared.reads_time or (many.rows.frames == many.rows.frames[0]).all()
+        wanted = 1 if len(points) == 1 and v.alike and alike_in_time else count
         if len(points) != wanted:
             points = np.repeat(points, wanted, axis=0)
         v, place = v.in_rows(wanted), many.place.spread(count)

@@ -106,6 +106,7 @@ class Layer(Kind):
     memory = False  # True: each frame needs the one before
     ensemble = ""  # kind of the ensemble that it plays in
     solo = False  # True: it may also be solved alone
+    reads_time = False  # True: what it makes depends on the frame itself, not on its channels alone
     reads_frames = False  # True: it reads what enters at other frames than the present one
     of_pieces = False  # True: it says where pieces stand, and points are moved after the last of several such layers
     remeshes = False  # True: what comes out has another topology than what goes in

@@ -34,6 +34,7 @@ class Played(Deformer):
     kind, title = "played", "Played cache"
     icon = "M3 4 C3 2 13 2 13 4 V12 C13 14 3 14 3 12 Z M3 4 C3 6 13 6 13 4 M6.5 8 L10.5 10 L6.5 12 Z"
     group = "bring"
+    reads_time = True
     rank = 1
 
     file = text("", "The OpenUSD file. It is watched: when it changes, what depends on it is stale.", file=FILES)

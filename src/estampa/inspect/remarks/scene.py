@@ -10,6 +10,7 @@ from ...scene.scene import Scene, Snapshot
 from ...units import format_length
 from . import bodies as remarks_bodies
 from . import cloth as remarks_cloth
+from . import files as remarks_files
 from . import joints as remarks_joints
 from . import liquids as remarks_liquids
 from . import motion as remarks_motion
@@ -22,7 +23,7 @@ def remarks(scene: Scene | Snapshot) -> list[Remark]:
     """All remarks, errors first."""
     found = []
     parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth, remarks_pieces, remarks_swarms,
-             remarks_liquids)  # fmt: skip
+             remarks_liquids, remarks_files)  # fmt: skip
     for check in (*CHECKS, *(check for part in parts for check in part.CHECKS)):
         try:
             found += check(scene)
