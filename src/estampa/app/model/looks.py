@@ -22,6 +22,36 @@ MANY = 24  # still subjects, from which on they are drawn as one
 STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
 
 
+@dataclass(frozen=True)
+class Pictured:
+    """How a mesh is drawn that has pictures: its triangles material by material, (t, 3); where their corners lie in the
+    pictures, (t, 3, 2); and of each material (the first triangle, how many, it)."""
+
+    triangles: np.ndarray
+    uv: np.ndarray
+    parts: list
+
+    @classmethod
+    def of(cls, mesh: Mesh, drawn: Mesh) -> "Pictured | None":
+        """drawn -- the mesh as it is parted for shading, with the same faces"""
+        told = any(m.picture is not None or m.missing or m.alpha != "opaque" for m in mesh.materials)
+        if not told or mesh.face_materials is None or len(mesh.triangles) != len(drawn.triangles):
+            return None
+        of = mesh.face_materials[mesh.triangle_faces]
+        order = np.argsort(of, kind="stable")
+        uv, parts = np.zeros((len(of), 3, 2), np.float32), []
+        ends = np.searchsorted(of[order], np.arange(len(mesh.materials) + 1))
+        for k, material in enumerate(mesh.materials):
+            if ends[k + 1] > ends[k]:
+                parts.append((int(ends[k]), int(ends[k + 1] - ends[k]), material))
+                seams = mesh.corners.get(material.uv)
+                own = None if seams is None else seams[mesh.triangle_corners]
+                own = mesh.triangle_uv if material.uv == "uv" else own
+                if own is not None:
+                    uv[ends[k] : ends[k + 1]] = own[order[ends[k] : ends[k + 1]]]
+        return cls(np.ascontiguousarray(drawn.triangles[order]), uv, parts)
+
+
 @dataclass
 class LookedShape:
     """A subject, or copies of one. When `stand` is given, the mesh is drawn in each of those places."""
@@ -54,6 +84,12 @@ class LookedShape:
             return tints(self.creased.mesh)
         found = tints(self.mesh)
         return None if found is None else self.creased.of(found)
+
+    @property
+    def pictured(self) -> Pictured | None:
+        """How it is drawn with its pictures; made once for a mesh."""
+        drawn = self.creased.mesh
+        return drawn.cached("pictured", lambda: Pictured.of(self.mesh, drawn), id(self.mesh))
 
     @cached_property
     def inks(self) -> np.ndarray | None:
@@ -208,6 +244,7 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
             result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
     evaluator.scene.solver_cache["looks"] = still
     plain = [t.id for t in evaluator.doc.subjects if not t.stack and t.id in result.shapes]
+    plain = [i for i in plain if result.shapes[i].pictured is None]
     if len(plain) > MANY:
         shapes = {i: result.shapes[i] for i in plain}
         # the floor is drawn under what stands on it only, so what dips below it is kept apart
@@ -310,7 +347,10 @@ def tints(mesh: Mesh) -> np.ndarray | None:
 def _tints(mesh):
     colours = on_screen(np.array([m.colour for m in mesh.materials], np.float32))
     found = np.full((mesh.count, 3), 0.8, np.float32)
-    found[mesh.face_indices] = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
+    by_corner = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
+    if "colour" in mesh.corners:
+        by_corner = by_corner * on_screen(np.clip(mesh.corners["colour"][:, :3], 0, 1))
+    found[mesh.face_indices] = by_corner
     return found
 
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from .camera import Camera
 from .grains import GrainPainter
+from .textures import Textures
 
 SAMPLES = 4
 WHOLE = (0.0, 0.0, 0.0, 1.0)  # a slice that takes nothing away
@@ -55,6 +56,42 @@ void main() {
     result = vec4(base * light + 0.05 * rim, opacity);
 }
 """
+
+# With pictures each corner of a triangle lies somewhere in one, whatever its neighbours do: a stage between gives it
+# that, from a table by the number of the triangle, so that vertices need not be parted.
+_PICTURED_VERTEX = _MESH_VERTEX.replace("v_", "g_")
+_PICTURED_STAGE = """
+#version 330
+layout(triangles) in; layout(triangle_strip, max_vertices = 3) out;
+uniform sampler2D where; uniform int first;
+in vec3 g_place[]; in vec3 g_normal[]; in float g_weight[]; in float g_yarn[]; in vec3 g_tint[];
+out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec2 v_uv;
+void main() {
+    for (int i = 0; i < 3; i++) {
+        int k = 3 * (first + gl_PrimitiveIDIn) + i;
+        v_uv = texelFetch(where, ivec2(k % 3072, k / 3072), 0).xy;
+        v_place = g_place[i]; v_normal = g_normal[i]; v_weight = g_weight[i]; v_yarn = g_yarn[i]; v_tint = g_tint[i];
+        gl_Position = gl_in[i].gl_Position;
+        EmitVertex();
+    }
+    EndPrimitive();
+}
+"""
+_PICTURED_FRAGMENT = (
+    _MESH_FRAGMENT.replace(
+        "out vec4 result;",
+        "in vec2 v_uv; uniform sampler2D image; uniform int alpha_how; uniform float cutoff, clear;\nout vec4 result;",
+    )
+    .replace(
+        "void main() {",
+        "void main() {\n    vec4 seen = texture(image, v_uv); seen.a *= clear;\n"
+        "    if (alpha_how > 0 && seen.a < (alpha_how == 1 ? cutoff : 0.004)) discard;",
+    )
+    .replace("vec3 base = tinted == 1 ? v_tint : colour;", "vec3 base = (tinted == 1 ? v_tint : colour) * seen.rgb;")
+    .replace("+ 0.05 * rim, opacity);", "+ 0.05 * rim, alpha_how == 2 ? opacity * seen.a : opacity);")
+)
+ALPHAS = {"opaque": 0, "mask": 1, "blend": 2}
+WIDE = 3072  # texels of the table of corners
 
 _LINE_VERTEX = """
 #version 330
@@ -117,6 +154,7 @@ class Drawn:
     tint: np.ndarray | None = None  # (n, 3) a colour for each vertex
     stand: np.ndarray | None = None  # (k, 4, 4) the mesh is drawn in each of these places
     opacity: float = 1.0
+    pictured: object | None = None  # looks.Pictured: its triangles then are those of `triangles`
 
 
 class Renderer:
@@ -126,6 +164,11 @@ class Renderer:
         self.context = self._make_context()
         self.backdrop = (0.475, 0.472, 0.462)
         self._mesh = self.context.program(vertex_shader=_MESH_VERTEX, fragment_shader=_MESH_FRAGMENT)
+        self._pictured = self.context.program(
+            vertex_shader=_PICTURED_VERTEX, geometry_shader=_PICTURED_STAGE, fragment_shader=_PICTURED_FRAGMENT
+        )
+        self._pictured["where"], self._pictured["image"] = 1, 0
+        self.textures = Textures(self.context)
         self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
         self._screen = self.context.vertex_array(self._picture, [])
@@ -193,6 +236,7 @@ class Renderer:
         target.clear(*self.backdrop, 1.0, depth=1.0)
         self.context.enable(moderngl.DEPTH_TEST)
         self._mesh["to_clip"].write(to_clip)
+        self._pictured["to_clip"].write(to_clip)
         self._line["to_clip"].write(to_clip)
         if backdrop is not None:
             self._draw_backdrop(*backdrop, width / height)
@@ -219,7 +263,8 @@ class Renderer:
         self._slice = WHOLE
         self._one.use()
         self._one.clear(depth=1.0)
-        self._mesh["to_clip"].write(camera.matrix(width / height).T.astype("f4").tobytes())
+        for program in (self._mesh, self._pictured):
+            program["to_clip"].write(camera.matrix(width / height).T.astype("f4").tobytes())
         for item in drawn:
             self._surface(item, camera, "smooth")
         raw = self._one.depth_attachment.read(alignment=1)
@@ -229,7 +274,8 @@ class Renderer:
     def _buffers(self, item: Drawn):
         kept = self._kept.get(item.id)
         count = 1 if item.stand is None else len(item.stand)
-        topology = (id(item.triangles), id(item.edges), len(item.points), count)
+        pictured = None if item.pictured is None else id(item.pictured.uv)
+        topology = (id(item.triangles), id(item.edges), len(item.points), count, pictured)
         if kept is None or kept["topology"] != topology:
             if kept:
                 self._release(kept)
@@ -238,7 +284,7 @@ class Renderer:
             kept = {
                 "topology": topology,
                 "held": {},  # what was sent last, by name
-                "arrays": (item.triangles, item.edges),
+                "arrays": (item.triangles, item.edges, item.pictured),
                 "points": c.buffer(reserve=12 * n, dynamic=True),
                 "normals": c.buffer(reserve=12 * n, dynamic=True),
                 "weights": c.buffer(reserve=4 * n, dynamic=True),
@@ -260,6 +306,12 @@ class Renderer:
             mesh = [(kept[name], kind, attribute) for name, kind, attribute in inputs]
             kept["mesh"] = c.vertex_array(self._mesh, mesh, kept["triangles"])
             line = [(kept["points"], "3f", "place"), (kept["stand"], "16f/i", "stand")]
+            if item.pictured is not None:
+                flat = item.pictured.uv.reshape(-1, 2)
+                table = np.zeros((-(-len(flat) // WIDE), WIDE, 2), np.float32)
+                table.reshape(-1, 2)[: len(flat)] = flat
+                kept["where"] = c.texture((WIDE, len(table)), 2, table.tobytes(), dtype="f4")
+                kept["pictured"] = c.vertex_array(self._pictured, mesh, kept["triangles"])
             kept["lines"] = c.vertex_array(self._line, line, kept["edges"])
             self._kept[item.id] = kept
         for name in ("points", "normals", "tint", "yarn", "weights", "stand"):
@@ -280,7 +332,8 @@ class Renderer:
 
     def _surface(self, item: Drawn, camera: Camera, shading: str):
         kept = self._buffers(item)
-        m = self._mesh
+        pictured = item.pictured is not None and item.weights is None
+        m = self._pictured if pictured else self._mesh
         for name, value in self._light(camera, shading).items():
             m[name] = value
         m["colour"] = item.colour
@@ -293,11 +346,30 @@ class Renderer:
         if item.opacity < 1:
             self.context.enable(moderngl.BLEND)
             self._one_or_many_depth(False)
-        kept["mesh"].render(instances=kept["count"])
+        if pictured:
+            self._render_pictured(kept, item.pictured, item.opacity == 1)
+        else:
+            kept["mesh"].render(instances=kept["count"])
         if item.opacity < 1:
             self._one_or_many_depth(True)
             self.context.disable(moderngl.BLEND)
         return kept
+
+    def _render_pictured(self, kept, pictured, blends: bool) -> None:
+        """Material by material; those that are seen through last, and in front of all others."""
+        m = self._pictured
+        kept["where"].use(1)
+        for first, count, material in sorted(pictured.parts, key=lambda p: p[2].alpha == "blend"):
+            self.textures.of(material).use(0)
+            m["first"], m["alpha_how"] = first, ALPHAS[material.alpha]
+            m["cutoff"], m["clear"] = material.cutoff, material.opacity
+            if material.alpha == "blend" and blends:
+                self.context.enable(moderngl.BLEND)
+                self._one_or_many_depth(False)
+            kept["pictured"].render(vertices=3 * count, first=3 * first, instances=kept["count"])
+            if material.alpha == "blend" and blends:
+                self._one_or_many_depth(True)
+                self.context.disable(moderngl.BLEND)
 
     def _light(self, camera: Camera, shading: str) -> dict:
         """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
@@ -324,8 +396,13 @@ class Renderer:
         if shadow and item.opacity == 1 and self._above_floor(item):
             c.enable(moderngl.BLEND)
             c.blend_equation = moderngl.MIN  # the darker of the two, so that a fold does not darken twice
-            self._mesh["flatten"], self._mesh["flat_colour"] = FLATTEN, SHADOW
-            kept["mesh"].render(instances=kept["count"])
+            pictured = item.pictured is not None and item.weights is None
+            m = self._pictured if pictured else self._mesh
+            m["flatten"], m["flat_colour"] = FLATTEN, SHADOW
+            if pictured:
+                self._render_pictured(kept, item.pictured, False)
+            else:
+                kept["mesh"].render(instances=kept["count"])
             c.blend_equation = moderngl.FUNC_ADD
             c.disable(moderngl.BLEND)
         line = self._line
@@ -423,5 +500,6 @@ class Renderer:
     @staticmethod
     def _release(kept):
         names = ("mesh", "lines", "points", "normals", "weights", "yarn", "tint", "stand", "triangles", "edges")
-        for name in names:
-            kept[name].release()
+        for name in (*names, "where", "pictured"):
+            if name in kept:
+                kept[name].release()

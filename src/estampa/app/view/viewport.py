@@ -46,7 +46,10 @@ def _drawn(id, shape, colour, **more) -> Drawn:
         at = creased.of(shape.points) if shape.drawn is None else shape.drawn
         kept = shape.__dict__["_narrow"] = (narrow(at), narrow(shape.lit))
     points, lit = kept
-    return Drawn(id, points, lit, creased.mesh.triangles, shape.mesh.edges, colour, stand=shape.stand, **more)
+    pictured = shape.pictured
+    triangles = creased.mesh.triangles if pictured is None else pictured.triangles
+    more |= {"stand": shape.stand, "pictured": pictured}
+    return Drawn(id, points, lit, triangles, shape.mesh.edges, colour, **more)
 
 
 def _swarms(picture, isolated) -> dict[str, LookedSwarm]:
