@@ -7,7 +7,7 @@ import numpy as np
 import pygltflib as gl
 import pytest
 import trimesh
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdValidation, Vt
 
 from estampa import edits as do
 from estampa.edits.importing import bring_in
@@ -15,6 +15,7 @@ from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.asset import read_asset
 from estampa.inspect.remarks.scene import remarks
+from estampa.press.run import run
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
@@ -271,3 +272,61 @@ def test_a_played_cache_is_watched_retimed_and_told_where_it_does_not_fit(tmp_pa
     do.set_value(scene, layer, "prim", "/Nowhere")
     with pytest.raises(EstampaError, match="no mesh “/Nowhere”.*It has: /Stall/Awning"):
         lift(7)
+
+
+def test_a_thin_layer_shows_the_source_with_its_looks_and_our_motion(tmp_path, store):
+    source = stage_of(tmp_path / "stall.usda")
+    scene = Scene(Document(frame_rate=24, start=1, end=13))
+    found = bring_in(scene, read_asset(source))
+    awning = found.things[1].id
+    do.add_layer(scene, awning, "noise", values={"amount": 0.2})
+    item = do.add_thing(scene, "thin_layer", "Motion")
+    evaluator = Evaluator(scene.doc, scene, store)
+    result = run(scene, evaluator, item, tmp_path / "out")
+    assert result.passed and "1 subject of stall.usda" in result.words(), result.words()
+    stage = Usd.Stage.Open(str(result.paths[0]))
+    mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/Stall/Awning"))
+    own = {a.name for a in stage.GetRootLayer().GetPrimAtPath("/Stall/Awning").attributes}
+    assert own == {"points", "extent"}, "nothing but the motion is in it"
+    assert len(UsdGeom.Subset.GetGeomSubsets(mesh)) == 2 and UsdGeom.PrimvarsAPI(mesh).HasPrimvar("st")
+    into = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]])
+    for frame in (1, 8, 13):
+        world = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(mesh.GetPrim()))
+        here = 0.01 * (np.c_[np.array(mesh.GetPointsAttr().Get(frame), float), np.ones(6)] @ world)[:, :3] @ into.T
+        assert np.abs(here - evaluator.subject(scene.doc.find(awning), frame).points).max() < 1e-5
+    context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
+    assert not [e.GetMessage() for e in context.Validate(stage) if "stall.usda" not in e.GetMessage()
+                and "Cloth" not in e.GetMessage() and "Looks" not in e.GetMessage()]  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["pose_strip", "vertex_cache", "vertex_texture"])
+def test_prints_keep_pictures_sets_and_colours(tmp_path, store, kind):
+    """An asset goes in, sways, and comes out: read by other libraries, and by our own reader again."""
+    scene = Scene(Document(frame_rate=24, start=1, end=4))
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
+    leaf = found.things[2]
+    do.add_layer(scene, leaf.id, "noise", values={"amount": 0.05})
+    more = {"poses": 2} if kind == "pose_strip" else {}
+    item = do.add_thing(scene, kind, "Out", {"subject": leaf.id, "last": 4} | more)
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
+    assert result.passed, result.words()
+    main = next(p for p in result.paths if p.suffix in (".glb", ".usdc"))
+    again = next(n.mesh for n in read_asset(main).nodes if n.mesh is not None)
+    first = scene.mesh(scene.doc.find(leaf.id).mesh)
+    assert again.materials[0].picture.data == png() and again.materials[0].alpha == "mask"
+    assert again.materials[0].cutoff == pytest.approx(0.4) and again.count == first.count
+    order = lambda m, name: m.triangle_uv if name == "uv" else m.corners[name][m.triangle_corners]
+    for name in ("uv", "uv1", "colour"):
+        if name == "colour" and kind == "vertex_cache":
+            assert again.corners["colour"][:, :3] == pytest.approx(first.corners["colour"][:, :3])
+        else:
+            assert order(again, name) == pytest.approx(order(first, name), abs=1e-6), name
+    if main.suffix == ".glb":
+        document = gl.GLTF2.load(str(main))
+        view = document.bufferViews[document.images[0].bufferView]
+        assert document.binary_blob()[view.byteOffset : view.byteOffset + view.byteLength] == png()
+        assert trimesh.load(main, force="mesh").faces.shape == (2 * (2 if more else 1), 3)
+    else:
+        stage = Usd.Stage.Open(str(main))
+        context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
+        assert not [e.GetMessage() for e in context.Validate(stage)]

@@ -27,6 +27,7 @@ class Prepared:
 
     things: list[Thing]
     meshes: dict[str, Mesh]  # by id of the thing
+    origins: dict[str, dict]  # by id of the thing: file, node and fit, see document.MeshRef
     end: int  # the last frame that any key stands at; 0 where nothing moves
     words: list[str] = field(default_factory=list)
 
@@ -52,7 +53,8 @@ def prepare(
     frames = _frames(asset, frame_rate, first) if moving[wanted].any() else np.array([float(first)])
     rigid, size = _rigid(world)
     tracks = _tracks(asset, into, frames, first, frame_rate, progress) if len(frames) > 1 else None
-    ids, things, meshes, words = {i: new_id() for i in wanted}, [], {}, []
+    ids, things, meshes, origins, words = {i: new_id() for i in wanted}, [], {}, {}, []
+    paths = asset.paths()
     for count, i in enumerate(wanted):
         progress(0.6 + 0.4 * count / len(wanted), f"Placing {nodes[i].name}")
         node, parent = nodes[i], nodes[i].parent if nodes[i].parent in ids else -1
@@ -69,12 +71,14 @@ def prepare(
         thing = Thing(id=ids[i], kind=kind, name=names.plain(node.name), values=values, stack=stack)
         if node.mesh is not None:
             meshes[thing.id] = _sized(node.mesh, size[i])
+            fit = " ".join(f"{x:.9g}" for x in size[i].ravel())
+            origins[thing.id] = {"file": str(asset.path.resolve()), "node": paths[i], "fit": fit}
         things.append(thing)
     end = int(np.ceil(frames[-1])) if len(frames) > 1 else 0
     missing = sorted({m.missing for t in meshes.values() for m in t.materials if m.missing})
     words += [f"missing: {', '.join(missing)} (shown as a grey checker)"] if missing else []
     words += [f"left out: {w}" for w in dict.fromkeys(asset.left)]
-    return Prepared(things, meshes, end, words)
+    return Prepared(things, meshes, origins, end, words)
 
 
 def bring_in(scene: Scene, asset: Asset, take=None, unit=None, up=None, progress=lambda share, text: None) -> Prepared:
@@ -87,7 +91,8 @@ def bring_in(scene: Scene, asset: Asset, take=None, unit=None, up=None, progress
 def put(scene: Scene, found: Prepared, source: str) -> None:
     """Put what was prepared into a scene; the shot grows to the last key."""
     meshes = found.meshes
-    things = [t.with_(mesh=mesh_ref(scene, meshes[t.id], source)) if t.id in meshes else t for t in found.things]
+    ref = lambda t: mesh_ref(scene, meshes[t.id], source, **found.origins[t.id])
+    things = [t.with_(mesh=ref(t)) if t.id in meshes else t for t in found.things]
     doc = scene.doc.with_(things=(*scene.doc.things, *things))
     if found.end > doc.end:
         doc = doc.with_(end=found.end)

@@ -46,10 +46,11 @@ def _kept(scene: Scene, m) -> Material:
     return Material(**own)
 
 
-def mesh_ref(scene: Scene, mesh: Mesh, source: str = "") -> MeshRef:
-    """Put the arrays of a mesh into the scene; returns what names them."""
+def mesh_ref(scene: Scene, mesh: Mesh, source: str = "", **origin) -> MeshRef:
+    """Put the arrays of a mesh into the scene; returns what names them. origin -- file, node and fit, where known."""
     put = scene.arrays.put
     ref = MeshRef(
+        **origin,
         points=put(mesh.points),
         face_counts=put(mesh.face_counts),
         face_indices=put(mesh.face_indices),

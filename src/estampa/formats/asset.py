@@ -58,6 +58,15 @@ class Asset:
     def children(self, node: int) -> list[int]:
         return [i for i, n in enumerate(self.nodes) if n.parent == node]
 
+    def paths(self) -> list[str]:
+        """Of each node the names down the tree, as "/Plant/Stem"; of those that would be alike, with a number."""
+        found, seen = [], {}
+        for n in self.nodes:
+            path = f"{found[n.parent] if n.parent >= 0 else ''}/{n.name.replace('/', '_')}"
+            seen[path] = seen.get(path, 0) + 1
+            found.append(path if seen[path] == 1 else f"{path}#{seen[path]}")
+        return found
+
     def words(self, node: int) -> str:
         """What a node is, in a few words."""
         n = self.nodes[node]

@@ -224,6 +224,9 @@ class MeshRef(Frozen):
     face_indices: str  # int32 (sum of counts,), vertex of each corner
     uv: str | None = None  # float32 (n, 2)
     source: str = ""  # name of the file it came from
+    file: str = ""  # that file, where it is known: its path
+    node: str = ""  # which of the file's nodes: their names down the tree
+    fit: str = ""  # nine numbers, by which the file's points became ours
     materials: tuple[Material, ...] = ()
     face_materials: str | None = None  # int32 (f,), which material each face has
     corners: tuple[tuple[str, str], ...] = ()  # (name, float32 (sum of counts, k)): what each corner has by itself
