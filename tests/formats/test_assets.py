@@ -10,10 +10,12 @@ import trimesh
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdValidation, Vt
 
 from estampa import edits as do
+from estampa.edits import versions
 from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.asset import read_asset
+from estampa.geometry.mesh import Mesh
 from estampa.inspect.remarks.scene import remarks
 from estampa.press.run import run
 from estampa.scene.curves import Curve
@@ -330,3 +332,47 @@ def test_prints_keep_pictures_sets_and_colours(tmp_path, store, kind):
         stage = Usd.Stage.Open(str(main))
         context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
         assert not [e.GetMessage() for e in context.Validate(stage)]
+
+
+def test_a_new_version_keeps_the_layers_and_carries_what_was_painted(tmp_path, store):
+    path = tree(tmp_path / "plant.glb")
+    scene = Scene(Document(frame_rate=24, start=1, end=4))
+    found = bring_in(scene, read_asset(path))
+    stem = found.things[1].id
+    points = scene.mesh(scene.doc.find(stem).mesh).points
+    painted = do.add_map(scene, stem, points[:, 1], "Height").id
+    do.add_layer(scene, stem, "noise", values={"map": painted})
+    # the same topology, taller
+    document = gl.GLTF2.load(str(path))
+    blob = bytearray(document.binary_blob())
+    view = document.bufferViews[document.accessors[document.meshes[0].primitives[0].attributes.POSITION].bufferView]
+    rows = np.frombuffer(bytes(blob[view.byteOffset : view.byteOffset + view.byteLength]), np.float32).reshape(-1, 3)
+    blob[view.byteOffset : view.byteOffset + view.byteLength] = (rows * np.float32([1, 1.2, 1])).tobytes()
+    document.set_binary_blob(bytes(blob))
+    document.save_binary(str(path))
+    changes = versions.compare(scene, path)
+    told = {c.name: c for c in changes}
+    assert told["Stem"].same and told["Stem"].moved == pytest.approx(0.2) and told["Leaf"].moved == 0
+    assert "same topology" in told["Stem"].words() and scene.mesh(scene.doc.find(stem).mesh).size[1] == pytest.approx(1)
+    versions.take(scene, changes)
+    now = scene.doc.find(stem)
+    assert scene.mesh(now.mesh).size[1] == pytest.approx(1.2) and len(now.stack) == 1 and now.maps[0].id == painted
+    scene.undo()
+    assert scene.mesh(scene.doc.find(stem).mesh).size[1] == pytest.approx(1)
+    # another topology: what was painted is carried over by place
+    finer = trimesh.creation.box((0.1, 1, 0.1))
+    finer.apply_translation([0, 0.5, 0])
+    finer = finer.subdivide().subdivide()
+    asset = read_asset(path)
+    asset.nodes[1].mesh = Mesh.from_triangles(finer.vertices, finer.faces)
+    changes = versions.compare(scene, path, asset)
+    told = next(c for c in changes if c.name == "Stem")
+    assert not told.same and told.far < 1e-6 and "1 map carried over" in told.words()
+    versions.take(scene, changes)
+    now = scene.doc.find(stem)
+    heights = scene.arrays.get(now.maps[0].weights)
+    assert heights == pytest.approx(scene.mesh(now.mesh).points[:, 1], abs=1e-6)
+    evaluator = Evaluator(scene.doc, scene, store)
+    assert np.isfinite(evaluator.subject(now, 2).points).all()
+    with pytest.raises(EstampaError, match="not where any subject came from"):
+        versions.compare(scene, tmp_path / "other.glb")

@@ -1,6 +1,7 @@
 """What the window works on. The session wires the scene to the parts in `model/`; they do the work."""
 
 import sys
+from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
@@ -14,6 +15,7 @@ from .model.player import Player
 from .model.selection import Selection
 from .model.tasks import Collector
 from .model.view import ViewState
+from .model.watch import Watch
 from .model.work import Work
 
 
@@ -34,6 +36,8 @@ class Session(QObject):
         self.selection, self.view, self.player = Selection(self), ViewState(self), Player(self)
         self.pictures, self.work, self.desk = Pictures(self), Work(self), Desk(self)
         self._listen()
+        self.watch = Watch(self)
+        self.watch.read_changed.connect(self._read_anew)
 
     @property
     def doc(self):
@@ -69,6 +73,15 @@ class Session(QObject):
             self.player.go_to(self.player.frame)
         self.pictures.look()
 
+    def _read_anew(self, files) -> None:
+        """Files that motion is read from have changed: what depends on them is another now."""
+        self.work.forget_what_was_read()
+        names = ", ".join(Path(f).name for f in files[:3])
+        self.notice.emit("note", f"{names} changed on disk: what depends on it is stale until it is solved again.", "")
+        self.doc_changed.emit(self.doc, self.doc)
+        self.work.plan_soon()
+        self.pictures.look()
+
     def set(self, thing_id: str, values: dict, merge: str | None = None, label: str | None = None) -> None:
         """Set channels as a hand does: at this frame where they are keyed, and with keys where auto-key is on. What
         takes long is asked for first."""
@@ -97,5 +110,6 @@ class Session(QObject):
         return self.work.busy or self.pictures.looker.busy or self.pictures.plotter.busy or self.desk.busy
 
     def end(self) -> None:
+        self.watch.end()
         for part in (self.player, self.work, self.pictures.looker, self.pictures.plotter, self.desk):
             part.end()

@@ -99,6 +99,10 @@ class Work(QObject):
             kept.waits = purpose != "window"
         return kept
 
+    def forget_what_was_read(self) -> None:
+        """Read everything anew, as a file that is read has changed."""
+        self._evaluators = {}
+
     # -- lanes ---------------------------------------------------------------------------------------------
     def plan_soon(self) -> None:
         """Work out lanes once edits rest."""

@@ -91,7 +91,8 @@ def _table(w, s, files):
     return [
         ("new", "Scene", "New scene", "Ctrl+N", "subject", "Begin with an empty scene", files.new),
         ("open", "Scene", "Open…", "Ctrl+O", "open", "Open a scene", files.ask_open),
-        ("import", "Scene", "Import a mesh…", "Ctrl+I", "subject", "OBJ, PLY, STL, GLB or glTF", files.ask_import),
+        ("import", "Scene", "Import a scene file or a mesh…", "Ctrl+I", "subject", "GLB, glTF, OpenUSD, OBJ, PLY or STL, with its tree, materials and animation", files.ask_import),
+        ("new_version", "Scene", "Take the new version…", "Ctrl+Alt+V", "reset", "Exchange the meshes of the file that the selected subject came from, and keep what was done to them", files.new_version),
         ("save", "Scene", "Save", "Ctrl+S", "save", "Save the scene", files.save),
         ("save_as", "Scene", "Save as…", "Ctrl+Shift+S", "save", "Save the scene under another name", files.ask_save),
         ("quit", "Scene", "Quit", "Ctrl+Q", "remove", "Close Estampa", w.close),

@@ -7,13 +7,17 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from ... import edits as do
+from ...edits import importing, versions
+from ...edits.names import Names
 from ...errors import Cancelled, EstampaError
-from ...formats.meshfile import SUFFIXES
+from ...formats.asset import SUFFIXES, Asset, read_asset
 from ...scene import file, recovery
 from ...scene.scene import Scene
 from ..model.tasks import Job
+from .asset_dialog import AssetDialog
 from .import_dialog import ImportDialog, ReadFile
 
+WHOLE = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")  # files that hold a tree
 MESHES = " ".join(f"*{s}" for s in SUFFIXES)
 
 
@@ -52,6 +56,7 @@ class Files:
     def __init__(self, window):
         self.window, self.session = window, window.session
         self.session.desk.changed_on_disk.connect(self._ask_over)
+        self.session.watch.source_changed.connect(self._offer_new_version)
         self.import_dialog: ImportDialog | None = None
 
     @staticmethod
@@ -63,7 +68,7 @@ class Files:
         self.leave_then(lambda: self.session.replace(Scene()))
 
     def ask_open(self):
-        title = "Open a scene or a mesh"
+        title = "Open a scene, or import a file"
         path, _ = QFileDialog.getOpenFileName(self.window, title, "", f"Scenes and meshes (*.estampa {MESHES})")
         if path:
             self.open(Path(path))
@@ -173,7 +178,8 @@ class Files:
 
     # -- meshes ----------------------------------------------------------------------------------------------
     def ask_import(self):
-        path, _ = QFileDialog.getOpenFileName(self.window, "Import a mesh", "", f"Meshes ({MESHES})")
+        wanted = f"Scene files and meshes ({MESHES})"
+        path, _ = QFileDialog.getOpenFileName(self.window, "Import a scene file or a mesh", "", wanted)
         if path:
             self.import_mesh(Path(path))
 
@@ -186,11 +192,75 @@ class Files:
                     raise Cancelled
                 progress(share, f"{path.name}: {text}")
 
+            if path.suffix.lower() in WHOLE:
+                return read_asset(path, step)
+            if path.suffix.lower() == ".obj":
+                asset = read_asset(path, step)
+                if len(asset.nodes) > 1:
+                    return asset
             return ReadFile.of(path, step)
 
         self.session.work.jobs.add(Job("Import", work, self._ask_about, alongside=True))
 
-    def _ask_about(self, read: ReadFile):
+    def _ask_about_asset(self, asset: Asset):
+        dialog = self.import_dialog = AssetDialog(self.window, asset)
+        s = self.session
+
+        def bring_in():
+            taken, unit, up = dialog.taken, dialog.unit.currentData(), dialog.up.currentData()
+            doc = s.doc
+
+            def work(progress, cancelled):
+                def step(share, text):
+                    if cancelled():
+                        raise Cancelled
+                    progress(share, f"{asset.path.name}: {text}")
+
+                return importing.prepare(asset, Names(doc), doc.frame_rate, taken, unit, up, step, doc.start)
+
+            def then(found):
+                if s.carry_out(lambda: importing.put(s.scene, found, asset.path.name)):
+                    self.window.viewport.frame_when_shown()
+                    first = next((t for t in found.things if t.kind == "subject"), found.things[0])
+                    s.selection.select(first.id)
+                    words = f"{len(found.things):,} things came in."
+                    s.notice.emit("done", " ".join([words, *(f"{w[0].upper()}{w[1:]}." for w in found.words)]), "")
+
+            s.work.jobs.add(Job("Import", work, then, alongside=True))
+
+        dialog.accepted.connect(bring_in)
+        dialog.open()
+
+    def _offer_new_version(self, path: str):
+        """A file that subjects came from was saved anew."""
+        words = f"{Path(path).name} changed on disk. Subjects of this scene came from it."
+        self.window.notice.offer(words, "Take the new version…", lambda: self.new_version(path), "Not now", lambda: None)
+
+    def new_version(self, path: str | None = None):
+        """Compare the file that the selected subject came from with it, tell what would change, and ask."""
+        s, subject = self.session, self.session.selection.subject
+        path = path or (subject.mesh.file if subject is not None else "")
+        if not path:
+            cure = "Select one that was imported with its tree (Ctrl+I)."
+            raise EstampaError("The new version", "needs a subject that knows its file.", cure)
+        scene = s.scene
+
+        def work(progress, cancelled):
+            progress(0.3, f"Comparing {Path(path).name}")
+            return versions.compare(scene, path)
+
+        def then(changes):
+            words = "\n".join(c.words() for c in changes[:12])
+            words += f"\nand {len(changes) - 12} more." if len(changes) > 12 else ""
+            go = lambda: s.carry_out(lambda: versions.take(scene, changes))
+            ask_first(self.window, words, ("Take the new version", "Leave it"), go)
+
+        s.work.jobs.add(Job("Compare", work, then, alongside=True))
+
+    def _ask_about(self, read: ReadFile | Asset):
+        if isinstance(read, Asset):
+            self._ask_about_asset(read)
+            return
         self.import_dialog = ImportDialog(self.window, read)
         self.import_dialog.accepted.connect(self._bring_in)
         self.import_dialog.open()

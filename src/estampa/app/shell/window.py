@@ -22,7 +22,7 @@ from ... import edits as do
 from ...edits import joints as build
 from ...edits import liquids, swarms
 from ...errors import EstampaError
-from ...formats.meshfile import SUFFIXES
+from ...formats.asset import SUFFIXES
 from ...kinds.registry import kind_of
 from ..panels.joints import JointsPanel
 from ..panels.loop import LoopPanel
