@@ -376,3 +376,35 @@ def test_a_new_version_keeps_the_layers_and_carries_what_was_painted(tmp_path, s
     assert np.isfinite(evaluator.subject(now, 2).points).all()
     with pytest.raises(EstampaError, match="not where any subject came from"):
         versions.compare(scene, tmp_path / "other.glb")
+
+
+def test_a_shot_keeps_the_tree_the_camera_and_copies_as_instances(tmp_path, store):
+    scene = Scene(Document(frame_rate=24, start=1, end=25))
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
+    stem, leaf = found.things[1].id, found.things[2].id
+    do.add_layer(scene, leaf, "noise", values={"amount": 0.05})
+    scatter = do.add_thing(scene, "copies", values={"subject": leaf, "count": 12})
+    item = do.add_thing(scene, "shot", "Shot", {"last": 25})
+    evaluator = Evaluator(scene.doc, scene, store)
+    result = run(scene, evaluator, item, tmp_path / "out")
+    assert result.passed and result.gap < 1e-5, result.words()
+    stage = Usd.Stage.Open(str(result.paths[0]))
+    context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
+    assert not [e.GetMessage() for e in context.Validate(stage)]
+    paths = {str(p.GetPath()) for p in stage.Traverse()}
+    assert {"/Shot/Plant/Stem/Shape", "/Shot/Plant/Stem/Leaf_1/Shape", "/Shot/Plant/Stem/Eye"} <= paths
+    stood = UsdGeom.Mesh(stage.GetPrimAtPath("/Shot/Plant/Stem/Shape"))
+    assert len(stood.GetPointsAttr().GetTimeSamples()) == 1, "what stays the same is written once"
+    camera = UsdGeom.Camera(stage.GetPrimAtPath("/Shot/Plant/Stem/Eye")).GetCamera(1)
+    assert np.radians(camera.GetFieldOfView(camera.FOVVertical)) == pytest.approx(0.6, rel=1e-4)
+    instancer = UsdGeom.PointInstancer(next(p for p in stage.Traverse() if p.IsA(UsdGeom.PointInstancer)))
+    assert len(instancer.GetPositionsAttr().Get(1)) == 12 and scatter.kind == "copies"
+    # what comes out comes in again: the same points, in the same tree
+    again = Scene(Document(frame_rate=24, start=1, end=25))
+    back = bring_in(again, read_asset(result.paths[0]))
+    other = Evaluator(again.doc, again, None)
+    second = next(t for t in back.things if t.kind == "subject" and again.doc.find(t.constant("parent")).name == "Stem")
+    for frame in (1, 12, 25):
+        wanted = evaluator.subject(scene.doc.find(stem), frame).points
+        points = other.subject(again.doc.find(second.id), frame).points
+        assert np.abs(points - wanted).max() < 1e-3

@@ -16,7 +16,7 @@ def write_cache(
     from pxr import UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
-    root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
+    root = UsdGeom.Xform.Define(stage, f"/{prim_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
     prim = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Mesh"))
     prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_counts)))
@@ -106,7 +106,7 @@ def bind_materials(stage, root, prim, mesh: Mesh, faces: np.ndarray | None = Non
 def _material(stage, root, number: int, m: Material):
     from pxr import Gf, Sdf, UsdShade
 
-    path = root.AppendChild("Materials").AppendChild(_word(f"Material_{number}_{m.name}"))
+    path = root.AppendChild("Materials").AppendChild(prim_word(f"Material_{number}_{m.name}"))
     material = UsdShade.Material.Get(stage, path)
     if material:
         return material
@@ -180,7 +180,7 @@ class CacheReader:
         )
 
 
-def _word(name: str) -> str:
+def prim_word(name: str) -> str:
     from pxr import Tf
 
     return Tf.MakeValidIdentifier(name)

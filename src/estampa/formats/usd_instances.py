@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from .marks import ASIDE, marks_of
-from .usd import _word, bind_materials, new_stage, write_looks
+from .usd import bind_materials, new_stage, prim_word, write_looks
 
 
 def write_instances(path: Path, name: str, frames, frame_rate, instances_at, shapes, progress) -> None:
@@ -14,7 +14,7 @@ def write_instances(path: Path, name: str, frames, frame_rate, instances_at, sha
     from pxr import Gf, Sdf, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
-    root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
+    root = UsdGeom.Xform.Define(stage, f"/{prim_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
     swarm = UsdGeom.PointInstancer.Define(stage, root.GetPath().AppendChild("Grains"))
     attributes = [
@@ -96,7 +96,7 @@ def write_points(path: Path, name: str, frames, frame_rate, instances_at, wide_o
     from pxr import Sdf, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
-    root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
+    root = UsdGeom.Xform.Define(stage, f"/{prim_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
     prim = UsdGeom.Points.Define(stage, root.GetPath().AppendChild("Grains"))
     prim.SetWidthsInterpolation(UsdGeom.Tokens.vertex)

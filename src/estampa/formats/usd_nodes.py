@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from .usd import _word, bind_materials, new_stage, write_looks
+from .usd import bind_materials, new_stage, prim_word, write_looks
 
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
@@ -12,7 +12,7 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
     from pxr import Gf, Usd, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
-    root = UsdGeom.Xform.Define(stage, f"/{_word(rigid.name)}")
+    root = UsdGeom.Xform.Define(stage, f"/{prim_word(rigid.name)}")
     stage.SetDefaultPrim(root.GetPrim())
     for i in range(rigid.pieces.count):
         place = UsdGeom.Xform.Define(stage, root.GetPath().AppendChild(f"Piece_{i + 1:03d}"))

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from .skinned import ENDING, Motion, Rigged
-from .usd import _word, bind_materials, new_stage, write_looks
+from .usd import bind_materials, new_stage, prim_word, write_looks
 
 HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
@@ -16,7 +16,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     from pxr import Gf, UsdGeom, UsdSkel, Vt
 
     stage = new_stage(path, frame_rate, first_frame, first_frame + len(motions[0].times) - 1)
-    root = UsdSkel.Root.Define(stage, f"/{_word(rigged.name)}")
+    root = UsdSkel.Root.Define(stage, f"/{prim_word(rigged.name)}")
     stage.SetDefaultPrim(root.GetPrim())
     skeleton = UsdSkel.Skeleton.Define(stage, root.GetPath().AppendChild("Skeleton"))
     names, parents, rest, bind, ends = _with_ends(rigged)
@@ -39,7 +39,8 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
     api = UsdSkel.BindingAPI.Apply(skeleton.GetPrim())
     for k, motion in enumerate(motions):
-        animation = UsdSkel.Animation.Define(stage, skeleton.GetPath().AppendChild(_word(motion.name) or f"Clip{k}"))
+        own = prim_word(motion.name) or f"Clip{k}"
+        animation = UsdSkel.Animation.Define(stage, skeleton.GetPath().AppendChild(own))
         animation.CreateJointsAttr(paths)
         _samples(animation, motion, frame_rate, first_frame if k == 0 else 0, ends, rigged.name)
         if k == 0:
@@ -70,7 +71,7 @@ def _paths(names, parents) -> list[str]:
 
     def path(i):
         if not found[i]:
-            base = _word(names[i])
+            base = prim_word(names[i])
             head = f"{path(parents[i])}/" if parents[i] >= 0 else ""
             word, k = head + base, 2
             while word in taken:

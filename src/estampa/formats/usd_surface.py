@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from .usd import _word, new_stage
+from .usd import new_stage, prim_word
 
 
 def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -> None:
@@ -12,7 +12,7 @@ def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -
     from pxr import Sdf, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
-    root = UsdGeom.Xform.Define(stage, f"/{_word(name)}")
+    root = UsdGeom.Xform.Define(stage, f"/{prim_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
     mesh = UsdGeom.Mesh.Define(stage, root.GetPath().AppendChild("Skin"))
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)

@@ -234,7 +234,8 @@ class Files:
     def _offer_new_version(self, path: str):
         """A file that subjects came from was saved anew."""
         words = f"{Path(path).name} changed on disk. Subjects of this scene came from it."
-        self.window.notice.offer(words, "Take the new version…", lambda: self.new_version(path), "Not now", lambda: None)
+        yes = lambda: self.session.carry_out(lambda: self.new_version(path))
+        self.window.notice.offer(words, "Take the new version…", yes, "Not now", lambda: None)
 
     def new_version(self, path: str | None = None):
         """Compare the file that the selected subject came from with it, tell what would change, and ask."""
