@@ -1,4 +1,4 @@
-"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces swarm liquid window]: the
+"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces swarm liquid assets window]: the
 table, and bench/result.json."""
 
 import importlib
@@ -12,7 +12,7 @@ from pathlib import Path
 import estampa  # noqa: F401  (sets how kernels wait before the OpenMP library is loaded)
 
 PARTS = ("cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm",
-         "liquid", "window")  # fmt: skip
+         "liquid", "assets", "window")  # fmt: skip
 
 
 def main(wanted: list[str]) -> int:

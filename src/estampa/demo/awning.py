@@ -10,10 +10,11 @@ from ..formats.meshfile import read_mesh
 from ..formats.obj import write_obj
 from ..geometry.maps import gradient
 from ..geometry.mesh import Mesh
-from ..geometry.primitives import joined, sheet
+from ..geometry.primitives import coloured, joined, sheet
 from ..scene.document import Document
 from ..scene.scene import Scene
 from . import DATA
+from .pictures import canvas
 
 WIDTH, BACK, FRONT = 3.2, (2.62, 0.0), (2.24, 1.7)  # metres; (height, distance from the back wall)
 VALANCE, SCALLOPS, LASHINGS = 0.34, 8, 5
@@ -79,7 +80,8 @@ def holds(points: np.ndarray) -> np.ndarray:
 def build() -> Scene:
     scene = Scene(Document(name="awning", frame_rate=24, start=1, end=120))
     do.add_mesh(scene, read_mesh(DATA / "stall.obj"), "Stall", "stall.obj")
-    awning = do.add_mesh(scene, read_mesh(DATA / "awning.obj"), "Awning", "awning.obj")
+    cloth = coloured(read_mesh(DATA / "awning.obj"), "Canvas", (1.0, 1.0, 1.0), picture=canvas())
+    awning = do.add_mesh(scene, cloth, "Awning", "awning.obj")
     points = scene.arrays.get(awning.mesh.points)
     held = do.add_map(scene, awning.id, holds(points), "Rails and lashings")
     hem = do.add_map(

@@ -11,8 +11,9 @@ from ..hashing import rand
 from ..inspect import loops
 from ..scene.document import Document
 from ..scene.scene import Scene
+from .pictures import blade
 
-STEM, LEAF, HEAD = ("Stem", (0.20, 0.24, 0.06)), ("Leaf", (0.11, 0.23, 0.06)), ("Reed head", (0.11, 0.05, 0.02))
+STEM, HEAD = ("Stem", (0.20, 0.24, 0.06)), ("Reed head", (0.11, 0.05, 0.02))
 PAD, PETAL, HEART = ("Pad", (0.04, 0.17, 0.07)), ("Petal", (0.85, 0.62, 0.70)), ("Heart", (0.85, 0.50, 0.05))
 WOOD, SAND = ("Pier wood", (0.15, 0.10, 0.07)), ("Sand", (0.40, 0.33, 0.21))
 STEMS, LEAVES = 6, 8
@@ -34,7 +35,8 @@ def reed_mesh(seed: int = 3) -> Mesh:
         stem = tube(spine, radii, 8)
         heights = stem.points[stem.face_indices][np.cumsum(stem.face_counts) - 1, 1]
         brown = (heights > tall * 0.72) & (heights < tall * 0.94)
-        parts.append(Mesh(stem.points, stem.face_counts, stem.face_indices, None, [STEM, HEAD], brown.astype(np.int32)))
+        uv, of = np.zeros((stem.count, 2)), brown.astype(np.int32)
+        parts.append(Mesh(stem.points, stem.face_counts, stem.face_indices, uv, [STEM, HEAD], of))
     for k in range(LEAVES):
         angle, long = 2 * np.pi * (k + 0.5) / LEAVES, 0.75 + 0.45 * rand(seed, k, "long")
         t = np.linspace(0, 1, 18)
@@ -43,7 +45,10 @@ def reed_mesh(seed: int = 3) -> Mesh:
         spine = np.stack([reach * np.sin(angle), long * (t - 0.22 * t**4), reach * np.cos(angle)], axis=1)
         widths = 0.034 * np.sin(np.pi * np.clip(0.14 + 0.86 * t, 0, 1)) ** 0.7 + 0.002
         across = np.array([np.cos(angle), 0, -np.sin(angle)])
-        parts.append(coloured(ribbon(spine, widths, across), *LEAF))
+        leaf = ribbon(spine, widths, across)
+        uv = np.stack([np.tile([0.0, 0.5, 1.0], len(t)), np.repeat(t, 3)], axis=1)
+        leaf = Mesh(leaf.points, leaf.face_counts, leaf.face_indices, uv)
+        parts.append(coloured(leaf, "Leaf", (1.0, 1.0, 1.0), picture=blade(), alpha="mask"))
     return joined(parts)
 
 

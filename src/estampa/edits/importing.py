@@ -4,13 +4,13 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..baking.bodies import placed_by_keys
+from ..baking.bodies import CHANNELS, placed_by_keys
 from ..baking.reduce import Tolerance
 from ..errors import EstampaError
 from ..formats.asset import Asset
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
-from ..geometry.pose import squared
+from ..geometry.pose import squared, to_euler, turns_of
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing, new_id
 from ..scene.scene import Scene
@@ -141,9 +141,9 @@ def _sized(mesh: Mesh, size) -> Mesh:
 
 
 def _values(matrix) -> dict[str, float]:
-    place = Place.of_matrices(matrix[None])
-    found, _ = placed_by_keys(["one"], np.array([0.0]), [place], [1.0], Tolerance(0.0, 0.0))
-    return {n: v for (_, n), v in found.items() if abs(v) > 1e-12}
+    angles = to_euler(turns_of(squared(matrix[None, :3, :3])))[0]
+    found = dict(zip(CHANNELS, map(float, (*matrix[:3, 3], *angles)), strict=True))
+    return {n: v for n, v in found.items() if abs(v) > 1e-12}
 
 
 def _frames(asset, frame_rate, first) -> np.ndarray:

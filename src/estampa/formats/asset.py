@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
+from numba import njit
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
@@ -130,13 +131,50 @@ def read_asset(path: str | Path, progress=lambda share, text: None) -> Asset:
 
 def welded(points: np.ndarray, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """((m, 3) places each once, in the order in which they come, (m,) the first row of each, faces that name them):
-    formats by vertex part what is one at seams."""
-    rows = np.ascontiguousarray(points).view(np.dtype((np.void, points.dtype.itemsize * 3))).ravel()
-    _, first, where = np.unique(rows, return_index=True, return_inverse=True)
-    order = np.argsort(first, kind="stable")
-    rank = np.empty_like(order)
-    rank[order] = np.arange(len(order))
-    return points[first[order]], first[order], rank[where.ravel()][faces]
+    formats by vertex part what is one at seams. points -- (n, 3) float32"""
+    points = np.ascontiguousarray(points, np.float32) + np.float32(0)  # -0 is 0
+    first, rank = _alike(points.view(np.uint32))
+    return points[first], first, rank[faces]
+
+
+@njit(cache=True, nogil=True)
+def _alike(rows):
+    """((m,) first row of each different one, in order, (n,) which of those each row is): a table by open addressing."""
+    n, size = len(rows), 1
+    while size < 2 * n + 2:
+        size *= 2
+    table, first, rank = np.full(size, -1, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
+    found = 0
+    for i in range(n):
+        a, b, c = rows[i, 0], rows[i, 1], rows[i, 2]
+        h = np.uint64(a) * np.uint64(0x9E3779B97F4A7C15) ^ np.uint64(b) * np.uint64(0xC2B2AE3D27D4EB4F)
+        h = (h ^ np.uint64(c) * np.uint64(0x165667B19E3779F9)) * np.uint64(0xD6E8FEB86659FD93)
+        at = np.int64((h >> np.uint64(20)) & np.uint64(size - 1))
+        while table[at] >= 0:
+            k = first[table[at]]
+            if rows[k, 0] == a and rows[k, 1] == b and rows[k, 2] == c:
+                break
+            at = (at + 1) & (size - 1)
+        if table[at] < 0:
+            table[at] = found
+            first[found] = i
+            found += 1
+        rank[i] = table[at]
+    return first[:found].copy(), rank
+
+
+@njit(cache=True, nogil=True)
+def _by_vertex(indices, values, count):
+    """((count, 2) values of vertices, whether all of a vertex's corners have the same)."""
+    found, seen = np.zeros((count, 2), np.float32), np.zeros(count, np.bool_)
+    for k in range(len(indices)):
+        i = indices[k]
+        if not seen[i]:
+            seen[i] = True
+            found[i, 0], found[i, 1] = values[k, 0], values[k, 1]
+        elif found[i, 0] != values[k, 0] or found[i, 1] != values[k, 1]:
+            return found, False
+    return found, True
 
 
 def with_corners(mesh_of: tuple, corners: dict[str, np.ndarray]) -> Mesh:
@@ -145,9 +183,8 @@ def with_corners(mesh_of: tuple, corners: dict[str, np.ndarray]) -> Mesh:
     points, counts, indices, materials, of = mesh_of
     uv = corners.get("uv")
     if uv is not None:
-        by_vertex = np.zeros((len(points), 2), np.float32)
-        by_vertex[indices] = uv
-        if np.array_equal(by_vertex[indices], uv):
+        by_vertex, agree = _by_vertex(indices, np.ascontiguousarray(uv, np.float32), len(points))
+        if agree:
             return Mesh(points, counts, indices, by_vertex, materials, of, None,
                         {n: v for n, v in corners.items() if n != "uv"})  # fmt: skip
     return Mesh(points, counts, indices, None, materials, of, None, corners)

@@ -212,18 +212,18 @@ class _Reader:
             materials.append(Material("Plain", (0.8, 0.77, 0.71)))
             of = [(materials[-1] if m is None else m, n) for m, n in of]
         points, faces = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
-        proper = (faces != np.roll(faces, 1, axis=1)).all(axis=1)
+        proper = _proper(faces)
         corners = {}
         for name in dict.fromkeys(n for _, _, own in parts for n in own):
             wide = max(own[name].shape[1] for _, _, own in parts if name in own)
             plain = np.ones if name == "colour" else np.zeros
             rows = [_wide(own[name], wide) if name in own else plain((len(p), wide), np.float32) for p, _, own in parts]
-            corners[name] = np.concatenate(rows)[faces[proper].ravel()]
+            corners[name] = np.concatenate(rows)[(faces if proper.all() else faces[proper]).ravel()]
         which = None
         if materials:
             which = np.concatenate([np.full(n, materials.index(m), np.int32) for m, n in of])[proper]
         own, _, faces = welded(points, faces)
-        flat = (faces == np.roll(faces, 1, axis=1)).any(axis=1)[proper]
+        flat = ~_proper(faces)[proper]
         faces = faces[proper]
         if flat.any():  # a face whose corners lie in one place has no place of its own
             kept = ~flat
@@ -275,6 +275,12 @@ class _Reader:
         else:
             data = self._bytes(image.uri or "")
         return (Picture(name, data), "") if data else (None, name)
+
+
+def _proper(faces) -> np.ndarray:
+    """(t,) bool, triangles of three different vertices."""
+    a, b, c = faces[:, 0], faces[:, 1], faces[:, 2]
+    return (a != b) & (b != c) & (c != a)
 
 
 def _triangles(flat, mode) -> np.ndarray:

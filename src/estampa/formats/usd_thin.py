@@ -45,13 +45,20 @@ def write_thin(
         cache = UsdGeom.XformCache(Usd.TimeCode(code(frame)))
         for prim, at in points_at.items():
             back = np.linalg.inv(into @ np.array(cache.GetLocalToWorldTransform(stage.GetPrimAtPath(prim))).T)
-            own = np.ascontiguousarray(at(frame) @ back[:3, :3].T + back[:3, 3], np.float32)
+            own = _moved(at(frame), back)
             points, extent = attributes[prim]
             layer.SetTimeSample(points, code(frame), Vt.Vec3fArray.FromNumpy(own))
-            ends = np.stack([own.min(axis=0), own.max(axis=0)])
+            ends = np.array([[own[:, j].min() for j in range(3)], [own[:, j].max() for j in range(3)]], np.float32)
             layer.SetTimeSample(extent, code(frame), Vt.Vec3fArray.FromNumpy(ends))
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     layer.Save()
+
+
+def _moved(points, matrix) -> np.ndarray:
+    """(n, 3) float32"""
+    if np.abs(matrix - np.eye(4)).max() < 1e-15:
+        return np.ascontiguousarray(points, np.float32)
+    return np.ascontiguousarray(points @ matrix[:3, :3].T + matrix[:3, 3], np.float32)
 
 
 def check_prims(source: Path, counts: dict[str, int]) -> None:

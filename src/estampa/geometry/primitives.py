@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from .material import Material
 from .mesh import Mesh
 from .paths import Sampled
 
@@ -44,14 +45,14 @@ def joined(meshes: list[Mesh]) -> Mesh:
     )
 
 
-def coloured(mesh: Mesh, name: str, colour: tuple[float, float, float]) -> Mesh:
-    """The mesh with one material on all its faces."""
+def coloured(mesh: Mesh, name: str, colour: tuple[float, float, float], **more) -> Mesh:
+    """The mesh with one material on all its faces. more -- see Material"""
     return Mesh(
         mesh.points,
         mesh.face_counts,
         mesh.face_indices,
         mesh.uv,
-        [(name, colour)],
+        [Material(name, colour, **more)],
         np.zeros(len(mesh.face_counts), np.int32),
         mesh.pieces,
         mesh.corners,

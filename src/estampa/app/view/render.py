@@ -333,16 +333,16 @@ class Renderer:
     def _surface(self, item: Drawn, camera: Camera, shading: str):
         kept = self._buffers(item)
         pictured = item.pictured is not None and item.weights is None
-        m = self._pictured if pictured else self._mesh
-        for name, value in self._light(camera, shading).items():
-            m[name] = value
-        m["colour"] = item.colour
-        m["ramp"] = int(item.weights is not None)
-        m["yarns"] = int(item.yarn is not None)
-        m["tinted"] = int(item.tint is not None)
-        m["opacity"] = item.opacity
-        m["flatten"] = (0.0, 0.0, 0.0)
-        m["flat_colour"] = (0.0, 0.0, 0.0, 0.0)
+        for m in (self._mesh, self._pictured) if pictured else (self._mesh,):
+            for name, value in self._light(camera, shading).items():
+                m[name] = value
+            m["colour"] = item.colour
+            m["ramp"] = int(item.weights is not None)
+            m["yarns"] = int(item.yarn is not None)
+            m["tinted"] = int(item.tint is not None)
+            m["opacity"] = item.opacity
+            m["flatten"] = (0.0, 0.0, 0.0)
+            m["flat_colour"] = (0.0, 0.0, 0.0, 0.0)
         if item.opacity < 1:
             self.context.enable(moderngl.BLEND)
             self._one_or_many_depth(False)
@@ -360,6 +360,9 @@ class Renderer:
         m = self._pictured
         kept["where"].use(1)
         for first, count, material in sorted(pictured.parts, key=lambda p: p[2].alpha == "blend"):
+            if material.picture is None and material.alpha == "opaque" and not material.missing:
+                kept["mesh"].render(vertices=3 * count, first=3 * first, instances=kept["count"])
+                continue
             self.textures.of(material).use(0)
             m["first"], m["alpha_how"] = first, ALPHAS[material.alpha]
             m["cutoff"], m["clear"] = material.cutoff, material.opacity
@@ -397,8 +400,8 @@ class Renderer:
             c.enable(moderngl.BLEND)
             c.blend_equation = moderngl.MIN  # the darker of the two, so that a fold does not darken twice
             pictured = item.pictured is not None and item.weights is None
-            m = self._pictured if pictured else self._mesh
-            m["flatten"], m["flat_colour"] = FLATTEN, SHADOW
+            for m in (self._mesh, self._pictured) if pictured else (self._mesh,):
+                m["flatten"], m["flat_colour"] = FLATTEN, SHADOW
             if pictured:
                 self._render_pictured(kept, item.pictured, False)
             else:
