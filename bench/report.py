@@ -1,5 +1,4 @@
-"""python -m bench.report [cloth contact noise motion skeletons store fresh bodies pieces swarm liquid assets window]: the
-table, and bench/result.json."""
+"""python -m bench.report [PART ...]: the table of those parts, or of all, and bench/result.json."""
 
 import importlib
 import json

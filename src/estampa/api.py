@@ -17,8 +17,12 @@ from .baking.reduce import Tolerance
 from .baking.rigged import add_rigged
 from .edits import assets, joints, ragdoll, rig, strips, swarms
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
+from .edits.importing import bring_in
+from .edits.versions import compare as compare_version
+from .edits.versions import take as take_version
 from .errors import Cancelled, EstampaError
 from .evaluate import bared, starts
+from .formats.asset import read_asset
 from .formats.gltf_skin import read as read_rig
 from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
@@ -182,12 +186,9 @@ __all__ = [
     "add_layer",
     "add_map",
     "add_mesh",
-    "add_swarm",
-    "bared_faces",
-    "freeze_strip",
-    "grains",
     "add_rigged",
     "add_skeleton",
+    "add_swarm",
     "add_target",
     "add_thing",
     "adopt",
@@ -196,19 +197,24 @@ __all__ = [
     "bake_bodies",
     "bake_keys",
     "bake_scene",
+    "bared_faces",
     "bind_cage",
     "bind_skin",
     "bodies_back_to_live",
+    "bring_in",
     "by_hand",
     "close_loop",
+    "compare_version",
     "cube",
     "desync",
     "duplicate",
     "extend",
     "film",
     "find",
+    "freeze_strip",
     "from_beads",
     "gradient",
+    "grains",
     "in_place",
     "in_step",
     "keep_asset",
@@ -226,6 +232,7 @@ __all__ = [
     "put",
     "put_asset",
     "put_bodies",
+    "read_asset",
     "read_mesh",
     "read_rig",
     "remarks",
@@ -255,5 +262,6 @@ __all__ = [
     "split",
     "straight",
     "subdivide",
+    "take_version",
     "use_clip",
 ]

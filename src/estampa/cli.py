@@ -11,6 +11,8 @@ from pathlib import Path
 from .errors import Cancelled, EstampaError
 from .units import format_bytes, format_length
 
+TREES = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")  # files that hold a tree
+
 
 def main(argv: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(
@@ -33,6 +35,12 @@ def main(argv: list[str] | None = None) -> int:
     info.add_argument("--up", choices=("y", "z"), default="y", help="the mesh file's upward axis")
     weld = argparse.BooleanOptionalAction
     info.add_argument("--weld", action=weld, help="make coincident points one before counting (default: of STL)")
+
+    brought = command("import", _import, "Bring a scene file into a scene: its tree, materials and animation.")
+    brought.add_argument("file", help="GLB, glTF, OpenUSD, OBJ, PLY or STL")
+    brought.add_argument("scene", help="a .estampa scene; it is made when it is not there")
+    only_nodes = {"dest": "take", "metavar": "NAME", "action": "append"}
+    brought.add_argument("--take", **only_nodes, help="only this node, with what carries it; may be repeated")
 
     demo = command("demo", _demo, "Open a demo scene; with --out, solve it and bake all its prints without a window.")
     demo.add_argument("name", nargs="?", default="awning", help="which demo (default: awning)")
@@ -198,21 +206,23 @@ def _load(path):
 
 
 @contextmanager
-def _edited(path):
-    """A scene to be changed and saved, which no window has open at the same time."""
+def _edited(path, make: bool = False):
+    """A scene to be changed and saved, which no window has open at the same time. make -- a new one where it is not
+    there"""
     from .scene.file import save_scene
     from .scene.recovery import SceneLock
+    from .scene.scene import Scene
 
     with SceneLock(path) as lock:
         if not lock.held:
             raise EstampaError(
                 Path(path).name, "is open in a window, which may save it too.", "Close it there, or save a copy."
             )
-        scene = _load(path)
+        scene = Scene() if make and not Path(path).exists() else _load(path)
         before = scene.doc
         yield scene
         if scene.doc is not before:
-            save_scene(scene)
+            save_scene(scene, path if scene.path is None else None)
 
 
 def _open(a) -> int:
@@ -247,6 +257,8 @@ def _info(a) -> int:
         return 0
     from .formats.meshfile import LIKELY_UNIT, about, read_mesh
 
+    if Path(a.file).suffix.lower() in TREES:
+        return _info_asset(a.file)
     with Progress("reading") as progress:
         mesh = read_mesh(a.file, a.unit, a.weld, a.up, progress)
     found = about(mesh)
@@ -255,6 +267,45 @@ def _info(a) -> int:
     print("  size          " + " × ".join(format_length(s) for s in found.pop("size")))
     for name, value in found.items():
         print(f"  {name:30} {value:,}" if not isinstance(value, bool) else f"  {name:30} {'yes' if value else 'no'}")
+    return 0
+
+
+def _info_asset(path) -> int:
+    """The tree of a scene file."""
+    from .formats.asset import read_asset
+
+    with Progress("reading") as progress:
+        asset = read_asset(path, progress)
+    print(f"{path} (one unit is {asset.unit:g} m, +{asset.up.upper()} is up)")
+    deep = []
+    for i, node in enumerate(asset.nodes):
+        deep.append(deep[node.parent] + 1 if node.parent >= 0 else 0)
+        size = "" if node.mesh is None else " × ".join(format_length(s) for s in node.mesh.size * asset.unit)
+        print(f"  {'  ' * deep[i] + node.name:32} {asset.words(i)}{'  ' + size if size else ''}")
+    for words in dict.fromkeys(asset.left):
+        print(f"left out: {words}")
+    return 0
+
+
+def _import(a) -> int:
+    from .edits.importing import bring_in
+    from .formats.asset import read_asset
+
+    with Progress("reading") as progress:
+        asset = read_asset(a.file, progress)
+    taken = None
+    if a.take:
+        taken = {i for i, n in enumerate(asset.nodes) if n.name in a.take}
+        gone = sorted(set(a.take) - {asset.nodes[i].name for i in taken})
+        if gone:
+            names = ", ".join(dict.fromkeys(n.name for n in asset.nodes))
+            raise EstampaError(asset.path.name, f"has no node “{gone[0]}”.", f"It has: {names}.")
+    with _edited(a.scene, make=True) as scene:
+        found = bring_in(scene, asset, taken)
+    for thing in found.things:
+        print(f"{thing.kind:10} {thing.name}")
+    for words in found.words:
+        print(words)
     return 0
 
 

@@ -122,6 +122,8 @@ def test_a_tree_comes_in_with_all_that_it_holds(tmp_path):
             wanted = (card * scale + shift) @ turned.T + [1, 0, 0]
             points = evaluator.subject(scene.doc.find(found.things[k].id), frame).points
             assert np.abs(points - wanted).max() < (1e-6 if angle in (0, 1) else 6e-4)
+    moved = [t.name for t in found.things if any(isinstance(v, Curve) for v in t.values.values())]
+    assert moved == ["Stem"], "what rides along has no keys of its own"
     eye = scene.doc.find(found.things[4].id)
     place = evaluator.values.place(eye, Rows.one(1))
     assert place.origin[0] == pytest.approx([1, 0, 3]) and eye.values["view"] == pytest.approx(0.6)
@@ -138,7 +140,9 @@ def test_only_what_is_ticked_comes_in_in_its_unit(tmp_path):
     asset = read_asset(tree(tmp_path / "plant.glb"))
     scene = Scene(Document())
     found = bring_in(scene, asset, take={2}, unit=0.01, up="z")
-    assert [t.name for t in found.things] == ["Plant", "Stem", "Leaf"] and found.things[1].kind == "subject"
+    assert [(t.name, t.kind) for t in found.things] == [("Plant", "grip"), ("Stem", "grip"), ("Leaf", "subject")]
+    points = Evaluator(scene.doc, scene, None).subject(scene.doc.find(found.things[2].id), 1).points
+    assert points[2] == pytest.approx([0.014, 0, -0.013]), "centimetres, and +Z was up"
 
 
 def test_pictures_that_are_missing_are_told_and_nothing_is_read_from_outside(tmp_path):
@@ -408,3 +412,20 @@ def test_a_shot_keeps_the_tree_the_camera_and_copies_as_instances(tmp_path, stor
         wanted = evaluator.subject(scene.doc.find(stem), frame).points
         points = other.subject(again.doc.find(second.id), frame).points
         assert np.abs(points - wanted).max() < 1e-3
+
+
+def test_what_came_in_as_many_is_joined_and_split_again(tmp_path):
+    scene = Scene(Document())
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
+    stem = found.things[1].id
+    before = np.concatenate([Evaluator(scene.doc, scene, None).subject(s, 1).points for s in scene.doc.subjects])
+    do.join(scene, stem)
+    assert len(scene.doc.subjects) == 1 and scene.doc.find(found.things[4].id).constant("parent") == stem
+    whole = scene.mesh(scene.doc.find(stem).mesh)
+    assert np.abs(Evaluator(scene.doc, scene, None).subject(scene.doc.find(stem), 1).points - before).max() < 1e-6
+    assert [m.name for m in whole.materials] == ["Bark", "Leaf card"] and whole.materials[1].picture.data == png()
+    parts = do.split(scene, stem, "material")
+    assert [p.name for p in parts] == ["Stem Bark", "Stem Leaf card"]
+    assert [scene.mesh(p.mesh).count for p in parts] == [8, 8]
+    with pytest.raises(EstampaError, match="carries no other subject"):
+        do.join(scene, parts[0].id)

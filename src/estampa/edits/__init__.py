@@ -10,6 +10,7 @@ from .things import (
     add_mesh,
     add_thing,
     duplicate,
+    join,
     mesh_ref,
     move_layer,
     remove,
@@ -58,6 +59,7 @@ __all__ = [
     "set_tangent",
     "set_value",
     "set_values",
+    "join",
     "split",
     "unique_name",
 ]

@@ -52,25 +52,27 @@ def prepare(
         moving[i] = node.moves is not None or (node.parent >= 0 and moving[node.parent])
     frames = _frames(asset, frame_rate, first) if moving[wanted].any() else np.array([float(first)])
     rigid, size = _rigid(world)
-    tracks = _tracks(asset, into, frames, first, frame_rate, progress) if len(frames) > 1 else None
+    tracks = _tracks(asset, into, size, frames, first, frame_rate, progress) if len(frames) > 1 else None
     ids, things, meshes, origins, words = {i: new_id() for i in wanted}, [], {}, {}, []
     paths = asset.paths()
     for count, i in enumerate(wanted):
         progress(0.6 + 0.4 * count / len(wanted), f"Placing {nodes[i].name}")
         node, parent = nodes[i], nodes[i].parent if nodes[i].parent in ids else -1
-        kind = "subject" if node.mesh is not None else "camera" if node.view is not None else "grip"
+        own = take is None or i in take  # one that is not ticked only carries others
+        mesh, view = (node.mesh, node.view) if own else (None, None)
+        kind = "subject" if mesh is not None else "camera" if view is not None else "grip"
         values = {} if parent < 0 else {"parent": ids[parent]}
         if tracks is not None and moving[i]:
             values |= _keys(tracks, i, parent, frames, _reach(node, size[i]), node, words)
         else:
             here = rigid[i] if parent < 0 else np.linalg.inv(rigid[parent]) @ rigid[i]
             values |= _values(here)
-        if node.view is not None:
-            values["view"] = float(np.clip(node.view, 0.02, 3.0))
-        stack = _played(asset, node, size[i], names, first) if node.points_at else ()
+        if view is not None:
+            values["view"] = float(np.clip(view, 0.02, 3.0))
+        stack = _played(asset, node, size[i], names, first) if mesh is not None and node.points_at else ()
         thing = Thing(id=ids[i], kind=kind, name=names.plain(node.name), values=values, stack=stack)
-        if node.mesh is not None:
-            meshes[thing.id] = _sized(node.mesh, size[i])
+        if mesh is not None:
+            meshes[thing.id] = _sized(mesh, size[i])
             fit = " ".join(f"{x:.9g}" for x in size[i].ravel())
             origins[thing.id] = {"file": str(asset.path.resolve()), "node": paths[i], "fit": fit}
         things.append(thing)
@@ -155,8 +157,9 @@ def _frames(asset, frame_rate, first) -> np.ndarray:
     return first + np.arange(count, dtype=float)
 
 
-def _tracks(asset, into, frames, first, frame_rate, progress) -> tuple[np.ndarray, np.ndarray]:
-    """((f, n, 4, 4) where nodes stand over frames, without sizes, (f, n) how large against the first frame)."""
+def _tracks(asset, into, size, frames, first, frame_rate, progress) -> tuple[np.ndarray, np.ndarray]:
+    """((f, n, 4, 4) where nodes stand over frames, without the sizes (n, 3, 3) that they have at rest, (f, n) how large
+    they are against that)."""
     world = np.zeros((len(frames), len(asset.nodes), 4, 4))
     for f, frame in enumerate(frames):
         progress(0.6 * f / len(frames), "Reading animation")
@@ -164,10 +167,11 @@ def _tracks(asset, into, frames, first, frame_rate, progress) -> tuple[np.ndarra
         for i, node in enumerate(asset.nodes):
             local = node.local if node.moves is None else node.moves(min(at, asset.span[1]))
             world[f, i] = (into if node.parent < 0 else world[f, node.parent]) @ local
-    flat = world.reshape(-1, 4, 4)
-    rigid = _rigid(flat)[0].reshape(world.shape)
-    grown = np.abs(np.linalg.det(flat[:, :3, :3])).reshape(world.shape[:2]) ** (1 / 3)
-    return rigid, grown / np.maximum(grown[:1], 1e-30)
+    # what it has at rest is taken off as it is: split anew at each frame, a mirrored one would turn by itself
+    own = world[..., :3, :3] @ np.linalg.pinv(size)
+    rigid = world.copy()
+    rigid[..., :3, :3] = squared(own.reshape(-1, 3, 3)).reshape(own.shape)
+    return rigid, np.maximum(np.abs(np.linalg.det(own)), 1e-30) ** (1 / 3)
 
 
 def _keys(tracks, i, parent, frames, reach, node, words) -> dict[str, Curve | float]:
@@ -182,6 +186,8 @@ def _keys(tracks, i, parent, frames, reach, node, words) -> dict[str, Curve | fl
     if np.ptp(share) > 1e-4:
         keys = (Key(frame=float(f), value=float(s)) for f, s in zip(frames, share, strict=True))
         values["size"] = Curve(keys=tuple(keys))
+    elif abs(share[0] - 1) > 1e-6:
+        values["size"] = float(share[0])
     return values
 
 

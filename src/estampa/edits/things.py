@@ -4,10 +4,12 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
+from ..geometry.primitives import joined
 from ..kinds.registry import layers_for
-from ..scene.document import Adopted, Document, Frozen, Material, MeshRef, Thing, new_id
+from ..scene.curves import Curve
+from ..scene.document import Adopted, Document, Formula, Frozen, Link, Material, MeshRef, Thing, new_id
 from ..scene.scene import Scene
-from ..scene.values import Values
+from ..scene.values import Rows, Values
 from .names import Names, declared_kind, thing_named, unique_name
 
 
@@ -16,27 +18,86 @@ def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
     return add_thing(scene, "subject", name=name, mesh=mesh_ref(scene, mesh, source))
 
 
-def split(scene: Scene, subject_id: str) -> list[Thing]:
-    """Make each island of a subject one of its own, the largest first; its maps are taken along. Raises EstampaError
-    when it is one piece, or has layers, which are of the whole."""
+def split(scene: Scene, subject_id: str, by: str = "island") -> list[Thing]:
+    """Make each island of a subject one of its own, the largest first, or what is of each of its materials; its maps
+    are taken along. by -- "island" or "material". Raises EstampaError when it is one piece, or has layers, which are of
+    the whole."""
     subject = thing_named(scene, subject_id)
     mesh = scene.mesh(subject.mesh)
-    if mesh.island_count < 2:
-        raise EstampaError(subject.name, "is one island, so there is nothing to split.", "Split what has loose parts.")
+    parts = _islands(mesh) if by == "island" else _of_materials(mesh)
+    if len(parts) < 2:
+        words = {"island": "is one island", "material": "has one material"}[by]
+        raise EstampaError(subject.name, f"{words}, so there is nothing to split.", "Split what has several.")
     if subject.stack:
         raise EstampaError(subject.name, "has layers, which are of the whole of it.", "Split it before it gets layers.")
-    islands, found, names = mesh.islands, [], Names(scene.doc)
-    size = [float(np.prod(np.ptp(mesh.points[islands == i], axis=0) + 1e-9)) for i in range(mesh.island_count)]
-    for island in np.argsort(size, kind="stable")[::-1]:
-        own = islands == island
+    found, names = [], Names(scene.doc)
+    for own, faces, more in parts:
         maps = [m.with_(id=new_id(), weights=scene.arrays.put(scene.arrays.get(m.weights)[own])) for m in subject.maps]
-        ref = mesh_ref(scene, mesh.only(own), subject.mesh.source)
-        name = names.numbered(subject.name)
+        ref = mesh_ref(scene, mesh.only(own, faces), subject.mesh.source)
+        name = names.plain(f"{subject.name} {more}") if more else names.numbered(subject.name)
         found.append(Thing(kind="subject", name=name, values=subject.values, mesh=ref, maps=tuple(maps)))
     things = [t for t in scene.doc.things]
     place = things.index(subject)
     scene.apply(f"Split {subject.name}", scene.doc.with_(things=(*things[:place], *found, *things[place + 1 :])))
     return found
+
+
+def _islands(mesh: Mesh) -> list[tuple]:
+    """(vertices (n,) bool, None, no words) of each island, the largest first."""
+    islands, count = mesh.islands, mesh.island_count
+    size = [float(np.prod(np.ptp(mesh.points[islands == i], axis=0) + 1e-9)) for i in range(count)]
+    return [(islands == i, None, "") for i in np.argsort(size, kind="stable")[::-1]]
+
+
+def _of_materials(mesh: Mesh) -> list[tuple]:
+    """(vertices (n,) bool, faces (f,) bool, name) of each material that is used."""
+    found = []
+    for number in np.unique(mesh.face_materials) if mesh.face_materials is not None else ():
+        faces, own = mesh.face_materials == number, np.zeros(mesh.count, bool)
+        own[mesh.face_indices[np.repeat(faces, mesh.face_counts)]] = True
+        found.append((own, faces, mesh.materials[number].name))
+    return found
+
+
+def join(scene: Scene, subject_id: str) -> Thing:
+    """Make a subject and all that rides on it one, as they stand; what rides on those rides on it. Raises EstampaError
+    where nothing rides on it, or one of them has layers or moves by itself."""
+    doc, subject = scene.doc, thing_named(scene, subject_id)
+    others = [t for t in doc.subjects if t.id != subject.id and _rides(doc, t, subject.id)]
+    if not others:
+        raise EstampaError(subject.name, "carries no other subject.", "Let those that are to join it ride on it.")
+    bad = next((t for t in (subject, *others) if t.stack), None)
+    if bad is not None:
+        raise EstampaError(bad.name, "has layers, which are of it alone.", "Join before they get layers.")
+    moving = next((t for t in others if any(isinstance(v, (Curve, Link, Formula)) for v in t.values.values())), None)
+    if moving is not None:
+        raise EstampaError(moving.name, "moves by itself.", "Delete its keys first, or leave it by itself.")
+    values, rows = scene.values, Rows.one(doc.start)
+    back = values.place(subject, rows).inverse()
+    meshes = [scene.mesh(subject.mesh)]
+    for t in others:
+        mesh = scene.mesh(t.mesh)
+        meshes.append(mesh.with_points((back @ values.place(t, rows)).apply(mesh.points[None])[0]))
+    made = subject.with_(mesh=mesh_ref(scene, joined(meshes), subject.mesh.source), maps=(), targets=())
+    gone, things = {t.id for t in others}, []
+    for t in doc.things:
+        if t.id in gone:
+            continue
+        t = made if t.id == subject.id else t
+        things.append(t.with_(values={**t.values, "parent": subject.id}) if t.values.get("parent") in gone else t)
+    scene.apply(f"Join {subject.name}", doc.with_(things=tuple(things)))
+    return scene.doc.find(subject.id)
+
+
+def _rides(doc, thing, on: str) -> bool:
+    seen = set()
+    while thing is not None and thing.id not in seen:
+        seen.add(thing.id)
+        parent = thing.constant("parent") if "parent" in thing.declared.channels else None
+        if parent == on:
+            return True
+        thing = doc.find(parent) if parent else None
+    return False
 
 
 def _kept(scene: Scene, m) -> Material:

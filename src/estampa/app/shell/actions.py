@@ -121,6 +121,8 @@ def _table(w, s, files):
         ("cut_off", "Rig", "Cut off along a map…", "Ctrl+Alt+C", "cut", "Part the selected subject along the edges where a weight map ends; what is cut off becomes a subject of its own", w.rigging.cut_off),
         ("mirrored_half", "Rig", "Mirrored half…", "Ctrl+Alt+H", "compare", "The other half of the selected mesh across its own middle, welded, with its morphs a little later", w.rigging.mirrored_half),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
+        ("split_materials", "Rig", "Split by material", "Ctrl+Alt+Shift+S", "piece_nodes", "What is of each material of the selected subject becomes a subject of its own", lambda: w.rigging.split("material")),
+        ("join", "Rig", "Join with what rides on it", "Ctrl+Alt+Shift+J", "subject", "The selected subject and the subjects that ride on it become one", w.rigging.join),
         ("split", "Rig", "Split into subjects", "Ctrl+Alt+S", "piece_nodes", "Each island of the selected subject becomes a subject of its own", w.rigging.split),
         ("bake_bodies", "Rig", "Bake bodies to keys…", "Ctrl+Alt+K", "bake", "The selected bodies, or all of them, become keys on their subjects", w.rigging.bake_bodies),
         ("bodies_live", "Rig", "Bodies back to live", "Ctrl+Alt+L", "reset", "Switch baked bodies on again, and put their subjects back", w.rigging.bodies_live),

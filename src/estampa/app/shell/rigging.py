@@ -219,9 +219,14 @@ class Rigging:
         s.work.jobs.add(Job("Reading a target", work, then, alongside=True))
 
     # -- bodies ----------------------------------------------------------------------------------------------
-    def split(self):
+    def join(self):
         s, subject = self.session, self._subject()
-        parts = do.split(s.scene, subject.id)
+        s.selection.select(do.join(s.scene, subject.id).id)
+        s.notice.emit("done", f"{subject.name} and what rode on it are one.", "")
+
+    def split(self, by: str = "island"):
+        s, subject = self.session, self._subject()
+        parts = do.split(s.scene, subject.id, by)
         s.selection.select(parts[0].id)
         s.notice.emit("done", f"{subject.name} is {len(parts)} subjects now.", "")
 
