@@ -1,5 +1,6 @@
 """Scene files in: trees, seams, materials, pictures and animation, of files made by other libraries."""
 
+import json
 import struct
 import zlib
 
@@ -10,14 +11,16 @@ import trimesh
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdValidation, Vt
 
 from estampa import edits as do
+from estampa.app.view.textures import pixels
 from estampa.edits import versions
 from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.asset import read_asset
+from estampa.geometry.material import Picture
 from estampa.geometry.mesh import Mesh
 from estampa.inspect.remarks.scene import remarks
-from estampa.press.run import run
+from estampa.press.run import run, signature
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
@@ -429,3 +432,112 @@ def test_what_came_in_as_many_is_joined_and_split_again(tmp_path):
     assert [scene.mesh(p.mesh).count for p in parts] == [8, 8]
     with pytest.raises(EstampaError, match="carries no other subject"):
         do.join(scene, parts[0].id)
+
+
+def test_a_pose_strip_of_a_hierarchy_keeps_its_parts_under_each_pose(tmp_path, store):
+    scene = Scene(Document(frame_rate=24, start=1, end=25))
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
+    item = do.add_thing(scene, "pose_strip", "Poses", {"subject": found.things[1].id, "rides": True, "poses": 3})
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
+    assert result.passed, result.words()
+    asset = read_asset(result.paths[0])
+    roots = [n.name for n in asset.nodes if n.parent < 0]
+    assert roots == ["Stem_001", "Stem_002", "Stem_003"], "in the order of the cycle"
+    assert [asset.nodes[i].name for i in asset.children(0)] == ["Stem_001_Stem", "Stem_001_Leaf", "Stem_001_Leaf 1"]
+    document = gl.GLTF2.load(str(result.paths[0]))
+    assert len(document.materials) == 2 and len(document.images) == 1, "each material and picture once"
+
+
+def test_a_print_of_several_is_old_when_any_of_them_changes(tmp_path):
+    scene = Scene(Document(frame_rate=24, start=1, end=4))
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
+    values = {"subject": found.things[1].id, "last": 4}
+    kinds = (("shot", {}), ("pose_strip", {"rides": True}))
+    items = [do.add_thing(scene, kind, kind, values | more) for kind, more in kinds]
+    told = lambda: [signature(Evaluator(scene.doc, scene, None), i) for i in items]
+    before = told()
+    do.add_layer(scene, found.things[3].id, "noise")
+    assert all(a != b for a, b in zip(told(), before, strict=True))
+
+
+def test_stages_with_instances_mirrors_and_what_is_not_there(tmp_path):
+    path = tmp_path / "crates.usda"
+    path.write_text("""#usda 1.0
+(
+    metersPerUnit = 1
+    upAxis = "Y"
+)
+def Xform "Kind" (instanceable = false)
+{
+    def Mesh "Side"
+    {
+        int[] faceVertexCounts = [4, 3]
+        int[] faceVertexIndices = [0, 1, 2, 3, 1, 4, 2]
+        point3f[] points = [(0,0,0), (1,0,0), (1,1,0), (0,1,0), (2,0,0)]
+        uniform token orientation = "leftHanded"
+        int[] holeIndices = [1]
+        color3f[] primvars:displayColor = [(1,0,0), (0,1,0)] (interpolation = "uniform")
+        texCoord2f[] primvars:st = [(0,0), (1,0), (1,1), (0,1), (2,0)] (interpolation = "vertex")
+    }
+}
+def Xform "One" (
+    references = </Kind>
+    instanceable = true
+)
+{
+    double3 xformOp:translate = (5, 0, 0)
+    uniform token[] xformOpOrder = ["xformOp:translate"]
+}
+def Xform "Two" (
+    references = </Kind>
+    instanceable = true
+)
+{
+    double3 xformOp:scale = (-1, 1, 1)
+    uniform token[] xformOpOrder = ["xformOp:scale"]
+}
+def Xform "Gone" (payload = @./gone.usda@)
+{
+}
+def Scope "Lights"
+{
+    def SphereLight "Lamp"
+    {
+    }
+}
+""")
+    asset = read_asset(path)
+    assert [n.name for n in asset.nodes] == ["Kind", "Side", "One", "Side", "Two", "Side"]
+    assert any("gone.usda" in w for w in asset.left) and "1 light" in asset.left
+    mesh = asset.nodes[1].mesh
+    assert mesh.face_counts.tolist() == [4] and mesh.corners["colour"].shape == (4, 3)
+    assert mesh.normals()[0] == pytest.approx([0, 0, -1]), "a left-handed face looks the other way"
+    scene = Scene(Document())
+    found = bring_in(scene, asset)
+    evaluator, stage = Evaluator(scene.doc, scene, None), Usd.Stage.Open(str(path))
+    sides = [t for t in found.things if t.kind == "subject"]
+    for thing, prim in zip(sides, ("/Kind/Side", "/One/Side", "/Two/Side"), strict=True):
+        world = np.array(UsdGeom.XformCache().GetLocalToWorldTransform(stage.GetPrimAtPath(prim)))
+        own = np.c_[np.array(UsdGeom.Mesh(stage.GetPrimAtPath(prim)).GetPointsAttr().Get(), float), np.ones(5)] @ world
+        assert evaluator.subject(scene.doc.find(thing.id), 1).points == pytest.approx(own[:, :3], abs=1e-6)
+
+
+def test_too_much_is_refused_in_words_and_huge_pictures_are_reduced_for_the_view(tmp_path):
+    many = {"asset": {"version": "2.0"}, "nodes": [{"name": "n"}] * 200_001, "scenes": [{"nodes": [0]}], "scene": 0}
+    (tmp_path / "many.gltf").write_text(json.dumps(many))
+    with pytest.raises(EstampaError, match="200,001 nodes"):
+        read_asset(tmp_path / "many.gltf")
+    many["extensionsRequired"], many["nodes"] = ["KHR_draco_mesh_compression"], [{"name": "n"}]
+    (tmp_path / "packed.gltf").write_text(json.dumps(many))
+    with pytest.raises(EstampaError, match="KHR_draco_mesh_compression.*without compression"):
+        read_asset(tmp_path / "packed.gltf")
+    (tmp_path / "cut.usdc").write_bytes(b"PXR-USDC" + b"\0" * 90)
+    with pytest.raises(EstampaError, match="cut.usdc"):
+        read_asset(tmp_path / "cut.usdc")
+    raw = zlib.compress(b"".join(b"\0" + b"\x40\x80\xc0\xff" * 30_000 for _ in range(8)))
+    chunk = lambda kind, data: struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+    head = struct.pack(">IIBBBBB", 30_000, 8, 8, 6, 0, 0, 0)
+    wide = b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", raw) + chunk(b"IEND", b"")
+    shown = pixels(Picture("wide.png", wide))
+    assert shown.shape == (1, 2048, 4) and shown[0, 0].tolist() == [0x40, 0x80, 0xC0, 0xFF]
+    assert pixels(Picture("no.png", b"nothing")) is None

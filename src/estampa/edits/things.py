@@ -63,7 +63,7 @@ def join(scene: Scene, subject_id: str) -> Thing:
     """Make a subject and all that rides on it one, as they stand; what rides on those rides on it. Raises EstampaError
     where nothing rides on it, or one of them has layers or moves by itself."""
     doc, subject = scene.doc, thing_named(scene, subject_id)
-    others = [t for t in doc.subjects if t.id != subject.id and _rides(doc, t, subject.id)]
+    others = [t for t in doc.subjects if t.id != subject.id and rides_on(doc, t, subject.id)]
     if not others:
         raise EstampaError(subject.name, "carries no other subject.", "Let those that are to join it ride on it.")
     bad = next((t for t in (subject, *others) if t.stack), None)
@@ -89,7 +89,8 @@ def join(scene: Scene, subject_id: str) -> Thing:
     return scene.doc.find(subject.id)
 
 
-def _rides(doc, thing, on: str) -> bool:
+def rides_on(doc, thing, on: str) -> bool:
+    """Whether a thing rides on another one, itself or by way of others."""
     seen = set()
     while thing is not None and thing.id not in seen:
         seen.add(thing.id)

@@ -158,45 +158,55 @@ def write_strip(path: Path, names: list[str], poses, mesh, extras: dict) -> None
 
     poses -- (points (n, 3), normals (n, 3)) of each name
     """
+    write_strips(path, names, [("", mesh, poses)], extras)
+
+
+def write_strips(path: Path, names: list[str], parts: list[tuple], extras: dict) -> None:
+    """The same of several parts: a node for each pose, in order, with a node for each of its parts under it.
+
+    parts -- (name, mesh, [(points (n, 3), normals (n, 3)) of each pose])
+    """
     import pygltflib as gl
 
-    binary = Binary()
-    parts = [(m, binary.indices(triangles)) for m, triangles in by_material(mesh)]
-    used = [m for m, _ in parts]
-    shared = gl.Attributes()
-    binary.looks(shared, mesh)
-    own = {n: v for n, v in vars(shared).items() if v is not None}
-    meshes = []
-    for name, (points, normals) in zip(names, poses, strict=True):
-        attributes = gl.Attributes(
-            POSITION=binary.attribute("POSITION", np.asarray(points, np.float32)),
-            NORMAL=binary.attribute("NORMAL", unit32(normals)),
-            **own,
-        )
-        primitives = [
-            gl.Primitive(
-                attributes=attributes, indices=indices, material=None if m is None else int(np.searchsorted(used, m))
-            )
-            for m, indices in parts
-        ]
-        meshes.append(gl.Mesh(name=name, primitives=primitives))
-    materials = [binary.material(mesh.materials[m]) for m in used if m is not None]
-    binary.save(
-        path,
-        scenes=[gl.Scene(nodes=list(range(len(names))), extras=extras)],
-        nodes=[gl.Node(mesh=i, name=name) for i, name in enumerate(names)],
-        meshes=meshes,
-        materials=materials,
-    )
+    binary, materials, number = Binary(), [], {}
+    meshes, nodes = [], [gl.Node(name=name) for name in names]
+    for part, mesh, poses in parts:
+        shared, prims = gl.Attributes(), []
+        binary.looks(shared, mesh)
+        own = {n: v for n, v in vars(shared).items() if v is not None}
+        for m, triangles in by_material(mesh):
+            if m is not None and mesh.materials[m] not in number:
+                number[mesh.materials[m]] = len(materials)
+                materials.append(binary.material(mesh.materials[m]))
+            prims.append((None if m is None else number[mesh.materials[m]], binary.indices(triangles)))
+        for k, (points, normals) in enumerate(poses):
+            attributes = gl.Attributes(
+                POSITION=binary.attribute("POSITION", np.asarray(points, np.float32)),
+                NORMAL=binary.attribute("NORMAL", unit32(normals)), **own,
+            )  # fmt: skip
+            primitives = [gl.Primitive(attributes=attributes, indices=i, material=m) for m, i in prims]
+            meshes.append(gl.Mesh(name=f"{names[k]}{f'_{part}' if part else ''}", primitives=primitives))
+            if len(parts) == 1:
+                nodes[k].mesh = len(meshes) - 1
+            else:
+                nodes[k].children = [*(nodes[k].children or []), len(nodes)]
+                nodes.append(gl.Node(name=f"{names[k]}_{part}", mesh=len(meshes) - 1))
+    scene = gl.Scene(nodes=list(range(len(names))), extras=extras)
+    binary.save(path, scenes=[scene], nodes=nodes, meshes=meshes, materials=materials)
 
 
 def read_strip(path: Path) -> tuple[list[np.ndarray], dict]:
-    """(points (n, 3) float32 of each mesh, the scene's extras)."""
+    """(points (n, 3) float32 of each pose, its parts one after another, the scene's extras)."""
     import pygltflib as gl
 
     document = gl.GLTF2.load(str(path))
     blob = document.binary_blob()
-    found = [rows(document, blob, mesh.primitives[0].attributes.POSITION) for mesh in document.meshes]
+    read = lambda node: rows(document, blob, document.meshes[node.mesh].primitives[0].attributes.POSITION)
+    found = []
+    for i in document.scenes[0].nodes:
+        node = document.nodes[i]
+        parts = [node] if node.mesh is not None else [document.nodes[c] for c in node.children]
+        found.append(np.concatenate([read(p) for p in parts]))
     return found, document.scenes[0].extras
 
 

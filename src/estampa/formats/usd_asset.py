@@ -5,6 +5,7 @@ selects. Nothing outside the file's own folder is read.
 """
 
 import os
+import re
 from pathlib import Path
 
 import numpy as np
@@ -27,6 +28,10 @@ def read(path: Path, progress) -> Asset:
     rate = stage.GetTimeCodesPerSecond() or 24.0
     reader = _Reader(path, stage, rate)
     nodes = reader.nodes(progress)
+    for err in stage.GetCompositionErrors():
+        named = re.findall(r"@([^@]+)@", str(err))
+        what = f"“{Path(named[0]).name}”" if named else str(err)[:80]
+        reader.left.append(f"what it refers to in {what}, which is not there or cannot be read")
     first, last = reader.span()
     up = "z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "y"
     unit = float(UsdGeom.GetStageMetersPerUnit(stage))

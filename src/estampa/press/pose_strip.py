@@ -5,8 +5,11 @@ from pathlib import Path
 import numpy as np
 
 from ..disk import write_whole
+from ..edits.things import rides_on
+from ..errors import EstampaError
+from ..evaluate import outcome
 from ..formats import glb
-from ..kinds.channels import whole
+from ..kinds.channels import switch, whole
 from ..units import format_bytes
 from .prints import Estimate, Job, MeshPrint
 
@@ -14,7 +17,8 @@ from .prints import Estimate, Job, MeshPrint
 class PoseStrip(MeshPrint):
     """A GLB with one mesh for each of so many frames, evenly over the range; materials and names are kept.
 
-    The meshes are named NAME_001, NAME_002 and so on, in the order of the cycle.
+    The meshes are named NAME_001, NAME_002 and so on, in the order of the cycle. With what rides on the subject, each
+    pose is a node of that name, with its parts under it.
     """
 
     kind, title, suffix = "pose_strip", "Pose strip", ".glb"
@@ -22,6 +26,7 @@ class PoseStrip(MeshPrint):
     carries = ("points of each pose", "normals", "texture coordinates", "materials")
     parts_seams = True
 
+    rides = switch(False, "Freeze the subjects that ride on it too, as parts of each pose.", title="What rides on it")
     poses = whole(12, "How many frames of the cycle are frozen.", soft=(2, 48), hard=(1, 1000))
 
     def frames(self, frames, v):
@@ -41,8 +46,45 @@ class PoseStrip(MeshPrint):
             poses.append((points, job.mesh.normals(points)))
             progress((i + 1) / len(job.frames), f"Freezing frame {frame}")
         extras = {"pose_strip": {"frames": job.frames, "frame_rate": job.frame_rate}}
+        if self._parts(job):
+            every = [(p.name, mesh, self._frozen(job, p, origin)) for p, mesh, origin in self._parts(job)]
+            every.insert(0, (job.subject.name, job.mesh, poses))
+            write_whole(path, lambda t: glb.write_strips(t, names, every, extras))
+            return [path]
         write_whole(path, lambda t: glb.write_strip(t, names, poses, job.mesh, extras))
         return [path]
+
+    def others(self, doc, printed, v):
+        own = (t for t in doc.subjects if t.on and t.id != printed.id)
+        return [t for t in own if rides_on(doc, t, printed.id)] if v["rides"] and not v.get("copies") else []
+
+    def _parts(self, job: Job) -> list[tuple]:
+        """(subject, its mesh parted at seams, which vertex each was) of what rides on the subject."""
+        every = self.others(job.evaluator.doc, job.subject, job.v)
+        return [(t, *job.evaluator.mesh(t).parted()) for t in every]
+
+    def _frozen(self, job: Job, subject, origin) -> list[tuple]:
+        mesh = job.evaluator.mesh(subject).parted()[0]
+        found = []
+        for frame in job.frames:
+            points = self._solved(job, subject, frame)
+            points = points if origin is None else points[origin]
+            found.append((points, mesh.normals(points)))
+        return found
+
+    @staticmethod
+    def _solved(job: Job, subject, frame):
+        found = outcome.of(job.evaluator, subject, frame)
+        if not found.true:
+            raise EstampaError(job.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
+        return found.points()
+
+    def expected(self, job: Job, frame: int):
+        parts = [job.points(frame)]
+        for subject, _, origin in self._parts(job):
+            points = self._solved(job, subject, frame)
+            parts.append(points if origin is None else points[origin])
+        return np.concatenate(parts)
 
     def reader(self, target: Path):
         return StripReader(target.with_name(target.name + self.suffix))

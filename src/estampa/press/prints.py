@@ -102,6 +102,10 @@ class Print(Kind):
         """Why this cannot be printed of a subject or skeleton, or nothing."""
         return ""
 
+    def others(self, doc, printed: Thing, v: dict) -> list[Thing]:
+        """Things that are printed with it: subjects, copies, what carries them."""
+        return []
+
     def expected(self, job: Job, frame: int) -> np.ndarray:
         """(n, 3) what reading back should give at a frame."""
         return job.points(frame)

@@ -182,7 +182,24 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
     else:
         shapes = [evaluator.shape_name(subject, f) for f in frames]
     rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners, subject.name, doc.frame_rate)
-    return digest(item.kind, item.name, values_of(doc, item) | {"subject": None, "copies": None}, rest, frames, shapes)
+    looks = [m.model_dump() for m in mesh.materials]
+    others = [_told(evaluator, t, frames) for t in item.declared().others(doc, subject, values_of(doc, item))]
+    named = values_of(doc, item) | {"subject": None, "copies": None}
+    return digest(item.kind, item.name, named, rest, frames, shapes, looks, others)
+
+
+def _told(evaluator: Evaluator, thing: Thing, frames) -> tuple:
+    """What a print reads of a thing that is printed with others."""
+    stands = [evaluator.reader.stand_name(thing, f) for f in frames] if thing.kind != "copies" else []
+    if thing.kind == "subject":
+        looks = [m.model_dump() for m in thing.mesh.materials]
+        return thing.name, looks, [evaluator.shape_name(thing, f) for f in frames], stands
+    if thing.kind == "copies":
+        shape = evaluator.doc.shape_of(thing)
+        many = [evaluator.stage.many(thing, shape, f) for f in frames]
+        names = [evaluator.stacks.name(shape, evaluator.layers(shape), m) for m in many]
+        return thing.name, [(m.place, m.amounts) for m in many], names
+    return thing.name, stands
 
 
 def _skeleton_told(evaluator, item, frames):

@@ -37,14 +37,13 @@ class Shot(MeshPrint):
         return Estimate(size, words)
 
     # -- what is in it -----------------------------------------------------------------------------------------
-    def _things(self, job: Job) -> list[Thing]:
+    def others(self, doc, printed, v):
         """Subjects, cameras and copies, and what they ride on, each after that."""
-        doc = job.evaluator.doc
         hidden = only_in_copies(doc)
         wanted = [t for t in doc.things if t.on and t.kind in ("subject", "camera", "copies") and t.id not in hidden]
         wanted = [t for t in wanted if t.kind != "copies" or doc.shape_of(t) is not None]
-        if job.v["which"] == "rides":
-            wanted = [t for t in wanted if job.subject.id in self._above(doc, t)]
+        if v["which"] == "rides":
+            wanted = [t for t in wanted if printed.id in self._above(doc, t)]
         found: dict[str, Thing] = {}
         for thing in wanted:
             for i in reversed(self._above(doc, thing)):
@@ -62,7 +61,8 @@ class Shot(MeshPrint):
         return found
 
     def _props(self, job: Job) -> tuple[list[Thing], list[Prop]]:
-        things, evaluator = self._things(job), job.evaluator
+        evaluator = job.evaluator
+        things = self.others(evaluator.doc, job.subject, job.v)
         number = {t.id: i for i, t in enumerate(things)}
         props = []
         for thing in things:

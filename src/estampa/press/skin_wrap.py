@@ -19,7 +19,7 @@ from .vertex_cache import VertexCache
 from .vertex_texture import VertexTexture
 
 FORMS = {"strip": PoseStrip, "texture": VertexTexture, "cache": VertexCache}
-OWN = {"precision": "half", "normals": True, "lookup_set": 0}
+OWN = {"precision": "half", "normals": True, "lookup_set": 0, "rides": False}
 
 
 class Wrapped(NamedTuple):

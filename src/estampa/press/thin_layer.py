@@ -39,11 +39,14 @@ class ThinLayer(MeshPrint):
             return f"{printed.name} did not come from an OpenUSD file. Print a vertex cache, or import it from one."
         return "" if Path(ref.file).is_file() else f"{ref.file} is not there. Put it back, or print a vertex cache."
 
+    def others(self, doc, printed, v):
+        own = (s for s in doc.subjects if s.on and s.id != printed.id)
+        return [s for s in own if s.mesh.file == printed.mesh.file] if v["every"] else []
+
     def _printed(self, job: Job) -> dict:
         """Prim -> subject."""
-        doc, ref = job.evaluator.doc, job.subject.mesh
-        every = doc.subjects if job.v["every"] else [job.subject]
-        found = {s.mesh.node: s for s in every if s.mesh.file == ref.file and s.on}
+        every = [job.subject, *self.others(job.evaluator.doc, job.subject, job.v)]
+        found = {s.mesh.node: s for s in every}
         shared = [n for n in found if "#" in n]
         if shared:
             raise EstampaError(job.item.name, f"finds two prims of one name ({shared[0]}).", "Import the file again.")

@@ -31,7 +31,7 @@ def pixels(picture: Picture) -> np.ndarray | None:
     image = image.convertToFormat(QImage.Format_RGBA8888)
     rows = np.frombuffer(image.constBits(), np.uint8, image.bytesPerLine() * image.height())
     rows = rows.reshape(image.height(), image.bytesPerLine())[:, : 4 * image.width()]
-    return np.ascontiguousarray(rows.reshape(image.height(), image.width(), 4)[::-1])
+    return rows.reshape(image.height(), image.width(), 4)[::-1].copy()  # the image goes
 
 
 def checker() -> np.ndarray:
