@@ -26,6 +26,7 @@ from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
 from estampa.scene.scene import Scene
 from estampa.scene.values import Rows
+from tests.formats.test_skeletons import validated
 
 
 def png(colours=((255, 0, 0, 255), (0, 255, 0, 0))) -> bytes:
@@ -443,6 +444,8 @@ def test_a_pose_strip_of_a_hierarchy_keeps_its_parts_under_each_pose(tmp_path, s
     asset = read_asset(result.paths[0])
     roots = [n.name for n in asset.nodes if n.parent < 0]
     assert roots == ["Stem_001", "Stem_002", "Stem_003"], "in the order of the cycle"
+    told = validated(result.paths[0])
+    assert told["numErrors"] == told["numWarnings"] == 0, told["messages"]
     assert [asset.nodes[i].name for i in asset.children(0)] == ["Stem_001_Stem", "Stem_001_Leaf", "Stem_001_Leaf 1"]
     document = gl.GLTF2.load(str(result.paths[0]))
     assert len(document.materials) == 2 and len(document.images) == 1, "each material and picture once"
@@ -541,3 +544,23 @@ def test_too_much_is_refused_in_words_and_huge_pictures_are_reduced_for_the_view
     shown = pixels(Picture("wide.png", wide))
     assert shown.shape == (1, 2048, 4) and shown[0, 0].tolist() == [0x40, 0x80, 0xC0, 0xFF]
     assert pixels(Picture("no.png", b"nothing")) is None
+
+
+def test_a_shot_goes_out_as_glb_too_and_comes_in_again(tmp_path, store):
+    scene = Scene(Document(frame_rate=24, start=1, end=13))
+    found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
+    leaf = found.things[3].id
+    do.add_layer(scene, leaf, "noise", values={"amount": 0.05})
+    do.add_thing(scene, "copies", values={"subject": found.things[2].id, "count": 5})
+    item = do.add_thing(scene, "shot_glb", "Shot", {"last": 13})
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
+    assert result.passed and result.gap < 1e-4, result.words()
+    again = read_asset(result.paths[0])
+    names = [n.name for n in again.nodes]
+    assert names[:3] == ["Plant", "Stem", "Leaf 1"] and "Eye" in names and sum("Copies" in n for n in names) == 6
+    document = gl.GLTF2.load(str(result.paths[0]))
+    assert len(document.images) == 1 and len(document.meshes) == 3, "copies share one mesh"
+    moving = {document.nodes[c.target.node].name for c in document.animations[0].channels}
+    assert {"Stem", "Leaf 1"} <= moving and not moving & {"Plant", "Eye"}, "what stands still has no keys"
+    told = validated(result.paths[0])
+    assert told["numErrors"] == told["numWarnings"] == 0, told["messages"]
