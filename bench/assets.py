@@ -26,7 +26,7 @@ from .measure import Row, in_turn, ms
 
 
 def _textured(side: int) -> Mesh:
-    from estampa.demo.pictures import canvas
+    from estampa.painted import canvas
 
     flat = sheet(2, 2, side, side)
     return coloured(flat, "Canvas", (1.0, 1.0, 1.0), picture=canvas())

@@ -11,10 +11,10 @@ from ..formats.obj import write_obj
 from ..geometry.maps import gradient
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import coloured, joined, sheet
+from ..painted import canvas
 from ..scene.document import Document
 from ..scene.scene import Scene
 from . import DATA
-from .pictures import canvas
 
 WIDTH, BACK, FRONT = 3.2, (2.62, 0.0), (2.24, 1.7)  # metres; (height, distance from the back wall)
 VALANCE, SCALLOPS, LASHINGS = 0.34, 8, 5

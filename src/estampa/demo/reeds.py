@@ -9,9 +9,9 @@ from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, disc, joined, ribbon, sheet, tube
 from ..hashing import rand
 from ..inspect import loops
+from ..painted import blade
 from ..scene.document import Document
 from ..scene.scene import Scene
-from .pictures import blade
 
 STEM, HEAD = ("Stem", (0.20, 0.24, 0.06)), ("Reed head", (0.11, 0.05, 0.02))
 PAD, PETAL, HEART = ("Pad", (0.04, 0.17, 0.07)), ("Petal", (0.85, 0.62, 0.70)), ("Heart", (0.85, 0.50, 0.05))

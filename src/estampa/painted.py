@@ -6,8 +6,8 @@ from functools import lru_cache
 
 import numpy as np
 
-from ..geometry.material import Picture
-from ..hashing import rand
+from .geometry.material import Picture
+from .hashing import rand
 
 
 def encoded(pixels: np.ndarray) -> bytes:
