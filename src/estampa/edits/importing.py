@@ -7,7 +7,7 @@ import numpy as np
 from ..baking.bodies import CHANNELS, placed_by_keys
 from ..baking.reduce import Tolerance
 from ..errors import EstampaError
-from ..formats.asset import Asset
+from ..formats.asset import Asset, into_metres
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.pose import squared, to_euler, turns_of
@@ -42,7 +42,7 @@ def prepare(
     points, so that what rides on it keeps its shape. Animation is sampled at the frame rate, and becomes as few keys as
     0.5 mm and 0.1 degrees allow.
     """
-    nodes, into = asset.nodes, _into_metres(unit or asset.unit, up or asset.up)
+    nodes, into = asset.nodes, into_metres(unit or asset.unit, up or asset.up)
     wanted = _wanted(asset, take)
     if not wanted:
         raise EstampaError(asset.path.name, "has nothing that was ticked.", "Tick what is to come in.")
@@ -99,11 +99,6 @@ def put(scene: Scene, found: Prepared, source: str) -> None:
     if found.end > doc.end:
         doc = doc.with_(end=found.end)
     scene.apply(f"Import {source}", doc)
-
-
-def _into_metres(unit: float, up: str) -> np.ndarray:
-    turn = np.eye(4) if up == "y" else np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1.0]])
-    return turn @ np.diag([unit, unit, unit, 1.0])
 
 
 def _wanted(asset: Asset, take) -> list[int]:

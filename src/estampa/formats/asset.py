@@ -84,6 +84,12 @@ class Asset:
         return ", ".join(parts + (["moves"] if n.moves is not None else []))
 
 
+def into_metres(unit: float, up: str) -> np.ndarray:
+    """(4, 4) from a file's world, of so many metres a unit and with that axis upwards, to metres with +Y up."""
+    turn = np.eye(4) if up == "y" else np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1.0]])
+    return turn @ np.diag([unit, unit, unit, 1.0])
+
+
 SUFFIXES = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".obj", ".ply", ".stl")
 
 

@@ -21,8 +21,6 @@ MOST_SETS = 8
 
 
 def read(path: Path, progress) -> Asset:
-    from pxr import UsdGeom
-
     stage = opened(path)
     progress(0.1, "Reading")
     rate = stage.GetTimeCodesPerSecond() or 24.0
@@ -33,9 +31,15 @@ def read(path: Path, progress) -> Asset:
         what = f"“{Path(named[0]).name}”" if named else str(err)[:80]
         reader.left.append(f"what it refers to in {what}, which is not there or cannot be read")
     first, last = reader.span()
+    return Asset(path, nodes, *measures(stage), (first / rate, last / rate), rate, reader.left)
+
+
+def measures(stage) -> tuple[float, str]:
+    """(metres that a unit of a stage is, "y" or "z")."""
+    from pxr import UsdGeom
+
     up = "z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "y"
-    unit = float(UsdGeom.GetStageMetersPerUnit(stage))
-    return Asset(path, nodes, unit, up, (first / rate, last / rate), rate, reader.left)
+    return float(UsdGeom.GetStageMetersPerUnit(stage)), up
 
 
 def opened(path: Path):

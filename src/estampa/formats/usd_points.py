@@ -43,7 +43,8 @@ class PointsFile:
     def __init__(self, path: Path, prim: str = ""):
         from pxr import Usd, UsdGeom
 
-        from .usd_asset import opened
+        from .asset import into_metres
+        from .usd_asset import measures, opened
 
         if not path.is_file():
             cure = "Put it back, or choose another file."
@@ -65,9 +66,7 @@ class PointsFile:
         self.attribute = UsdGeom.PointBased(found).GetPointsAttr()
         self.times = np.array(self.attribute.GetTimeSamples() or [0.0], float)
         self.rate = float(self.stage.GetTimeCodesPerSecond() or 24.0)
-        up, unit = UsdGeom.GetStageUpAxis(self.stage), float(UsdGeom.GetStageMetersPerUnit(self.stage))
-        turn = np.eye(3) if up != UsdGeom.Tokens.z else np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]])
-        self.into = unit * turn  # metres with +Y up
+        self.into = into_metres(*measures(self.stage))[:3, :3]  # metres with +Y up
         self._kept: OrderedDict[int, np.ndarray] = OrderedDict()
 
     @property

@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
-from .usd_asset import opened
+from .asset import into_metres
+from .usd_asset import measures, opened
 
 
 def write_thin(
@@ -20,7 +21,7 @@ def write_thin(
     from pxr import Sdf, Usd, UsdGeom, Vt
 
     stage = opened(source)
-    into, first, codes = _into(stage), _first(stage), stage.GetTimeCodesPerSecond() or 24.0
+    into, first, codes = into_metres(*measures(stage)), _first(stage), stage.GetTimeCodesPerSecond() or 24.0
     layer = Sdf.Layer.CreateNew(str(path))
     layer.subLayerPaths.append(os.path.relpath(source, home).replace(os.sep, "/"))
     layer.comment = "Points over time by Estampa, over its source."
@@ -92,7 +93,7 @@ class ThinReader:
         self.frames = list(layer.customLayerData["estampa:frames"])
         codes = self.stage.GetTimeCodesPerSecond() / self.stage.GetFramesPerSecond()
         self._code = lambda frame: layer.startTimeCode + (frame - self.frames[0]) * codes
-        self._into = _into(self.stage)
+        self._into = into_metres(*measures(self.stage))
 
     def points(self, frame: int, prim: str) -> np.ndarray:
         """(n, 3) m in the world."""
@@ -102,17 +103,6 @@ class ThinReader:
         found = self.stage.GetPrimAtPath(prim)
         world = self._into @ np.array(UsdGeom.XformCache(code).GetLocalToWorldTransform(found)).T
         return np.array(UsdGeom.Mesh(found).GetPointsAttr().Get(code), float) @ world[:3, :3].T + world[:3, 3]
-
-
-def _into(stage) -> np.ndarray:
-    """(4, 4) from a stage's world to metres with +Y up."""
-    from pxr import UsdGeom
-
-    unit, up = float(UsdGeom.GetStageMetersPerUnit(stage)), UsdGeom.GetStageUpAxis(stage)
-    turn = np.eye(4)
-    if up == UsdGeom.Tokens.z:
-        turn = np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1.0]])
-    return turn @ np.diag([unit, unit, unit, 1.0])
 
 
 def _first(stage) -> float:
