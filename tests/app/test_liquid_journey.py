@@ -79,3 +79,26 @@ def test_a_slice_takes_away_what_is_nearer_than_what_the_view_turns_about(user):
     user.do("cut")
     user.wait()
     assert pane.grab().toImage() == before
+
+
+def test_a_crate_is_let_float_by_one_command(user):
+    s = user.session
+    s.scene.apply("Short", s.doc.with_(end=8))
+    user.do("add_liquid")  # a block over the ground
+    water = s.selection.thing
+    do.set_value(s.scene, water.id, "spacing", 0.05)
+    box = trimesh.creation.box((0.12, 0.12, 0.12))
+    crate = do.add_mesh(s.scene, Mesh.from_triangles(np.array(box.vertices), np.array(box.faces)), "Crate")
+    do.set_value(s.scene, crate.id, "y", 0.5)
+    do.add_layer(s.scene, crate.id, "body", values={"density": 300.0})
+    s.selection.select(water.id)
+    user.do("add_immersion")
+    force = s.selection.thing
+    assert force.kind == "immersion" and force.constant("liquid") == water.id and "float" in user.notice
+    solid = next(t for t in s.doc.things if t.kind == "collider" and t.constant("subject") == crate.id)
+    assert not solid.constant("hollow")
+    s.work.solve()
+    user.wait()
+    user.wait(lambda: not s.work.needs_solve())
+    s.scene.undo()
+    assert not any(t.kind in ("immersion", "collider") for t in s.doc.things), "one step of the history"

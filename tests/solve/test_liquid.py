@@ -12,6 +12,7 @@ from estampa.edits import liquids
 from estampa.errors import EstampaError
 from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
+from estampa.evaluate.live import Live
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.skin import LEVEL, covered, cut, smoothed
 from estampa.scene.document import Document, ids_of
@@ -473,3 +474,18 @@ def test_skins_do_not_cross_themselves():
         points = smoothed(points, triangles, rounds)
         assert trimesh.Trimesh(points, triangles, process=False).is_watertight
         assert crossings(points, triangles) == 0, rounds
+
+
+def test_live_play_of_what_floats_is_the_stored_solve(store):
+    scene, made = liquid(end=5, spacing=0.05)
+    tank(scene, 0.4, 0.4)
+    box(scene, made, (0.4, 0.3, 0.4), (0, 0.15, 0))
+    afloat(scene, made, (0.16, 0.16, 0.16), 0.3, 500)
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(5)
+    live = Live(Evaluator(scene.doc, scene, store), 2)
+    for frame in (3, 4, 5):
+        shown = live.step(scene.doc)
+        for run, table in zip(evaluator.runs.every(), ("bodies", "grains"), strict=True):
+            kept = store.frame(evaluator.runs.key(run, frame))[table]["place"]
+            assert np.array_equal(shown.live[run.id].now[table]["place"], kept), (frame, table)
