@@ -65,3 +65,14 @@ def test_what_pushes_a_liquid_aside_is_told_to_float_by_one_click():
     assert not said(scene, "feels nothing") and len(scene.doc.things) == len({t.id for t in scene.doc.things})
     do.remove(scene, made.id)
     assert force.name in said(scene, "names no liquid")[0].wrong
+
+
+def test_a_draft_of_a_skin_that_is_printed_is_told():
+    scene = Scene(Document(start=1, end=4))
+    made = liquids.add_liquid(scene)
+    skin = next(l for l in made.stack if l.kind == "grain_skin")
+    do.set_value(scene, skin.id, "quality", "draft")
+    assert not said(scene, "is a draft")
+    do.add_thing(scene, "skin_usd")
+    said(scene, "is a draft")[0].fix[1](scene)
+    assert scene.doc.find(skin.id).constant("quality") == "final" and not said(scene, "is a draft")

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from ...edits import liquids
+from ...edits.channels import set_value
 from ...geometry.lids import rims_of
 from ...geometry.pieces import is_closed
 from ...scene.scene import Scene, Snapshot
@@ -100,4 +101,14 @@ def is_heavy(scene: Scene | Snapshot) -> Iterator[Remark]:
             yield Remark("note", liquid.id, words, causes, "Let grains be further apart while you try.")
 
 
-CHECKS = (falls_through, is_cast_out, is_open_or_thin, does_not_float, names_no_liquid, is_heavy)
+def is_printed_as_a_draft(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for liquid in scene.doc.things:
+        drafts = [l for l in liquid.stack if l.on and l.kind == "grain_skin" and l.constant("quality") == "draft"]
+        if drafts and any(p.on and p.kind.startswith("skin_") for p in scene.doc.prints):
+            words = f"{drafts[0].name} of {liquid.name} is a draft, and is printed."
+            fix = ("Make it final", lambda s, i=drafts[0].id: set_value(s, i, "quality", "final"))
+            yield Remark("note", drafts[0].id, words, "The file is coarser than it may be.", "Choose Final.", fix)
+
+
+CHECKS = (falls_through, is_cast_out, is_open_or_thin, does_not_float, names_no_liquid, is_heavy,
+          is_printed_as_a_draft)  # fmt: skip

@@ -5,9 +5,11 @@ from typing import NamedTuple
 import numpy as np
 
 from ...geometry.skin import LEVEL, carried, covered, cut, smoothed
-from ...kinds.channels import number, text, whole
+from ...kinds.channels import choice, number, text, whole
 from ..swarm.dress import check_colours, read_colours
 from ..swarm.layer import GrainLayer
+
+DRAFT = 1.0  # of the distance of grains, how fine a draft is at the most
 
 
 class Skinned(NamedTuple):
@@ -38,6 +40,10 @@ class Skin(GrainLayer):
         hard=(0.4, 1.9),
     )  # fmt: skip
     smooth = whole(4, "How often it is smoothed, without shrinking.", soft=(0, 20), hard=(0, 200))
+    quality = choice(
+        "final", "A draft is coarser and quicker: for looking, not for delivering.",
+        {"final": "Final", "draft": "Draft, for looking"},
+    )  # fmt: skip
     colour = text("#c98a2b", "Its colour where grains have none of their own.", check=check_colours)
 
     @staticmethod
@@ -48,9 +54,10 @@ class Skin(GrainLayer):
         if not len(place):
             none = np.zeros((0, 3))
             return Skinned(none, np.zeros((0, 3), np.int32), none, none)
-        field = covered(place, spacing, float(v.cell) * spacing)
+        draft = v.quality == "draft"
+        field = covered(place, spacing, max(float(v.cell), DRAFT if draft else 0.0) * spacing)
         points, triangles = cut(field.values, field.low, field.cell, LEVEL / float(v.fuller))
-        points = smoothed(points, triangles, int(v.smooth))
+        points = smoothed(points, triangles, min(int(v.smooth), 2) if draft else int(v.smooth))
         values = np.column_stack([grains["speed"], grains.get("dye", np.full((len(place), 3), -1.0))])
         found = carried(place, values, spacing, points) if len(points) else np.zeros((0, 6))
         return Skinned(points, triangles, found[:, :3], found[:, 3:])
