@@ -218,7 +218,8 @@ class _Reader:
             wide = max(own[name].shape[1] for _, _, own in parts if name in own)
             plain = np.ones if name == "colour" else np.zeros
             rows = [_wide(own[name], wide) if name in own else plain((len(p), wide), np.float32) for p, _, own in parts]
-            corners[name] = np.concatenate(rows)[(faces if proper.all() else faces[proper]).ravel()]
+            flat = (faces if proper.all() else faces[proper]).ravel()
+            corners[name] = np.take(rows[0] if len(rows) == 1 else np.concatenate(rows), flat, axis=0)
         which = None
         if materials:
             which = np.concatenate([np.full(n, materials.index(m), np.int32) for m, n in of])[proper]

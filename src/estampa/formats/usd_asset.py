@@ -354,5 +354,5 @@ def _by_corner(values, how, count, counts, indices) -> np.ndarray | None:
     if how == t.uniform:
         return np.repeat(values, counts, axis=0) if len(values) == len(counts) else None
     if how in (t.vertex, t.varying):
-        return values[indices] if len(values) == count else None
+        return np.take(values, indices, axis=0) if len(values) == count else None
     return values if len(values) == len(indices) else None
