@@ -93,3 +93,19 @@ def test_sizes_may_change_and_meshes_may_go(renderer):
     assert set(renderer._kept) == {"wall"}
     pixels(renderer, [], FRONT)
     assert not renderer._kept
+
+
+def test_the_backdrop_of_a_pane_is_graded_and_pictures_have_it(flag_user):
+    user = flag_user
+    top = lambda: user.window.viewport.grab().toImage().pixelColor(4, 60)
+    low = lambda: user.window.viewport.grab().toImage().pixelColor(4, user.window.viewport.height() - 4)
+    user.wait()
+    assert user.session.view.look_of_pane.shade == "plain"
+    user.do("shade")
+    user.wait()
+    user.window.viewport.redraw(fine=True)
+    user.wait()
+    assert user.session.view.look_of_pane.shade == "graded" and top().lightness() > low().lightness() + 20
+    for _ in range(3):
+        user.do("shade")
+    assert user.session.view.look_of_pane.shade == "plain"

@@ -34,6 +34,7 @@ from ..score.score import Score
 from ..session import Session
 from ..view.grains import HOW
 from ..view.movie import MovieDialog
+from ..view.render import SHADES
 from ..view.toolstrip import ToolStrip
 from ..view.viewport import Viewport
 from . import theme
@@ -201,6 +202,7 @@ class Window(QMainWindow):
         look = s.view.look_of_pane
         for name in SHOWN:
             a[name].setChecked(getattr(look, name))
+        a["shade"].setText(f"Backdrop: {SHADES[look.shade][0].lower()}")
         a["grains_as"].setText(f"Grains {HOW[look.grains].lower()}")
         a["follow"].setChecked(s.view.following)
         a["shading"].setText({"smooth": "Smooth", "facets": "Facets", "none": "Lines"}[look.shading])
@@ -255,6 +257,11 @@ class Window(QMainWindow):
         """The next way in which grains are drawn."""
         view, ways = self.session.view, list(HOW)
         view.set_view(grains=ways[(ways.index(view.look_of_pane.grains) + 1) % len(ways)])
+
+    def next_shade(self):
+        """The next backdrop of the active pane."""
+        view, ways = self.session.view, list(SHADES)
+        view.set_view(shade=ways[(ways.index(view.look_of_pane.shade) + 1) % len(ways)])
 
     def follow(self):
         """Let the view go along with the picked grain, or let go of it."""

@@ -11,6 +11,14 @@ from .textures import Textures
 
 SAMPLES = 4
 WHOLE = (0.0, 0.0, 0.0, 1.0)  # a slice that takes nothing away
+# What lies behind everything: (words, colour at the top, at the bottom)
+SHADES = {
+    "plain": ("Plain", (0.475, 0.472, 0.462), (0.475, 0.472, 0.462)),
+    "graded": ("Graded", (0.60, 0.61, 0.62), (0.36, 0.35, 0.34)),
+    "paper": ("Paper", (0.90, 0.88, 0.84), (0.78, 0.75, 0.70)),
+    "dusk": ("Dusk", (0.16, 0.20, 0.30), (0.42, 0.33, 0.31)),
+}
+PALE, DARK = (0.92, 0.90, 0.86), (0.30, 0.27, 0.24)  # of the lines of the floor
 FLATTEN, SHADOW = (0.30, 1.0, 0.18), (0.37, 0.365, 0.36, 1.0)  # which way shadows fall on the floor, and their colour
 
 _MESH_VERTEX = """
@@ -138,6 +146,15 @@ void main() {
 """
 
 
+_SHADE_FRAGMENT = """
+#version 330
+uniform vec3 top, bottom;
+in vec2 at;
+out vec4 result;
+void main() { result = vec4(mix(bottom, top, smoothstep(0.0, 1.0, at.y)), 1.0); }
+"""
+
+
 @dataclass
 class Drawn:
     """One mesh to draw."""
@@ -162,7 +179,7 @@ class Renderer:
 
     def __init__(self):
         self.context = self._make_context()
-        self.backdrop = (0.475, 0.472, 0.462)
+        self.backdrop = SHADES["plain"][1]
         self._mesh = self.context.program(vertex_shader=_MESH_VERTEX, fragment_shader=_MESH_FRAGMENT)
         self._pictured = self.context.program(
             vertex_shader=_PICTURED_VERTEX, geometry_shader=_PICTURED_STAGE, fragment_shader=_PICTURED_FRAGMENT
@@ -172,6 +189,8 @@ class Renderer:
         self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
         self._screen = self.context.vertex_array(self._picture, [])
+        self._shade = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_SHADE_FRAGMENT)
+        self._shaded = self.context.vertex_array(self._shade, [])
         self._size, self._kept, self._backdrop, self._slice = None, {}, None, WHOLE
         self.grains = GrainPainter(self.context, _MESH_FRAGMENT)
         self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
@@ -216,18 +235,20 @@ class Renderer:
         swarms: list = (),
         grains: str = "distance",
         cut: bool = False,
+        shade: str = "plain",
     ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
         as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity); `swarms` are drawn as
-        `grains` says, a key of grains.HOW; `cut` takes away what is nearer than what the camera looks at."""
+        `grains` says, a key of grains.HOW; `cut` takes away what is nearer than what the camera looks at; `shade` is
+        a key of SHADES."""
         self._slice = (*camera.axes[2], float(camera.axes[2] @ camera.target)) if cut else WHOLE
         with self.context:  # every pane has a context of its own
             return self._picture_now(
-                drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains
+                drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade
             )
 
     def _picture_now(
-        self, drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains
+        self, drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade
     ) -> bytes:
         self._sized(width, height)
         target = self._many if fine else self._one
@@ -238,10 +259,15 @@ class Renderer:
         self._mesh["to_clip"].write(to_clip)
         self._pictured["to_clip"].write(to_clip)
         self._line["to_clip"].write(to_clip)
+        if shade != "plain":
+            self.context.disable(moderngl.DEPTH_TEST)
+            self._shade["top"], self._shade["bottom"] = SHADES[shade][1:]
+            self._shaded.render(moderngl.TRIANGLE_STRIP, vertices=4)
+            self.context.enable(moderngl.DEPTH_TEST)
         if backdrop is not None:
             self._draw_backdrop(*backdrop, width / height)
         if floor:
-            self._floor(camera)
+            self._floor(camera, PALE if sum(SHADES[shade][2]) < 1.8 else DARK)
         drawn = sorted(drawn, key=lambda d: d.opacity < 1)  # ghosts last, over what is whole
         self._forget_others({d.id for d in drawn})
         for item in drawn:
@@ -458,7 +484,7 @@ class Renderer:
         self._screen.render(moderngl.TRIANGLE_STRIP, vertices=4)
         c.enable(moderngl.DEPTH_TEST)
 
-    def _floor(self, camera: Camera):
+    def _floor(self, camera: Camera, colour):
         """A metre grid that grows coarser by tens as the camera leaves."""
         step = 10.0 ** np.floor(np.log10(max(camera.distance, 1e-3) / 4))
         centre = np.round(camera.target[[0, 2]] / (10 * step)) * 10 * step
@@ -490,7 +516,7 @@ class Renderer:
             ends = ends.reshape(-1, 3) + [centre[0], 0, centre[1]]
             buffer = self.context.buffer(ends.astype("f4").tobytes())
             array = self.context.vertex_array(line, [(buffer, "3f", "place"), (self._one_place, "16f/i", "stand")])
-            line["colour"] = (0.92, 0.90, 0.86, alpha)
+            line["colour"] = (*colour, alpha)
             array.render(moderngl.LINES, instances=1)
             array.release()
             buffer.release()

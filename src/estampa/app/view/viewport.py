@@ -150,7 +150,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
             items += _skins(swarms)
             return renderer.picture(
                 items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind,
-                swarms=list(swarms.values()), grains=look.grains, cut=look.cut,
+                swarms=list(swarms.values()), grains=look.grains, cut=look.cut, shade=look.shade,
             )  # fmt: skip
 
         return shoot
@@ -256,7 +256,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         floor = look.floor and behind is None
         data = self.renderer.picture(
             items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind,
-            swarms=swarms, grains=look.grains, cut=look.cut,
+            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade,
         )  # fmt: skip
         if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
             self._fine_up_to = min(self._fine_up_to, triangles)
