@@ -15,6 +15,7 @@ class Watch(QObject):
     def __init__(self, session):
         super().__init__()
         self.session, self._known = session, {}
+        self._of, self._files = None, {}  # a document, and the files that it names
         self._timer = QTimer(self, interval=EVERY)
         self._timer.timeout.connect(self.look)
         session.replaced.connect(self.forget)
@@ -26,17 +27,21 @@ class Watch(QObject):
         self.look()
 
     def files(self) -> dict[str, str]:
-        """File -> "read" or "source"."""
+        """File -> "read" or "source"; looked for once in a document."""
+        doc = self.session.doc
+        if doc is self._of:
+            return self._files
         found = {}
-        for subject in self.session.doc.subjects:
+        for subject in doc.subjects:
             if subject.mesh.file:
                 found[subject.mesh.file] = "source"
-        for thing, _ in self.session.doc.everything():
+        for thing, _ in doc.everything():
             if thing.declared is not None:
                 for name, channel in thing.declared.channels.items():
                     if channel.file and not channel.drawn and thing.constant(name):
                         found[thing.constant(name)] = "read"
-        return dict(list(found.items())[:MOST])
+        self._of, self._files = doc, dict(list(found.items())[:MOST])
+        return self._files
 
     def look(self) -> None:
         """Look at them once."""

@@ -20,13 +20,14 @@ from ...units import IMPORT_UNITS, format_length
 from .import_dialog import UNIT_NAMES
 
 NODE = Qt.UserRole + 1
+MOST = 2000  # parts that the tree shows; the window must not wait for more
 
 
 class AssetDialog(QDialog):
     def __init__(self, parent, asset: Asset):
         super().__init__(parent)
         self.setWindowTitle(f"Import {asset.path.name}")
-        self.asset = asset
+        self.asset, self._rest = asset, True  # whether what the tree does not show is taken
         layout = QVBoxLayout(self)
         self.tree = QTreeWidget()
         self.tree.setHeaderLabels(["Part", "What it is", "Size"])
@@ -78,7 +79,7 @@ class AssetDialog(QDialog):
 
     def _filled(self) -> list[QTreeWidgetItem]:
         found = []
-        for i, node in enumerate(self.asset.nodes):
+        for i, node in enumerate(self.asset.nodes[:MOST]):
             above = found[node.parent] if node.parent >= 0 else self.tree
             item = QTreeWidgetItem(above, [node.name, self.asset.words(i), ""])
             if node.mesh is not None:
@@ -89,6 +90,9 @@ class AssetDialog(QDialog):
                 item.setFlags(item.flags() | Qt.ItemIsUserCheckable)
                 item.setCheckState(0, Qt.Checked)
             found.append(item)
+        left = len(self.asset.nodes) - len(found)
+        if left > 0:
+            QTreeWidgetItem(self.tree, [f"and {left:,} more", "taken with “Tick all”, left with “Untick all”", ""])
         return found
 
     def _ticked(self, item, column):
@@ -106,6 +110,7 @@ class AssetDialog(QDialog):
         self._refresh()
 
     def _tick_all(self, state):
+        self._rest = state == Qt.Checked
         self.tree.blockSignals(True)
         for item in self.items:
             if item.flags() & Qt.ItemIsUserCheckable:
@@ -117,13 +122,17 @@ class AssetDialog(QDialog):
     def taken(self) -> set[int]:
         """Numbers of the nodes that are ticked."""
         on = (i for i in self.items if i.flags() & Qt.ItemIsUserCheckable and i.checkState(0) == Qt.Checked)
-        return {item.data(0, NODE) for item in on}
+        rest = range(MOST, len(self.asset.nodes)) if self._rest else ()
+        nodes = self.asset.nodes
+        return {item.data(0, NODE) for item in on} | {
+            i for i in rest if nodes[i].mesh is not None or nodes[i].view is not None
+        }
 
     def _refresh(self):
         taken, nodes = self.taken, self.asset.nodes
         self.buttons.button(QDialogButtonBox.Ok).setEnabled(bool(taken))
         ends, world = [], []
-        for i, node in enumerate(nodes):
+        for i, node in enumerate(nodes[:MOST]):
             world.append((world[node.parent] if node.parent >= 0 else np.eye(4)) @ node.local)
             if i in taken and node.mesh is not None:
                 low, high = node.mesh.bounds
@@ -136,7 +145,7 @@ class AssetDialog(QDialog):
             return
         size = np.ptp(np.concatenate(ends), axis=0) * self.unit.currentData()
         size = size[[0, 2, 1]] if self.up.currentData() == "z" else size
-        self.size.setText(" × ".join(format_length(s) for s in size) + "   (X × Y × Z, all that is ticked)")
+        self.size.setText(" × ".join(format_length(s) for s in size) + "   (X × Y × Z, all that is ticked{' and shown' * (len(nodes) > MOST)})")
         count = sum(nodes[i].mesh.count for i in taken if nodes[i].mesh is not None)
         meshes = sum(nodes[i].mesh is not None for i in taken)
         words = [f"{meshes:,} subject{'s' if meshes != 1 else ''}, {count:,} vertices in all."]
