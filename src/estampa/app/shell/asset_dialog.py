@@ -145,7 +145,8 @@ class AssetDialog(QDialog):
             return
         size = np.ptp(np.concatenate(ends), axis=0) * self.unit.currentData()
         size = size[[0, 2, 1]] if self.up.currentData() == "z" else size
-        self.size.setText(" × ".join(format_length(s) for s in size) + "   (X × Y × Z, all that is ticked{' and shown' * (len(nodes) > MOST)})")
+        of = "all that is ticked and shown" if len(nodes) > MOST else "all that is ticked"
+        self.size.setText(" × ".join(format_length(s) for s in size) + f"   (X × Y × Z, {of})")
         count = sum(nodes[i].mesh.count for i in taken if nodes[i].mesh is not None)
         meshes = sum(nodes[i].mesh is not None for i in taken)
         words = [f"{meshes:,} subject{'s' if meshes != 1 else ''}, {count:,} vertices in all."]
