@@ -11,8 +11,6 @@ from pathlib import Path
 from .errors import Cancelled, EstampaError
 from .units import format_bytes, format_length
 
-TREES = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")  # files that hold a tree
-
 
 def main(argv: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(
@@ -255,6 +253,7 @@ def _info(a) -> int:
         for item in doc.prints:
             print(f"  {item.kind:14} {item.name}")
         return 0
+    from .formats.asset import TREES
     from .formats.meshfile import LIKELY_UNIT, about, read_mesh
 
     if Path(a.file).suffix.lower() in TREES:

@@ -63,18 +63,21 @@ def prepare(
         kind = "subject" if mesh is not None else "camera" if view is not None else "grip"
         values = {} if parent < 0 else {"parent": ids[parent]}
         if tracks is not None and moving[i]:
-            values |= _keys(tracks, i, parent, frames, _reach(node, size[i]), node, words)
+            values |= _keys(tracks, i, parent, frames, _reach(node, size[i]), node.name)
         else:
             here = rigid[i] if parent < 0 else np.linalg.inv(rigid[parent]) @ rigid[i]
             values |= _values(here)
         if view is not None:
             values["view"] = float(np.clip(view, 0.02, 3.0))
-        stack = _played(asset, node, size[i], names, first) if mesh is not None and node.points_at else ()
+        origin = {"file": str(asset.path.resolve()), "fit": " ".join(f"{x:.9g}" for x in size[i].ravel())}
+        stack = ()
+        if mesh is not None and node.points_at:  # the layer that plays what moves its points in the file
+            played = origin | {"prim": node.points_at, "begins": float(first)}
+            stack = (Thing(kind="played", name=names.plain("Played cache"), values=played),)
         thing = Thing(id=ids[i], kind=kind, name=names.plain(node.name), values=values, stack=stack)
         if mesh is not None:
-            meshes[thing.id] = _sized(mesh, size[i])
-            fit = " ".join(f"{x:.9g}" for x in size[i].ravel())
-            origins[thing.id] = {"file": str(asset.path.resolve()), "node": paths[i], "fit": fit}
+            meshes[thing.id] = sized(mesh, size[i])
+            origins[thing.id] = origin | {"node": paths[i]}
         things.append(thing)
     end = int(np.ceil(frames[-1])) if len(frames) > 1 else 0
     missing = sorted({m.missing for t in meshes.values() for m in t.materials if m.missing})
@@ -120,7 +123,7 @@ def _rigid(world) -> tuple[np.ndarray, np.ndarray]:
     return rigid, rigid[:, :3, :3].transpose(0, 2, 1) @ world[:, :3, :3]
 
 
-def _sized(mesh: Mesh, size) -> Mesh:
+def sized(mesh: Mesh, size) -> Mesh:
     """The mesh with a node's size in its points; mirrored, its faces go round the other way."""
     if np.allclose(size, np.eye(3), atol=1e-12):
         return mesh
@@ -169,14 +172,14 @@ def _tracks(asset, into, size, frames, first, frame_rate, progress) -> tuple[np.
     return rigid, np.maximum(np.abs(np.linalg.det(own)), 1e-30) ** (1 / 3)
 
 
-def _keys(tracks, i, parent, frames, reach, node, words) -> dict[str, Curve | float]:
+def _keys(tracks, i, parent, frames, reach, name) -> dict[str, Curve | float]:
     rigid, grown = tracks
     here = rigid[:, i] if parent < 0 else np.linalg.inv(rigid[:, parent]) @ rigid[:, i]
     share = grown[:, i] if parent < 0 else grown[:, i] / np.maximum(grown[:, parent], 1e-30)
     if parent >= 0:  # what it rides on takes it along as it grows
         here[:, :3, 3] /= grown[:, parent, None]
     place = Place(here[:, :3, 3], here[:, :3, :3], np.ones(len(here)))
-    found, result = placed_by_keys([node.name], frames, [place], [reach], KEYS)
+    found, _ = placed_by_keys([name], frames, [place], [reach], KEYS)
     values = {n: v for (_, n), v in found.items() if isinstance(v, Curve) or abs(v) > 1e-12}
     if np.ptp(share) > 1e-4:
         keys = (Key(frame=float(f), value=float(s)) for f, s in zip(frames, share, strict=True))
@@ -184,13 +187,6 @@ def _keys(tracks, i, parent, frames, reach, node, words) -> dict[str, Curve | fl
     elif abs(share[0] - 1) > 1e-6:
         values["size"] = float(share[0])
     return values
-
-
-def _played(asset, node, size, names, first) -> tuple[Thing, ...]:
-    """The layer that plays what moves its points in the file."""
-    fit = " ".join(f"{x:.9g}" for x in size.ravel())
-    values = {"file": str(asset.path.resolve()), "prim": node.points_at, "begins": float(first), "fit": fit}
-    return (Thing(kind="played", name=names.plain("Played cache"), values=values),)
 
 
 def _reach(node, size) -> float:

@@ -18,7 +18,7 @@ from ..motion.played import read_fit
 from ..scene.document import Thing
 from ..scene.scene import Scene
 from ..units import format_length
-from .importing import _sized
+from .importing import sized
 from .things import mesh_ref
 
 
@@ -63,7 +63,7 @@ def _change(scene, subject, node) -> Change:
     if node is None:
         return Change(subject.id, subject.name, None)
     before, size = scene.mesh(subject.mesh), read_fit(subject.mesh.fit)
-    after = _sized(node.mesh, np.eye(3) if size is None else size)
+    after = sized(node.mesh, np.eye(3) if size is None else size)
     same = np.array_equal(before.face_counts, after.face_counts) and before.count == after.count
     if same and np.array_equal(before.face_indices, after.face_indices):
         moved = float(np.linalg.norm(after.points - before.points, axis=1).max(initial=0.0))

@@ -90,7 +90,8 @@ def into_metres(unit: float, up: str) -> np.ndarray:
     return turn @ np.diag([unit, unit, unit, 1.0])
 
 
-SUFFIXES = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".obj", ".ply", ".stl")
+TREES = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")  # files that hold a tree
+SUFFIXES = (*TREES, ".obj", ".ply", ".stl")
 
 
 def read_asset(path: str | Path, progress=lambda share, text: None) -> Asset:

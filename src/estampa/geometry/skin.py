@@ -106,19 +106,22 @@ def cut(values: np.ndarray, low: np.ndarray, cell: float, level: float) -> tuple
     return np.asarray(mesh.vertices, float) + low, np.asarray(mesh.triangles).astype(np.int32)
 
 
+def neighbours(count: int, triangles: np.ndarray):
+    """(n, n) sparse, which gives the mean of the neighbours of each of so many points."""
+    from scipy import sparse
+
+    a, b = triangles[:, [0, 1, 2, 1, 2, 0]].ravel(), triangles[:, [1, 2, 0, 0, 1, 2]].ravel()
+    near = sparse.csr_matrix((np.ones(len(a)), (a, b)), (count, count))
+    near.data[:] = 1.0
+    return sparse.diags(1 / np.maximum(np.asarray(near.sum(axis=1)).ravel(), 1)) @ near
+
+
 def smoothed(points: np.ndarray, triangles: np.ndarray, rounds: int) -> np.ndarray:
     """(n, 3) points smoothed so many times without shrinking (Taubin 1995, "A signal processing approach to fair
     surface design")."""
-    from scipy import sparse
-
     if not rounds or not len(triangles):
         return points
-    n = len(points)
-    a = triangles[:, [0, 1, 2, 1, 2, 0]].ravel()
-    b = triangles[:, [1, 2, 0, 0, 1, 2]].ravel()
-    near = sparse.csr_matrix((np.ones(len(a)), (a, b)), (n, n))
-    near.data[:] = 1.0
-    near = sparse.diags(1 / np.maximum(np.asarray(near.sum(axis=1)).ravel(), 1)) @ near
+    near = neighbours(len(points), triangles)
     for _ in range(rounds):
         for step in (0.5, -0.53):
             points = points + step * (near @ points - points)

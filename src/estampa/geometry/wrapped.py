@@ -9,10 +9,10 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from scipy import sparse
 
 from ..lazy import spatial
 from .near import Grid
+from .skin import neighbours
 
 ROUNDS, EVEN = 3, 0.4  # of being put on the next surface, and how much it is evened along itself in each
 
@@ -31,7 +31,7 @@ def wrap(
     frames -- without a gap between them, `base` among them. Where there is no surface it stays as it was.
     """
     first = surface(base)
-    near = _neighbours(len(first.points), first.triangles)
+    near = neighbours(len(first.points), first.triangles)
     found = {base: first.points}
     onward, back = [f for f in frames if f > base], [f for f in reversed(frames) if f < base]
     for way, row in ((1, onward), (-1, back)):
@@ -111,11 +111,3 @@ def _putting(surface: Surface):
 
 def _speed_at(surface: Surface, points) -> np.ndarray:
     return surface.speed[spatial.cKDTree(surface.points).query(points)[1]]
-
-
-def _neighbours(count, triangles):
-    """(n, n) sparse, the mean of the neighbours of each."""
-    a, b = triangles[:, [0, 1, 2, 1, 2, 0]].ravel(), triangles[:, [1, 2, 0, 0, 1, 2]].ravel()
-    near = sparse.csr_matrix((np.ones(len(a)), (a, b)), (count, count))
-    near.data[:] = 1.0
-    return sparse.diags(1 / np.maximum(np.asarray(near.sum(axis=1)).ravel(), 1)) @ near

@@ -6,8 +6,6 @@ import numpy as np
 
 from ..disk import write_whole
 from ..edits.things import rides_on
-from ..errors import EstampaError
-from ..evaluate import outcome
 from ..formats import glb
 from ..kinds.channels import switch, whole
 from ..units import format_bytes
@@ -46,8 +44,9 @@ class PoseStrip(MeshPrint):
             poses.append((points, job.mesh.normals(points)))
             progress((i + 1) / len(job.frames), f"Freezing frame {frame}")
         extras = {"pose_strip": {"frames": job.frames, "frame_rate": job.frame_rate}}
-        if self._parts(job):
-            every = [(p.name, mesh, self._frozen(job, p, origin)) for p, mesh, origin in self._parts(job)]
+        parts = self._parts(job)
+        if parts:
+            every = [(p.name, mesh, self._frozen(job, p, mesh, origin)) for p, mesh, origin in parts]
             every.insert(0, (job.subject.name, job.mesh, poses))
             write_whole(path, lambda t: glb.write_strips(t, names, every, extras))
             return [path]
@@ -63,28 +62,18 @@ class PoseStrip(MeshPrint):
         every = self.others(job.evaluator.doc, job.subject, job.v)
         return [(t, *job.evaluator.mesh(t).parted()) for t in every]
 
-    def _frozen(self, job: Job, subject, origin) -> list[tuple]:
-        mesh = job.evaluator.mesh(subject).parted()[0]
-        found = []
-        for frame in job.frames:
-            points = self._solved(job, subject, frame)
-            points = points if origin is None else points[origin]
-            found.append((points, mesh.normals(points)))
-        return found
+    def _frozen(self, job: Job, subject, mesh, origin) -> list[tuple]:
+        every = (self._points(job, subject, origin, frame) for frame in job.frames)
+        return [(points, mesh.normals(points)) for points in every]
 
     @staticmethod
-    def _solved(job: Job, subject, frame):
-        found = outcome.of(job.evaluator, subject, frame)
-        if not found.true:
-            raise EstampaError(job.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
-        return found.points()
+    def _points(job: Job, subject, origin, frame):
+        points = job.outcome_of(subject, frame).points()
+        return points if origin is None else points[origin]
 
     def expected(self, job: Job, frame: int):
-        parts = [job.points(frame)]
-        for subject, _, origin in self._parts(job):
-            points = self._solved(job, subject, frame)
-            parts.append(points if origin is None else points[origin])
-        return np.concatenate(parts)
+        parts = (self._points(job, subject, origin, frame) for subject, _, origin in self._parts(job))
+        return np.concatenate([job.points(frame), *parts])
 
     def reader(self, target: Path):
         return StripReader(target.with_name(target.name + self.suffix))

@@ -42,7 +42,15 @@ class Job:
 
     def outcome(self, frame: int, skinned: bool = True) -> Outcome:
         """What is printed, at a frame; it must be solved. skinned -- see outcome.of"""
-        found = outcome.of(self.evaluator, self.copies if self.copies is not None else self.subject, frame, skinned)
+        printed = self.copies if self.copies is not None else self.subject
+        return self.solved(outcome.of(self.evaluator, printed, frame, skinned), frame)
+
+    def outcome_of(self, thing: Thing, frame: int) -> Outcome:
+        """The same of a thing that is printed with it."""
+        return self.solved(outcome.of(self.evaluator, thing, frame), frame)
+
+    def solved(self, found, frame: int):
+        """A shape or an outcome, once it is known that it is solved."""
         if not found.true:
             raise EstampaError(self.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
         return found

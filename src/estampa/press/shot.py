@@ -6,7 +6,6 @@ import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
-from ..evaluate import outcome
 from ..formats.usd_shot import Moment, Placed, Prop, ShotReader, write_shot
 from ..geometry import pose as turns
 from ..kinds.channels import choice
@@ -90,17 +89,11 @@ class Shot(MeshPrint):
             if prop.mesh is not None:
                 one = evaluator.stage.one(thing, frame)
                 shape = evaluator.stacks.rows(thing, evaluator.layers(thing), one)
-                now.points[i] = self._solved(job, shape, frame).points[0]
+                now.points[i] = job.solved(shape, frame).points[0]
         return now
 
-    @staticmethod
-    def _solved(job, found, frame):
-        if not found.true:
-            raise EstampaError(job.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
-        return found
-
     def _copies(self, job: Job, copies, frame) -> Placed:
-        parts = self._solved(job, outcome.of(job.evaluator, copies, frame), frame).parts
+        parts = job.outcome_of(copies, frame).parts
         if not parts:
             none = np.zeros((0, 3))
             return Placed(np.zeros((0, 0, 3)), none, np.zeros((0, 4)), np.zeros(0), np.zeros(0, int), np.zeros(0, int))
@@ -131,7 +124,7 @@ class Shot(MeshPrint):
             for thing, prop in zip(things, props, strict=True):
                 if prop.mesh is None and prop.copied is None:
                     continue
-                wanted = outcome.of(job.evaluator, thing, frame).points()
+                wanted = job.outcome_of(thing, frame).points()
                 path = self._paths[thing.id]
                 read = reader.points if prop.mesh is not None else reader.instances
                 found = read(path, frame).reshape(-1, 3) if len(wanted) else wanted

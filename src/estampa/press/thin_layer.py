@@ -6,7 +6,6 @@ import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
-from ..evaluate import outcome
 from ..formats import usd_thin
 from ..kinds.channels import switch
 from ..units import format_bytes
@@ -52,17 +51,11 @@ class ThinLayer(MeshPrint):
             raise EstampaError(job.item.name, f"finds two prims of one name ({shared[0]}).", "Import the file again.")
         return found
 
-    def _points(self, job: Job, subject, frame: int) -> np.ndarray:
-        found = outcome.of(job.evaluator, subject, frame)
-        if not found.true:
-            raise EstampaError(job.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
-        return found.points()
-
     def write(self, job: Job, target: Path, progress):
         path, source = target.with_name(target.name + self.suffix), Path(job.subject.mesh.file)
         subjects = self._printed(job)
         usd_thin.check_prims(source, {n: job.evaluator.mesh(s).count for n, s in subjects.items()})
-        at = {n: (lambda frame, s=s: self._points(job, s, frame)) for n, s in subjects.items()}
+        at = {n: (lambda frame, s=s: job.outcome_of(s, frame).points()) for n, s in subjects.items()}
         home = path.parent.resolve()
         write = usd_thin.write_thin
         write_whole(path, lambda part: write(part, home, source, at, job.frames, job.frame_rate, progress))
@@ -79,7 +72,7 @@ class ThinLayer(MeshPrint):
             every = []
             for prim, subject in subjects.items():
                 found = reader.points(frame, prim)
-                apart = np.linalg.norm(found - self._points(job, subject, frame), axis=1)
+                apart = np.linalg.norm(found - job.outcome_of(subject, frame).points(), axis=1)
                 if not np.isfinite(apart).all():
                     return Gap(np.inf, frame, int(np.argmax(~np.isfinite(apart))))
                 if apart.max(initial=0.0) > largest:

@@ -10,14 +10,13 @@ from ... import edits as do
 from ...edits import importing, versions
 from ...edits.names import Names
 from ...errors import Cancelled, EstampaError
-from ...formats.asset import SUFFIXES, Asset, read_asset
+from ...formats.asset import SUFFIXES, TREES, Asset, read_asset
 from ...scene import file, recovery
 from ...scene.scene import Scene
 from ..model.tasks import Job
 from .asset_dialog import AssetDialog
 from .import_dialog import ImportDialog, ReadFile
 
-WHOLE = (".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")  # files that hold a tree
 MESHES = " ".join(f"*{s}" for s in SUFFIXES)
 
 
@@ -50,6 +49,17 @@ def ask_first(window, words: str, buttons: tuple[str, str], go, leave=lambda: No
     box.buttonClicked.connect(lambda button: go() if button is yes else leave())
     box.open()
     return box
+
+
+def _step(name: str, progress, cancelled):
+    """What a reader tells of how far it is; it stops where that is wanted."""
+
+    def step(share, text):
+        if cancelled():
+            raise Cancelled
+        progress(share, f"{name}: {text}")
+
+    return step
 
 
 class Files:
@@ -187,12 +197,8 @@ class Files:
         """Read the file beside the window, then ask what its numbers mean."""
 
         def work(progress, cancelled):
-            def step(share, text):
-                if cancelled():
-                    raise Cancelled
-                progress(share, f"{path.name}: {text}")
-
-            if path.suffix.lower() in WHOLE:
+            step = _step(path.name, progress, cancelled)
+            if path.suffix.lower() in TREES:
                 return read_asset(path, step)
             if path.suffix.lower() == ".obj":
                 asset = read_asset(path, step)
@@ -211,11 +217,7 @@ class Files:
             doc = s.doc
 
             def work(progress, cancelled):
-                def step(share, text):
-                    if cancelled():
-                        raise Cancelled
-                    progress(share, f"{asset.path.name}: {text}")
-
+                step = _step(asset.path.name, progress, cancelled)
                 return importing.prepare(asset, Names(doc), doc.frame_rate, taken, unit, up, step, doc.start)
 
             def then(found):
