@@ -72,6 +72,30 @@ class Gap:
     told: str = ""  # what more there is to know of it
 
 
+class Tally:
+    """What is gathered while files are read back, frame by frame: the largest distance from the scene, and where."""
+
+    def __init__(self, frames: list[int]):
+        self.frames, self.largest, self.worst, self.ends = frames, 0.0, (frames[0], 0), {}
+
+    def add(self, i: int, apart: np.ndarray) -> bool:
+        """Distances (n,) m at the i-th frame; False where one is no number, which is then the largest of all."""
+        bad = ~np.isfinite(apart)
+        if bad.any():
+            self.largest, self.worst = np.inf, (self.frames[i], int(np.argmax(bad)))
+        elif apart.max(initial=0.0) > self.largest:
+            self.largest, self.worst = float(apart.max()), (self.frames[i], int(apart.argmax()))
+        return not bad.any()
+
+    def keep(self, i: int, found: np.ndarray) -> None:
+        """Points of the i-th frame, where a loop's seam is judged by them."""
+        if i < 3 or i >= len(self.frames) - 3:
+            self.ends[i] = found
+
+    def gap(self, told: str = "") -> Gap:
+        return Gap(self.largest, *self.worst, tuple(self.ends[i] for i in sorted(self.ends)), told)
+
+
 class Print(Kind):
     """Base of the prints."""
 
@@ -132,23 +156,19 @@ class Print(Kind):
         if list(reader.frames) != frames:
             words = "was written, but the file does not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        largest, worst, ends = -1.0, (frames[0], 0), {}
+        tally = Tally(frames)
         for i, frame in enumerate(frames):
             found, wanted = np.asarray(reader.points(frame), float), self.expected(job, frame)
             if found.shape != wanted.shape:
                 words = f"was written, but the file holds {len(found):,} points of {len(wanted):,}."
                 raise EstampaError(name, words, "Print it again.")
-            if i < 3 or i >= len(frames) - 3:
-                ends[i] = found
+            tally.keep(i, found)
             with np.errstate(invalid="ignore", over="ignore"):
                 apart = np.linalg.norm(found - wanted, axis=1)
-            if not np.isfinite(apart).all():  # largest of all, and told by its place
-                largest, worst = np.inf, (frame, int(np.argmax(~np.isfinite(apart))))
+            if not tally.add(i, apart):
                 break
-            if apart.max(initial=0.0) > largest:
-                largest, worst = float(apart.max(initial=0.0)), (frame, int(apart.argmax()))
             progress((i + 1) / len(frames), f"Reading back frame {frame}")
-        return Gap(largest, *worst, tuple(ends[i] for i in sorted(ends)))
+        return tally.gap()
 
 
 class MeshPrint(Print):

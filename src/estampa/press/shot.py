@@ -13,7 +13,7 @@ from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.values import Rows
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, MeshPrint
+from .prints import Estimate, Gap, Job, MeshPrint, Tally
 
 CARRIERS = ("grip", "subject", "camera")
 
@@ -117,7 +117,7 @@ class Shot(MeshPrint):
         if (reader.first, reader.last) != (job.frames[0], job.frames[-1]):
             cause = "was written, but the file does not hold the frames asked for."
             raise EstampaError(job.item.name, cause, "Print it again.")
-        largest, worst, ends = 0.0, (job.frames[0], 0), {}
+        tally = Tally(job.frames)
         things, props = self._props(job)
         for i, frame in enumerate(job.frames):
             every = []
@@ -131,17 +131,13 @@ class Shot(MeshPrint):
                 if found.shape != wanted.shape:
                     cause = f"was written, but holds {len(found):,} points of {len(wanted):,} of {thing.name}."
                     raise EstampaError(job.item.name, cause, "Print it again.")
-                apart = np.linalg.norm(found - wanted, axis=1)
-                if not np.isfinite(apart).all():
-                    return Gap(np.inf, frame, int(np.argmax(~np.isfinite(apart))))
-                if apart.max(initial=0.0) > largest:
-                    largest, worst = float(apart.max()), (frame, int(apart.argmax()))
+                if not tally.add(i, np.linalg.norm(found - wanted, axis=1)):
+                    return tally.gap()
                 every.append(found)
-            if i < 3 or i >= len(job.frames) - 3:
-                ends[i] = np.concatenate(every)
+            tally.keep(i, np.concatenate(every))
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
         count = sum(p.mesh is not None for p in props)
         words = f"{count} subject{'s' if count != 1 else ''}"
         copies = sum(p.copied is not None for p in props)
         words += f" and {copies} set{'s' if copies != 1 else ''} of copies" if copies else ""
-        return Gap(largest, *worst, tuple(ends[i] for i in sorted(ends)), words)
+        return tally.gap(words)

@@ -6,11 +6,10 @@ import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
-from ..evaluate import outcome
 from ..formats.gltf_shot import MOST_MORPHS, write_shot
 from ..lazy import spatial
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job
+from .prints import Estimate, Gap, Job, Tally
 from .shot import Shot
 
 
@@ -57,17 +56,14 @@ class ShotGlb(Shot):
 
         actor = GltfActor(target.with_name(target.name + self.suffix))
         things = [t for t in self.others(job.evaluator.doc, job.subject, job.v) if t.kind in ("subject", "copies")]
-        largest, worst, ends = 0.0, (job.frames[0], 0), {}
+        tally = Tally(job.frames)
         for i, frame in enumerate(job.frames):
             found = actor.points(actor.clips[0], (frame - job.frames[0]) / job.frame_rate)
-            wanted = np.concatenate([outcome.of(job.evaluator, t, frame).points() for t in things if t.on])
-            if not np.isfinite(found).all():
-                return Gap(np.inf, frame, 0)
+            wanted = np.concatenate([job.outcome_of(t, frame).points() for t in things if t.on])
+            if not tally.add(i, np.where(np.isfinite(found).all(axis=1), 0.0, np.inf)):
+                return tally.gap()
             for a, b in ((found, wanted), (wanted, found)):
-                apart = spatial.cKDTree(a).query(b)[0]
-                if apart.max(initial=0.0) > largest:
-                    largest, worst = float(apart.max()), (frame, int(apart.argmax()))
-            if i < 3 or i >= len(job.frames) - 3:
-                ends[i] = found
+                tally.add(i, spatial.cKDTree(a).query(b)[0])
+            tally.keep(i, found)
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
-        return Gap(largest, *worst, tuple(ends[i] for i in sorted(ends)))
+        return tally.gap()

@@ -9,7 +9,7 @@ from ..errors import EstampaError
 from ..formats import usd_thin
 from ..kinds.channels import switch
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, MeshPrint
+from .prints import Estimate, Gap, Job, MeshPrint, Tally
 
 SUFFIXES = (".usd", ".usda", ".usdc")
 
@@ -66,20 +66,16 @@ class ThinLayer(MeshPrint):
         if reader.frames != job.frames:
             cause = "was written, but the file does not hold the frames asked for."
             raise EstampaError(job.item.name, cause, "Print it again.")
-        largest, worst, ends = 0.0, (job.frames[0], 0), {}
+        tally = Tally(job.frames)
         subjects = self._printed(job)
         for i, frame in enumerate(job.frames):
             every = []
             for prim, subject in subjects.items():
                 found = reader.points(frame, prim)
-                apart = np.linalg.norm(found - job.outcome_of(subject, frame).points(), axis=1)
-                if not np.isfinite(apart).all():
-                    return Gap(np.inf, frame, int(np.argmax(~np.isfinite(apart))))
-                if apart.max(initial=0.0) > largest:
-                    largest, worst = float(apart.max()), (frame, int(apart.argmax()))
+                if not tally.add(i, np.linalg.norm(found - job.outcome_of(subject, frame).points(), axis=1)):
+                    return tally.gap()
                 every.append(found)
-            if i < 3 or i >= len(job.frames) - 3:
-                ends[i] = np.concatenate(every)
+            tally.keep(i, np.concatenate(every))
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
         names = f"{len(subjects)} subject{'s' if len(subjects) > 1 else ''} of {Path(job.subject.mesh.file).name}"
-        return Gap(largest, *worst, tuple(ends[i] for i in sorted(ends)), names)
+        return tally.gap(names)
