@@ -46,7 +46,9 @@ def _drawn(id, shape, colour, **more) -> Drawn:
         at = creased.of(shape.points) if shape.drawn is None else shape.drawn
         kept = shape.__dict__["_narrow"] = (narrow(at), narrow(shape.lit))
     points, lit = kept
-    pictured = shape.pictured
+    # what stands beside, behind or before the present one, or shows its pieces, has a colour of its own
+    own = more.get("tint") is not None and more["tint"] is shape.tint
+    pictured = shape.pictured if own else None
     triangles = creased.mesh.triangles if pictured is None else pictured.triangles
     more |= {"stand": shape.stand, "pictured": pictured}
     return Drawn(id, points, lit, triangles, shape.mesh.edges, colour, **more)
