@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFormLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QTreeWidget,
     QTreeWidgetItem,
@@ -17,7 +16,7 @@ from PySide6.QtWidgets import (
 
 from ...formats.asset import Asset
 from ...units import IMPORT_UNITS, format_length
-from .import_dialog import UNIT_NAMES
+from .import_dialog import UNIT_NAMES, told_and_asked
 
 NODE = Qt.UserRole + 1
 MOST = 2000  # parts that the tree shows; the window must not wait for more
@@ -61,17 +60,7 @@ class AssetDialog(QDialog):
         self.up.setCurrentIndex(self.up.findData(asset.up))
         form.addRow("Upward axis", self.up)
         layout.addLayout(form)
-        self.size = QLabel()
-        self.size.setProperty("title", True)
-        layout.addWidget(self.size)
-        self.words = QLabel(wordWrap=True)
-        layout.addWidget(self.words)
-        self.buttons = QDialogButtonBox(QDialogButtonBox.Ok | QDialogButtonBox.Cancel)
-        self.buttons.button(QDialogButtonBox.Ok).setText("Import")
-        self.buttons.button(QDialogButtonBox.Ok).setProperty("strong", True)
-        self.buttons.accepted.connect(self.accept)
-        self.buttons.rejected.connect(self.reject)
-        layout.addWidget(self.buttons)
+        self.size, self.words, self.buttons = told_and_asked(self, layout)
         for signal in (self.unit.currentIndexChanged, self.up.currentIndexChanged):
             signal.connect(self._refresh)
         self._refresh()

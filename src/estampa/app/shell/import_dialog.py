@@ -41,6 +41,20 @@ class ReadFile:
         return cls(path, mesh, facts, welded, about(welded))
 
 
+def told_and_asked(dialog: QDialog, layout) -> tuple[QLabel, QLabel, QDialogButtonBox]:
+    """(the size of what comes in, what more there is to tell, the buttons): the foot of a dialog that imports."""
+    size, words = QLabel(), QLabel(wordWrap=True)
+    size.setProperty("title", True)
+    buttons = QDialogButtonBox(QDialogButtonBox.Ok | QDialogButtonBox.Cancel)
+    buttons.button(QDialogButtonBox.Ok).setText("Import")
+    buttons.button(QDialogButtonBox.Ok).setProperty("strong", True)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    for widget in (size, words, buttons):
+        layout.addWidget(widget)
+    return size, words, buttons
+
+
 class ImportDialog(QDialog):
     def __init__(self, parent, read: ReadFile):
         super().__init__(parent)
@@ -65,17 +79,7 @@ class ImportDialog(QDialog):
         self.weld.setChecked(path.suffix.lower() == ".stl" or shared)
         form.addRow("Weld", self.weld)
         layout.addLayout(form)
-        self.size = QLabel()
-        self.size.setProperty("title", True)
-        layout.addWidget(self.size)
-        self.words = QLabel(wordWrap=True)
-        layout.addWidget(self.words)
-        buttons = QDialogButtonBox(QDialogButtonBox.Ok | QDialogButtonBox.Cancel)
-        buttons.button(QDialogButtonBox.Ok).setText("Import")
-        buttons.button(QDialogButtonBox.Ok).setProperty("strong", True)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        layout.addWidget(buttons)
+        self.size, self.words, _ = told_and_asked(self, layout)
         for signal in (self.unit.currentIndexChanged, self.up.currentIndexChanged, self.weld.toggled):
             signal.connect(self._refresh)
         self._refresh()
