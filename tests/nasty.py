@@ -20,7 +20,7 @@ import trimesh
 from estampa import edits as do
 from estampa.edits import clips, joints
 from estampa.errors import EstampaError
-from estampa.formats import gltf_skin
+from estampa.formats.asset import read_asset
 from estampa.formats.meshfile import read_mesh
 from estampa.geometry.primitives import sheet, tube
 from estampa.hashing import array_digest
@@ -284,7 +284,8 @@ def _copies(evaluator, copies, frame):
 
 def judge_mesh(path: Path) -> str:
     """Read a mesh file, plainly and as a rig; see judge_scene."""
-    readers = [read_mesh] + ([gltf_skin.read] if path.suffix == ".glb" else [])
+    tree = lambda path: next(n for n in read_asset(path).nodes if n.mesh is not None)
+    readers = [read_mesh] + ([tree] if path.suffix == ".glb" else [])
     result = "refused"
     for reader in readers:
         try:

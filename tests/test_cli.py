@@ -79,7 +79,7 @@ def test_help_tells_of_every_command(capsys):
         return capsys.readouterr().out
 
     whole = told()
-    for word in ("open", "info", "demo", "solve", "bake", "check", "store", "bind", "rig", "keys", "clips", "movie"):
+    for word in ("open", "info", "demo", "solve", "bake", "check", "store", "bind", "import", "keys", "clips", "movie"):
         assert word in whole and "usage: estampa " + word in told(word)
 
 
@@ -225,7 +225,7 @@ def test_what_the_window_does_the_command_line_does_too(tmp_path):
     save_scene(scene)
     run("bake", shot, "--print", "Skinned mesh", "--out", tmp_path)
     rig = next(tmp_path.glob("*.glb"))
-    assert "4 joints" in run("rig", rig, tmp_path / "new.estampa").stdout
+    assert "4 joints" in run("import", rig, tmp_path / "new.estampa").stdout
     assert open_scene(tmp_path / "new.estampa").doc.skeletons
     assert "cannot be a cage" in run("bind", shot, "--subject", "Flag", "--cage", "Flag").stderr
     told = run("keys", shot, "--first", "1", "--last", "4", "--clip", "Short").stdout

@@ -17,7 +17,7 @@ from estampa import edits as do
 from estampa import open_scene, save_scene
 from estampa.edits import joints
 from estampa.errors import EstampaError
-from estampa.formats import gltf_skin
+from estampa.formats.asset import read_asset
 from estampa.formats.meshfile import read_mesh
 from estampa.kinds.registry import layers_for
 from estampa.scene.file import scene_bytes_to
@@ -238,7 +238,7 @@ def test_small_files_that_promise_much_or_reach_far_are_refused_at_once(tmp_path
     ending = {"flood_ply": "ply", "flood_glb": "glb", "a_pipe": "glb"}.get(make.__name__, "gltf")
     path = tmp_path / f"small.{ending}"
     words = make(path)
-    for read in [read_mesh] + ([gltf_skin.read] if ending != "ply" else []):
+    for read in [read_mesh] + ([read_asset] if ending != "ply" else []):
         with pytest.raises(EstampaError, match=words):
             read(path)
 

@@ -14,7 +14,6 @@ from .baking import bodies as body_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .baking.reduce import Tolerance
-from .baking.rigged import add_rigged
 from .edits import assets, joints, ragdoll, rig, strips, swarms
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .edits.importing import bring_in
@@ -23,7 +22,6 @@ from .edits.versions import take as take_version
 from .errors import Cancelled, EstampaError
 from .evaluate import bared, starts
 from .formats.asset import read_asset
-from .formats.gltf_skin import read as read_rig
 from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
 from .geometry.mesh import Mesh
@@ -186,7 +184,6 @@ __all__ = [
     "add_layer",
     "add_map",
     "add_mesh",
-    "add_rigged",
     "add_skeleton",
     "add_swarm",
     "add_target",
@@ -234,7 +231,6 @@ __all__ = [
     "put_bodies",
     "read_asset",
     "read_mesh",
-    "read_rig",
     "remarks",
     "remove",
     "remove_clip",

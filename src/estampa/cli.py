@@ -128,10 +128,6 @@ def main(argv: list[str] | None = None) -> int:
     bind.add_argument("--most", type=int, choices=(4, 8), default=4, help="joints that one vertex may follow (4)")
     bind.add_argument("--method", choices=("linear", "dual"), default="linear", help="how their pull is blended")
 
-    rig = command("rig", _rig, "Bring a mesh with its skeleton, skin and clips (GLB, glTF) into a scene, and save it.")
-    rig.add_argument("file")
-    rig.add_argument("scene", help="a .estampa scene; it is made when it is not there")
-
     movie = command("movie", _movie, "Solve and film a scene: H.264 (.mp4), or numbered pictures (.png).")
     movie.add_argument("scene")
     movie.add_argument("--out", metavar="FILE", required=True, help="ends in .mp4 or .png")
@@ -302,7 +298,10 @@ def _import(a) -> int:
     with _edited(a.scene, make=True) as scene:
         found = bring_in(scene, asset, taken)
     for thing in found.things:
-        print(f"{thing.kind:10} {thing.name}")
+        more = [f"{len(thing.joints)} joints"] if thing.joints else []
+        more += [f"{len(thing.targets)} targets"] if thing.targets else []
+        more += [f"clips: {', '.join(c.name for c in thing.clips)}"] if thing.clips else []
+        print(f"{thing.kind:10} {thing.name}{'  ' if more else ''}{', '.join(more)}")
     for words in found.words:
         print(words)
     return 0
@@ -523,29 +522,6 @@ def _bind(a) -> int:
         skeleton = _named(scene, a.skeleton, scene.doc.skeletons, "Skeleton")
         _, unseen = joints.bind_skin(scene, subject.id, skeleton.id, a.way, a.most, a.method)
         print(f"{subject.name} follows {skeleton.name}; {unseen:,} vertices see no joint and follow the nearest")
-    return 0
-
-
-def _rig(a) -> int:
-    from .baking.rigged import add_rigged
-    from .formats.gltf_skin import read
-    from .scene.file import save_scene
-    from .scene.scene import Scene
-
-    def bring_in(scene):
-        with Progress("reading") as progress:
-            found = read(a.file, scene.doc.frame_rate, progress)
-        subject, skeleton = add_rigged(scene, found, Path(a.file).name)
-        told = f"{len(found.joints)} joints, {len(found.targets)} targets, {len(found.animations)} clips"
-        print(f"{subject.name}: {told}")
-
-    if Path(a.scene).exists():
-        with _edited(a.scene) as scene:
-            bring_in(scene)
-    else:
-        scene = Scene()
-        bring_in(scene)
-        save_scene(scene, a.scene)
     return 0
 
 

@@ -378,9 +378,13 @@ def test_a_rig_from_a_file_comes_in_with_its_clips(user, tmp_path, store):
     scene, subject, skeleton, _ = rigged_scene()
     clips.new_clip(scene, skeleton, "Lean", 1, 12)
     path = printed(scene, "skinned_mesh", tmp_path, store, subject=subject).paths[0]
-    user.window.skeletons.import_rig(str(path))
+    user.window.files.import_mesh(path)
+    user.wait(lambda: getattr(user.window.files, "import_dialog", None) is not None)
+    dialog = user.window.files.import_dialog
+    assert "Skeleton of 4 joints, with clips: Lean" in dialog.words.text()
+    dialog.accept()
     user.wait(lambda: bool(user.session.doc.skeletons) and not user.session.busy)
     assert "4 joints" in user.notice and user.session.selection.skeleton.clips[0].name == "Lean"
     (tmp_path / "torn.glb").write_bytes(path.read_bytes()[:400])
-    user.window.skeletons.import_rig(str(tmp_path / "torn.glb"))
+    user.window.files.import_mesh(tmp_path / "torn.glb")
     user.wait(lambda: "torn.glb" in user.notice)

@@ -10,11 +10,12 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from estampa import edits as do
-from estampa.baking.rigged import add_rigged
 from estampa.edits import clips
 from estampa.edits import joints as build
+from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
-from estampa.formats import bvh, gltf_skin, skinned
+from estampa.formats import bvh, skinned
+from estampa.formats.asset import read_asset
 from estampa.geometry.primitives import tube
 from estampa.press.run import run
 from estampa.scene.document import Document
@@ -163,7 +164,8 @@ def test_what_was_printed_is_read_in_again(tmp_path, store):
     clips.reverse_clip(scene, skeleton, scene.doc.find(skeleton).clips[0].id)
     path = printed(scene, "skinned_mesh", tmp_path, store, subject=subject).paths[0]
     other = Scene(Document(start=1, end=12))
-    mesh, bones = add_rigged(other, gltf_skin.read(path))
+    bring_in(other, read_asset(path))
+    mesh, bones = other.doc.subjects[0], other.doc.skeletons[0]
     assert [c.name for c in bones.clips] == ["Lean", "Lean backwards"] and len(bones.joints) == 4
     other.undo()
     assert other.doc.things == ()  # one step
@@ -198,8 +200,8 @@ def test_morph_only_animation_comes_in_as_keys(tmp_path, store):
         animations=[gl.Animation(name="Wave", samplers=[sampler], channels=[channel])],
     )  # fmt: skip
     scene = Scene(Document(start=1, end=24))
-    subject, skeleton = add_rigged(scene, gltf_skin.read(tmp_path / "flag.glb"))
-    assert skeleton is None and [c.name for c in subject.clips] == ["Wave"]
+    subject = bring_in(scene, read_asset(tmp_path / "flag.glb")).things[0]
+    assert not scene.doc.skeletons and [c.name for c in subject.clips] == ["Wave"]
     moved = scene.evaluator(store).subject(scene.doc.find(subject.id), 7).points  # a quarter of a second on
     assert moved[:, 2] == pytest.approx(0.5, abs=1e-6)
 
@@ -216,10 +218,10 @@ def test_damaged_files_are_told_and_never_hang(tmp_path, store, hurt):
             data[at] = int(rng.integers(0, 256))
     (tmp_path / "hurt.glb").write_bytes(bytes(data))
     try:
-        read = gltf_skin.read(tmp_path / "hurt.glb")
+        read = read_asset(tmp_path / "hurt.glb")
     except EstampaError as err:
         assert "hurt.glb" in str(err) or "The file" in str(err)
     else:
-        add_rigged(Scene(Document(start=1, end=3)), read)
+        bring_in(Scene(Document(start=1, end=3)), read)
     with pytest.raises(EstampaError):
         bvh.Reader(tmp_path / "hurt.glb")

@@ -86,13 +86,16 @@ def add_mirrored(scene: Scene, subject_id: str, axis: str = "x", later: float = 
         return np.concatenate([points, points[fresh] * flip])
 
     back = mesh.other_way_round
-    turned = {name: values[back] * (flip if name == "normal" else 1) for name, values in mesh.corners.items()}
+    mirrored = lambda name, values: values * (flip if name == "normal" else 1)
+    turned = {name: mirrored(name, values[back]) for name, values in mesh.corners.items()}
     twice = lambda values: None if values is None else np.concatenate([values, values])
     made = Mesh(
         shape(mesh.points), twice(mesh.face_counts),
         np.concatenate([mesh.face_indices, other[mesh.face_indices[back]]]),
         None if mesh.uv is None else both(mesh.uv), mesh.materials, twice(mesh.face_materials), None,
-        {name: np.concatenate([values, turned[name]]) for name, values in mesh.corners.items()},
+        {name: np.concatenate([values, turned[name]]) for name, values in mesh.corners.items()}, None,
+        {name: np.concatenate([values, mirrored(name, values[fresh])]) for name, values in mesh.vertices.items()},
+        {name: twice(values) for name, values in mesh.faces.items()},
     )  # fmt: skip
     first, second = np.ones(made.count, np.float32), np.ones(made.count, np.float32)
     first[n:], second[:n] = 0, np.where(seam, 1, 0)

@@ -13,9 +13,10 @@ from ..geometry.place import Place
 from ..geometry.pose import squared, to_euler, turns_of
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing, new_id
-from ..scene.scene import Scene
+from ..scene.scene import Arrays, Scene
+from .asset_rigs import bind_of, felt_over, morphs_of, posed, rigs_of, skeleton_of, with_clip
 from .names import Names
-from .things import mesh_ref
+from .things import reference
 
 KEYS = Tolerance(0.0005, float(np.radians(0.1)))
 MOST_FRAMES = 20_000
@@ -26,8 +27,8 @@ class Prepared:
     """What is to come in: made beside the window, put in at once."""
 
     things: list[Thing]
-    meshes: dict[str, Mesh]  # by id of the thing
-    origins: dict[str, dict]  # by id of the thing: file, node and fit, see document.MeshRef
+    arrays: Arrays  # what they name
+    meshes: list[tuple]  # (reference, mesh) of each that they name
     end: int  # the last frame that any key stands at; 0 where nothing moves
     words: list[str] = field(default_factory=list)
 
@@ -38,52 +39,185 @@ def prepare(
 ) -> Prepared:  # fmt: skip
     """The things that the taken nodes (all, when None) become, in metres with +Y up.
 
-    A node that only carries others becomes a grip. Sizes that differ along the axes, mirrors and shears go into the
-    points, so that what rides on it keeps its shape. Animation is sampled at the frame rate, and becomes as few keys as
-    0.5 mm and 0.1 degrees allow.
+    A node that only carries others becomes a grip, joints that a skin follows become a skeleton with a clip for each
+    animation. Sizes that differ along the axes, mirrors and shears go into the points, so that what rides on it keeps
+    its shape. Animation is sampled at the frame rate, and becomes as few keys as 0.5 mm and 0.1 degrees allow.
     """
-    nodes, into = asset.nodes, into_metres(unit or asset.unit, up or asset.up)
     wanted = _wanted(asset, take)
     if not wanted:
         raise EstampaError(asset.path.name, "has nothing that was ticked.", "Tick what is to come in.")
-    world, moving = np.zeros((len(nodes), 4, 4)), np.zeros(len(nodes), bool)
-    for i, node in enumerate(nodes):
-        world[i] = (into if node.parent < 0 else world[node.parent]) @ node.local
-        moving[i] = node.moves is not None or (node.parent >= 0 and moving[node.parent])
-    frames = _frames(asset, frame_rate, first) if moving[wanted].any() else np.array([float(first)])
-    rigid, size = _rigid(world)
-    tracks = _tracks(asset, into, size, frames, first, frame_rate, progress) if len(frames) > 1 else None
-    ids, things, meshes, origins, words = {i: new_id() for i in wanted}, [], {}, {}, []
-    paths = asset.paths()
-    for count, i in enumerate(wanted):
-        progress(0.6 + 0.4 * count / len(wanted), f"Placing {nodes[i].name}")
-        node, parent = nodes[i], nodes[i].parent if nodes[i].parent in ids else -1
-        own = take is None or i in take  # one that is not ticked only carries others
-        mesh, view = (node.mesh, node.view) if own else (None, None)
-        kind = "subject" if mesh is not None else "camera" if view is not None else "grip"
-        values = {} if parent < 0 else {"parent": ids[parent]}
-        if tracks is not None and moving[i]:
-            values |= _keys(tracks, i, parent, frames, _reach(node, size[i]), node.name)
+    return _Coming(asset, names, frame_rate, take, into_metres(unit or asset.unit, up or asset.up), progress, first,
+                   wanted).prepared()  # fmt: skip
+
+
+class _Coming:
+    def __init__(self, asset, names, frame_rate, take, into, progress, first, wanted):
+        self.asset, self.names, self.frame_rate, self.take = asset, names, frame_rate, take
+        self.into, self.progress, self.first, self.wanted = into, progress, first, wanted
+        self.arrays, self.meshes = Arrays(), []
+        nodes = asset.nodes
+        self.paths = asset.paths()
+        self.world = np.zeros((len(nodes), 4, 4))
+        for i, node in enumerate(nodes):
+            self.world[i] = (into if node.parent < 0 else self.world[node.parent]) @ node.local
+        self.rigid, self.size = _rigid(self.world)
+        self.moving = np.zeros(len(nodes), bool)
+        for i, node in enumerate(nodes):
+            self.moving[i] = node.moves is not None or (node.parent >= 0 and self.moving[node.parent])
+        self.rigs = rigs_of(asset, [i for i in wanted if self._own(i)], self.world, self.moving)
+        self.rig_at = {r.above: r for r in self.rigs if r.above >= 0}
+        self.rig_of = {j: r for r in self.rigs for j in r.joints}
+        self.ids = {i: new_id() for i in wanted}
+        self.rides_on = dict(self.ids)  # what is below a node rides on this
+        for rig in self.rigs:
+            self.rides_on |= dict(zip(rig.joints, rig.ids, strict=True))
+        for above, rig in self.rig_at.items():
+            self.rides_on[above] = self.ids[above] = rig.id
+
+    def _own(self, i) -> bool:
+        """Whether a node comes itself; one that is not ticked only carries others."""
+        return self.take is None or i in self.take
+
+    def prepared(self) -> Prepared:
+        nodes, things = self.asset.nodes, []
+        self.tracks, self.end = None, 0
+        places = [i for i in self.wanted if self.moving[i] and i not in self.rig_of]
+        self.frames = self._frames(0) if places or self.rigs else np.array([float(self.first)])
+        worlds = {0: self._worlds(0, self.frames)} if len(self.frames) > 1 else {}
+        if worlds and places:
+            self.tracks = _apart(worlds[0], self.size)
+        for count, i in enumerate(self.wanted):
+            self.progress(0.6 + 0.4 * count / len(self.wanted), f"Placing {nodes[i].name}")
+            if i in self.rig_at:
+                things.append(self._skeleton(self.rig_at[i], nodes[i].name, self._placed(i)))
+            elif i not in self.rig_of or (self._own(i) and (nodes[i].mesh is not None or nodes[i].view is not None)):
+                things.append(self._thing(i))
+        for rig in self.rigs:
+            if rig.above < 0:
+                things.append(self._skeleton(rig, f"{nodes[rig.joints[0]].name} skeleton", {}))
+        things = self._with_clips(things, worlds)
+        end = self.end if len(self.frames) <= 1 else max(self.end, int(np.ceil(self.frames[-1])))
+        missing = sorted({m.missing for _, t in self.meshes for m in t.materials if m.missing})
+        words = [f"missing: {', '.join(missing)} (shown as a grey checker)"] if missing else []
+        words += [f"left out: {w}" for w in dict.fromkeys(self.asset.left)]
+        later = [n.name for n in nodes if n.moves is not None and not n.joint and len(self.asset.clips) > 1]
+        if later and places:
+            names = ", ".join(c.name for c in self.asset.clips[1:])
+            words.append(f"left out: how what is no joint moves in {names}; {self.asset.clips[0].name} came as keys")
+        return Prepared(things, self.arrays, self.meshes, end, words)
+
+    # -- things ------------------------------------------------------------------------------------------------
+    def _placed(self, i) -> dict:
+        """Where a node stands: what it rides on, and its place or keys. What is at a joint hangs on that."""
+        if i in self.rig_of:
+            return {"parent": self.rides_on[i]}
+        parent = self.asset.nodes[i].parent
+        values = {"parent": self.rides_on[parent]} if parent in self.rides_on else {}
+        parent = parent if parent in self.rides_on else -1
+        if self.tracks is not None and self.moving[i]:
+            reach = _reach(self.asset.nodes[i], self.size[i])
+            return values | _keys(self.tracks, i, parent, self.frames, reach, self.asset.nodes[i].name)
+        here = self.rigid[i] if parent < 0 else np.linalg.inv(self.rigid[parent]) @ self.rigid[i]
+        return values | _values(here)
+
+    def _thing(self, i) -> Thing:
+        node, own = self.asset.nodes[i], self._own(i)
+        if own and node.mesh is not None:
+            return self._subject(i)
+        kind = "camera" if own and node.view is not None else "grip"
+        values = self._placed(i)
+        if kind == "camera":
+            values["view"] = float(np.clip(node.view, 0.02, 3.0))
+        return Thing(id=self._id(i), kind=kind, name=self.names.plain(node.name), values=values)
+
+    def _id(self, i) -> str:
+        return new_id() if i in self.rig_of else self.ids[i]
+
+    def _subject(self, i) -> Thing:
+        node, size, stack, targets, bind = self.asset.nodes[i], self.size[i], [], (), None
+        if node.skin is not None:
+            rig = self.rig_of[int(node.skin.joints[0])]
+            size, stand, bind = bind_of(self.asset, i, rig, self.world, self.arrays.put)
+            values = self._stands(i, stand)
         else:
-            here = rigid[i] if parent < 0 else np.linalg.inv(rigid[parent]) @ rigid[i]
-            values |= _values(here)
-        if view is not None:
-            values["view"] = float(np.clip(view, 0.02, 3.0))
-        origin = {"file": str(asset.path.resolve()), "fit": " ".join(f"{x:.9g}" for x in size[i].ravel())}
-        stack = ()
-        if mesh is not None and node.points_at:  # the layer that plays what moves its points in the file
-            played = origin | {"prim": node.points_at, "begins": float(first)}
-            stack = (Thing(kind="played", name=names.plain("Played cache"), values=played),)
-        thing = Thing(id=ids[i], kind=kind, name=names.plain(node.name), values=values, stack=stack)
-        if mesh is not None:
-            meshes[thing.id] = sized(mesh, size[i])
-            origins[thing.id] = origin | {"node": paths[i]}
-        things.append(thing)
-    end = int(np.ceil(frames[-1])) if len(frames) > 1 else 0
-    missing = sorted({m.missing for t in meshes.values() for m in t.materials if m.missing})
-    words += [f"missing: {', '.join(missing)} (shown as a grey checker)"] if missing else []
-    words += [f"left out: {w}" for w in dict.fromkeys(asset.left)]
-    return Prepared(things, meshes, origins, end, words)
+            values = self._placed(i)
+        mesh = sized(node.mesh, size)
+        if node.targets:
+            weights = node.felt(self.asset.span[0], 0) if node.felt is not None else np.zeros(len(node.targets))
+            away = [(name, added @ size.T) for name, added in node.targets]
+            targets, stack = morphs_of(away, mesh.points, self.names, weights, self.arrays.put)
+        if bind is not None:
+            name = self.names.plain(f"Skin of {node.name}")
+            stack.append(Thing(kind="skin", name=name, values={"skeleton": rig.id}, bind=bind))
+        origin = {"file": str(self.asset.path.resolve()), "fit": " ".join(f"{x:.9g}" for x in size.ravel())}
+        if node.points_at:  # the layer that plays what moves its points in the file
+            played = origin | {"prim": node.points_at, "begins": float(self.first)}
+            stack.append(Thing(kind="played", name=self.names.plain("Played cache"), values=played))
+        ref = reference(self.arrays, mesh, self.asset.path.name, **origin, node=self.paths[i])
+        self.meshes.append((ref, mesh))
+        return Thing(id=self._id(i), kind="subject", name=self.names.plain(node.name), values=values, mesh=ref,
+                     stack=tuple(stack), targets=targets)  # fmt: skip
+
+    def _stands(self, i, stand) -> dict:
+        """Where the subject of a skinned node stands: its joints move it, and what it is under only where that stands
+        still (glTF 2.0, section 3.7.3.3: its own node does not)."""
+        here, parent = np.eye(4), self.asset.nodes[i].parent
+        here[:3, 3] = stand
+        if parent not in self.rides_on or self.moving[parent] or self.asset.nodes[parent].joint:
+            return _values(here)
+        return {"parent": self.rides_on[parent]} | _values(np.linalg.inv(self.rigid[parent]) @ here)
+
+    def _skeleton(self, rig, name, values) -> Thing:
+        above = self.rigid[rig.above] if rig.above >= 0 else np.eye(4)
+        return skeleton_of(self.asset, rig, name, self.names, values, self.world, above)
+
+    # -- motion ------------------------------------------------------------------------------------------------
+    def _frames(self, clip) -> np.ndarray:
+        ends = self.asset.clips[clip].span if self.asset.clips else (0.0, 0.0)
+        count = int(np.ceil(max(ends[1] - ends[0], 0.0) * self.frame_rate - 1e-6)) + 1
+        if count > MOST_FRAMES:
+            cause = f"moves for {ends[1] - ends[0]:,.0f} s, which are {count:,} frames."
+            raise EstampaError(self.asset.path.name, cause, f"Cut it shorter; {MOST_FRAMES:,} are the most.")
+        return self.first + np.arange(count, dtype=float)
+
+    def _seconds(self, clip, frames) -> np.ndarray:
+        begin, end = self.asset.clips[clip].span
+        return np.minimum(begin + (frames - self.first) / self.frame_rate, end)
+
+    def _worlds(self, clip, frames) -> np.ndarray:
+        """(f, n, 4, 4) where nodes stand over the frames of a clip."""
+        nodes = self.asset.nodes
+        world = np.zeros((len(frames), len(nodes), 4, 4))
+        for f, at in enumerate(self._seconds(clip, frames)):
+            self.progress(0.6 * f / len(frames), f"Reading {self.asset.clips[clip].name}")
+            for i, node in enumerate(nodes):
+                local = node.local if node.moves is None else node.moves(at, clip)
+                world[f, i] = (self.into if node.parent < 0 else world[f, node.parent]) @ local
+        return world
+
+    def _with_clips(self, things, worlds) -> list[Thing]:
+        """The skeletons and the subjects with morph targets, with a clip for each animation that moves them."""
+        by_id = {t.id: k for k, t in enumerate(things)}
+        felt = [i for i in self.wanted if self.asset.nodes[i].felt is not None and self.ids[i] in by_id]
+        for k, clip in enumerate(self.asset.clips if self.rigs or felt else ()):
+            frames = self._frames(k)
+            for rig in self.rigs if len(frames) > 1 else ():
+                world = worlds[k] if k in worlds else worlds.setdefault(k, self._worlds(k, frames))
+                above = np.tile(np.eye(4), (len(frames), 1, 1))
+                if rig.above >= 0:
+                    rigid, grown = _apart(world[:, rig.above, None], self.size[rig.above, None])
+                    above = rigid[:, 0]
+                    above[:, :3, :3] *= grown[:, 0, None, None]
+                at = by_id[rig.id]
+                things[at] = posed(things[at], rig, clip.name, frames, world[:, rig.joints], above)
+            for i in felt:
+                subject = things[by_id[self.ids[i]]]
+                layers = [l for l in subject.stack if l.kind == "morph"]
+                weights = np.array([self.asset.nodes[i].felt(t, k) for t in self._seconds(k, frames)])
+                things[by_id[subject.id]] = with_clip(subject, clip.name, frames, felt_over(layers, weights, frames))
+            self.end = max(self.end, int(np.ceil(frames[-1])))
+            worlds.pop(k, None)
+        return things
 
 
 def bring_in(scene: Scene, asset: Asset, take=None, unit=None, up=None, progress=lambda share, text: None) -> Prepared:
@@ -95,10 +229,10 @@ def bring_in(scene: Scene, asset: Asset, take=None, unit=None, up=None, progress
 
 def put(scene: Scene, found: Prepared, source: str) -> None:
     """Put what was prepared into a scene; the shot grows to the last key."""
-    meshes = found.meshes
-    ref = lambda t: mesh_ref(scene, meshes[t.id], source, **found.origins[t.id])
-    things = [t.with_(mesh=ref(t)) if t.id in meshes else t for t in found.things]
-    doc = scene.doc.with_(things=(*scene.doc.things, *things))
+    scene.arrays.take(found.arrays)
+    for ref, mesh in found.meshes:
+        scene.know_mesh(ref, mesh)
+    doc = scene.doc.with_(things=(*scene.doc.things, *found.things))
     if found.end > doc.end:
         doc = doc.with_(end=found.end)
     scene.apply(f"Import {source}", doc)
@@ -111,8 +245,13 @@ def _wanted(asset: Asset, take) -> list[int]:
         node = asset.nodes[i]
         own = (node.mesh is not None or node.view is not None) and (take is None or i in take)
         chosen[i] |= own
+        if own and node.skin is not None:
+            chosen[node.skin.joints] = True
         if chosen[i] and node.parent >= 0:
             chosen[node.parent] = True
+    for i in range(len(asset.nodes) - 1, -1, -1):  # joints may stand behind what follows them
+        if chosen[i] and asset.nodes[i].parent >= 0:
+            chosen[asset.nodes[i].parent] = True
     return np.flatnonzero(chosen).tolist()
 
 
@@ -128,16 +267,17 @@ def sized(mesh: Mesh, size) -> Mesh:
     if np.allclose(size, np.eye(3), atol=1e-12):
         return mesh
     made = mesh.with_points(mesh.points @ size.T)
-    if "normal" in mesh.corners:
-        turned = mesh.corners["normal"].astype(float) @ np.linalg.inv(size)
-        turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-30)
-        made.corners["normal"] = turned.astype(np.float32)
+    for held in (made.corners, made.vertices):
+        if "normal" in held:
+            turned = held["normal"].astype(float) @ np.linalg.inv(size)
+            turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-30)
+            held["normal"] = turned.astype(np.float32)
     if np.linalg.det(size) >= 0:
         return made
     order = mesh.other_way_round
     corners = {n: v[order] for n, v in made.corners.items()}
     return Mesh(made.points, mesh.face_counts, mesh.face_indices[order], mesh.uv, mesh.materials, mesh.face_materials,
-                mesh.pieces, corners)  # fmt: skip
+                mesh.pieces, corners, None, made.vertices, made.faces)  # fmt: skip
 
 
 def _values(matrix) -> dict[str, float]:
@@ -146,25 +286,9 @@ def _values(matrix) -> dict[str, float]:
     return {n: v for n, v in found.items() if abs(v) > 1e-12}
 
 
-def _frames(asset, frame_rate, first) -> np.ndarray:
-    seconds = max(asset.span[1] - asset.span[0], 0.0)
-    count = int(np.ceil(seconds * frame_rate - 1e-6)) + 1
-    if count > MOST_FRAMES:
-        cause = f"moves for {seconds:,.0f} s, which are {count:,} frames."
-        raise EstampaError(asset.path.name, cause, f"Cut it shorter; {MOST_FRAMES:,} are the most.")
-    return first + np.arange(count, dtype=float)
-
-
-def _tracks(asset, into, size, frames, first, frame_rate, progress) -> tuple[np.ndarray, np.ndarray]:
+def _apart(world, size) -> tuple[np.ndarray, np.ndarray]:
     """((f, n, 4, 4) where nodes stand over frames, without the sizes (n, 3, 3) that they have at rest, (f, n) how large
-    they are against that)."""
-    world = np.zeros((len(frames), len(asset.nodes), 4, 4))
-    for f, frame in enumerate(frames):
-        progress(0.6 * f / len(frames), "Reading animation")
-        at = asset.span[0] + (frame - first) / frame_rate
-        for i, node in enumerate(asset.nodes):
-            local = node.local if node.moves is None else node.moves(min(at, asset.span[1]))
-            world[f, i] = (into if node.parent < 0 else world[f, node.parent]) @ local
+    they are against that), of (f, n, 4, 4) in the world."""
     # what it has at rest is taken off as it is: split anew at each frame, a mirrored one would turn by itself
     own = world[..., :3, :3] @ np.linalg.pinv(size)
     rigid = world.copy()

@@ -8,7 +8,7 @@ from ..geometry.primitives import joined
 from ..kinds.registry import layers_for
 from ..scene.curves import Curve
 from ..scene.document import Adopted, Document, Formula, Frozen, Link, Material, MeshRef, Thing, new_id
-from ..scene.scene import Scene
+from ..scene.scene import Arrays, Scene
 from ..scene.values import Rows, Values
 from .names import Names, declared_kind, thing_named, unique_name
 
@@ -101,29 +101,38 @@ def rides_on(doc, thing, on: str) -> bool:
     return False
 
 
-def _kept(scene: Scene, m) -> Material:
+def _kept(put, m) -> Material:
     own = m._asdict() | {"picture": None, "picture_name": ""}
     if m.picture is not None:
-        own |= {"picture": scene.arrays.put(np.frombuffer(m.picture.data, np.uint8)), "picture_name": m.picture.name}
+        own |= {"picture": put(np.frombuffer(m.picture.data, np.uint8)), "picture_name": m.picture.name}
     return Material(**own)
 
 
 def mesh_ref(scene: Scene, mesh: Mesh, source: str = "", **origin) -> MeshRef:
     """Put the arrays of a mesh into the scene; returns what names them. origin -- file, node and fit, where known."""
-    put = scene.arrays.put
-    ref = MeshRef(
+    ref = reference(scene.arrays, mesh, source, **origin)
+    scene.know_mesh(ref, mesh)
+    return ref
+
+
+def reference(arrays: Arrays, mesh: Mesh, source: str = "", **origin) -> MeshRef:
+    """The same for arrays that are put into a scene later. Those of the mesh are not to be written to any more."""
+    mesh.freeze()
+    put = arrays.put
+    told = lambda held: tuple((name, put(values)) for name, values in sorted(held.items()))
+    return MeshRef(
         **origin,
         points=put(mesh.points),
         face_counts=put(mesh.face_counts),
         face_indices=put(mesh.face_indices),
         uv=put(mesh.uv) if mesh.uv is not None else None,
         source=source,
-        materials=tuple(_kept(scene, m) for m in mesh.materials),
+        materials=tuple(_kept(put, m) for m in mesh.materials),
         face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
-        corners=tuple((name, put(values)) for name, values in sorted(mesh.corners.items())),
+        corners=told(mesh.corners),
+        vertices=told(mesh.vertices),
+        faces=told(mesh.faces),
     )
-    scene.know_mesh(ref, mesh)
-    return ref
 
 
 def add_thing(

@@ -65,7 +65,7 @@ def _of_owner(evaluator, owner, frame) -> list[Read]:
         return found
     if owner.kind != "skeleton":
         mesh = owner.mesh
-        rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners)
+        rest = mesh.told
         return [Read("mesh", f"{owner.name} · mesh", rest), *found]
     bones = evaluator.poses.bones(owner)
     found.append(Read("bones", f"{owner.name} · joints", bones.digest))

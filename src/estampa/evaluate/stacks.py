@@ -82,7 +82,7 @@ class Stacks:
     def _named(self, subject, layers, many):
         if not layers:
             mesh = subject.mesh
-            return digest(mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners)
+            return digest(*mesh.told)
         layer = layers[-1]
         if layer.declared.memory:
             frames = np.floor(many.rows.frames)

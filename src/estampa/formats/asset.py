@@ -15,6 +15,30 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 
 MOST_NODES = 200_000
+MOST_INFLUENCES = 8
+
+
+@dataclass
+class Skin:
+    """What carries a node's mesh.
+
+    joints -- (j,) numbers of nodes
+    back -- (j, 4, 4) from the space of its points into that of each joint, as it was bound
+    indices, weights -- (v, m) which of the joints each vertex follows, and how much
+    """
+
+    joints: np.ndarray
+    back: np.ndarray
+    indices: np.ndarray
+    weights: np.ndarray
+
+
+@dataclass
+class Clip:
+    """One animation of a file: its first and last second."""
+
+    name: str
+    span: tuple[float, float]
 
 
 @dataclass
@@ -22,35 +46,45 @@ class Node:
     """A node of an asset's tree.
 
     local -- (4, 4) where it stands within its parent, at rest
-    moves -- seconds -> (4, 4), or None where it stands still
+    moves -- (seconds, number of a clip) -> (4, 4), or None where it stands still
     points_at -- what reads its points over time: name of the prim in the file, where it has any
-    view -- rad, of a camera; light -- whether it is one
+    view -- rad, of a camera; light -- whether it is one; joint -- whether a skin follows it
+    targets -- (name, (v, 3) what it adds to the points) of its morph targets
+    felt -- (seconds, number of a clip) -> (targets,) how far each is gone to, or None where that stays
     """
 
     name: str
     parent: int = -1
     local: np.ndarray = field(default_factory=lambda: np.eye(4))
     mesh: Mesh | None = None
-    moves: Callable[[float], np.ndarray] | None = None
+    moves: Callable[[float, int], np.ndarray] | None = None
     points_at: str = ""
     view: float | None = None
     light: bool = False
-    skinned: bool = False
+    joint: bool = False
+    skin: Skin | None = None
+    targets: list[tuple[str, np.ndarray]] = field(default_factory=list)
+    felt: Callable[[float, int], np.ndarray] | None = None
 
 
 @dataclass
 class Asset:
-    """path -- of the file; unit -- metres that one of its units is; up -- "y" or "z"; span -- first and last second of
-    its animation; rate -- frames a second that it was made for, 0 where it does not say; left -- what is left out, in
-    words."""
+    """path -- of the file; unit -- metres that one of its units is; up -- "y" or "z"; clips -- its animations, the one
+    that is played first; rate -- frames a second that it was made for, 0 where it does not say; left -- what is left
+    out, in words."""
 
     path: Path
     nodes: list[Node]
     unit: float = 1.0
     up: str = "y"
-    span: tuple[float, float] = (0.0, 0.0)
+    clips: list[Clip] = field(default_factory=list)
     rate: float = 0.0
     left: list[str] = field(default_factory=list)
+
+    @property
+    def span(self) -> tuple[float, float]:
+        """First and last second of the animation that is played."""
+        return self.clips[0].span if self.clips else (0.0, 0.0)
 
     @property
     def meshes(self) -> list[int]:
@@ -78,9 +112,11 @@ class Asset:
             if any(m.picture is not None for m in n.mesh.materials):
                 parts.append("pictures")
             parts += ["points over time"] if n.points_at else []
-            parts += ["skin, left at rest"] if n.skinned else []
+            parts += [f"skin on {len(n.skin.joints):,} joints"] if n.skin is not None else []
+            parts += [f"{len(n.targets)} morph target{'s' if len(n.targets) > 1 else ''}"] if n.targets else []
         else:
             parts = ["camera"] if n.view is not None else ["light, left out"] if n.light else []
+            parts += ["joint"] if n.joint else []
         return ", ".join(parts + (["moves"] if n.moves is not None else []))
 
 
@@ -136,30 +172,43 @@ def read_asset(path: str | Path, progress=lambda share, text: None) -> Asset:
     return asset
 
 
-def welded(points: np.ndarray, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """((m, 3) places each once, in the order in which they come, (m,) the first row of each, faces that name them):
-    formats by vertex part what is one at seams. points -- (n, 3) float32"""
-    points = np.ascontiguousarray(points, np.float32) + np.float32(0)  # -0 is 0
-    first, rank = _alike(points.view(np.uint32))
-    return points[first], first, rank[faces]
+@dataclass
+class Attribute:
+    """What a format has by vertex, face or corner of a mesh as the file has it: `domain` is "vertices", "faces" or
+    "corners", values (rows, k) float32."""
+
+    domain: str
+    values: np.ndarray
+
+
+def welded(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """((m,) the first of the rows (n, k) float32 that are alike, in the order in which they come, (n,) int32 which of
+    those each row is): formats by vertex part what is one at seams."""
+    rows = np.ascontiguousarray(rows, np.float32) + np.float32(0)  # -0 is 0
+    return _alike(rows.view(np.uint32))
 
 
 @njit(cache=True, nogil=True)
 def _alike(rows):
-    """((m,) first row of each different one, in order, (n,) which of those each row is): a table by open addressing."""
-    n, size = len(rows), 1
+    """A table by open addressing, of no more than half its places."""
+    n, wide, size = len(rows), rows.shape[1], 1
     while size < 2 * n + 2:
         size *= 2
-    table, first, rank = np.full(size, -1, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
+    table, first, rank = np.full(size, -1, np.int32), np.empty(n, np.int32), np.empty(n, np.int32)
     found = 0
     for i in range(n):
-        a, b, c = rows[i, 0], rows[i, 1], rows[i, 2]
-        h = np.uint64(a) * np.uint64(0x9E3779B97F4A7C15) ^ np.uint64(b) * np.uint64(0xC2B2AE3D27D4EB4F)
-        h = (h ^ np.uint64(c) * np.uint64(0x165667B19E3779F9)) * np.uint64(0xD6E8FEB86659FD93)
+        h = np.uint64(0)
+        for c in range(wide):
+            h = (h ^ np.uint64(rows[i, c])) * np.uint64(0x9E3779B97F4A7C15)
+            h ^= h >> np.uint64(29)
         at = np.int64((h >> np.uint64(20)) & np.uint64(size - 1))
         while table[at] >= 0:
-            k = first[table[at]]
-            if rows[k, 0] == a and rows[k, 1] == b and rows[k, 2] == c:
+            k, same = first[table[at]], True
+            for c in range(wide):
+                if rows[k, c] != rows[i, c]:
+                    same = False
+                    break
+            if same:
                 break
             at = (at + 1) & (size - 1)
         if table[at] < 0:
@@ -171,27 +220,80 @@ def _alike(rows):
 
 
 @njit(cache=True, nogil=True)
+def renamed(flat, rank):
+    """((3 t,) int32 vertices of triangles by their new names, (t,) whether those are three, how many are not)."""
+    named, proper, bad = np.empty(len(flat), np.int32), np.ones(len(flat) // 3, np.bool_), 0
+    for t in range(len(flat) // 3):
+        a, b, c = rank[flat[3 * t]], rank[flat[3 * t + 1]], rank[flat[3 * t + 2]]
+        named[3 * t], named[3 * t + 1], named[3 * t + 2] = a, b, c
+        if a == b or b == c or c == a:
+            proper[t] = False
+            bad += 1
+    return named, proper, bad
+
+
+@njit(cache=True, nogil=True)
+def _agree(values, rank, first):
+    """Whether rows that are one have the same values."""
+    for i in range(len(rank)):
+        k = first[rank[i]]
+        if k != i:
+            for c in range(values.shape[1]):
+                if values[i, c] != values[k, c]:
+                    return False
+    return True
+
+
+@njit(cache=True, nogil=True)
 def _by_vertex(indices, values, count):
-    """((count, 2) values of vertices, whether all of a vertex's corners have the same)."""
-    found, seen = np.zeros((count, 2), np.float32), np.zeros(count, np.bool_)
+    """((count, k) values of vertices, whether all corners of each have the same)."""
+    wide = values.shape[1]
+    found, seen = np.zeros((count, wide), np.float32), np.zeros(count, np.bool_)
     for k in range(len(indices)):
         i = indices[k]
         if not seen[i]:
             seen[i] = True
-            found[i, 0], found[i, 1] = values[k, 0], values[k, 1]
-        elif found[i, 0] != values[k, 0] or found[i, 1] != values[k, 1]:
-            return found, False
+            for c in range(wide):
+                found[i, c] = values[k, c]
+        else:
+            for c in range(wide):
+                if found[i, c] != values[k, c]:
+                    return found, False
     return found, True
 
 
-def with_corners(mesh_of: tuple, corners: dict[str, np.ndarray]) -> Mesh:
-    """A mesh of (points, counts, indices, materials, face materials) with what its corners have; texture coordinates
-    that are the same all round every vertex are kept by vertex."""
-    points, counts, indices, materials, of = mesh_of
-    uv = corners.get("uv")
-    if uv is not None:
-        by_vertex, agree = _by_vertex(indices, np.ascontiguousarray(uv, np.float32), len(points))
-        if agree:
-            return Mesh(points, counts, indices, by_vertex, materials, of, None,
-                        {n: v for n, v in corners.items() if n != "uv"})  # fmt: skip
-    return Mesh(points, counts, indices, None, materials, of, None, corners)
+def by_place(values: np.ndarray, flat: np.ndarray, first: np.ndarray, rank: np.ndarray) -> Attribute:
+    """What rows that were `welded` have, (n, k): by vertex where those that are one agree, else by the corners (c,)
+    that name the rows."""
+    if len(first) == len(rank):
+        return Attribute("vertices", values)
+    values = np.ascontiguousarray(values, np.float32)
+    if _agree(values, rank, first):
+        return Attribute("vertices", values[first])
+    return Attribute("corners", np.take(values, flat, axis=0))
+
+
+def by_corner(values: np.ndarray, indices: np.ndarray, count: int) -> Attribute:
+    """What corners have, by vertex where all corners of each agree."""
+    found, agree = _by_vertex(indices, np.ascontiguousarray(values, np.float32), count)
+    return Attribute("vertices", found) if agree else Attribute("corners", values)
+
+
+def few(indices: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The largest influences of each vertex, (v, m) int32 and float32; they sum to 1."""
+    order = np.argsort(-weights, axis=1, kind="stable")[:, :MOST_INFLUENCES]
+    felt, indices = np.take_along_axis(weights, order, axis=1), np.take_along_axis(indices, order, axis=1)
+    used = max(int((felt > 0).sum(axis=1).max(initial=1)), min(4, felt.shape[1]))
+    felt, indices = felt[:, :used].astype(np.float64), indices[:, :used]
+    total = felt.sum(axis=1, keepdims=True)
+    felt = np.where(total > 0, felt / np.where(total > 0, total, 1), 0)
+    felt[total[:, 0] <= 0, 0] = 1
+    return indices.astype(np.int32), felt.astype(np.float32)
+
+
+def made(points, counts, indices, materials, of, own: dict[str, Attribute]) -> Mesh:
+    """A mesh with its attributes, each by its domain."""
+    held = {d: {n: a.values for n, a in own.items() if a.domain == d} for d in ("vertices", "faces", "corners")}
+    uv = held["vertices"].pop("uv", None)
+    more = (held["corners"], None, held["vertices"], held["faces"])
+    return Mesh(points, counts, indices, uv, materials, of, None, *more)

@@ -117,8 +117,8 @@ def check_gltf(path: Path, data: bytes, needs_pictures: bool = True) -> dict:
     return told
 
 
-def chunks(data: bytes) -> tuple[dict, bytes | None]:
-    """(the JSON, the binary chunk of a GLB): glTF 2.0, section 4."""
+def chunks(data: bytes) -> tuple[dict, bytes | memoryview | None]:
+    """(the JSON, the binary chunk of a GLB, not copied): glTF 2.0, section 4."""
     if data[:4] != b"glTF":
         return json.loads(data), None
     length, kind = struct.unpack_from("<II", data, 12)
@@ -130,7 +130,7 @@ def chunks(data: bytes) -> tuple[dict, bytes | None]:
     size, _ = struct.unpack_from("<II", data, at)
     if at + 8 + size > len(data):
         raise ValueError("the binary chunk is cut short")
-    return told, data[at + 8 : at + 8 + size]
+    return told, memoryview(data)[at + 8 : at + 8 + size]
 
 
 def _buffer(path: Path, buffer: dict, blob: bytes | None) -> int:

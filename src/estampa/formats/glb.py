@@ -29,7 +29,7 @@ class Binary:
     def attribute(self, word, array) -> int:
         import pygltflib as gl
 
-        type_ = {2: gl.VEC2, 3: gl.VEC3, 4: gl.VEC4}[array.shape[1]]
+        type_ = {1: gl.SCALAR, 2: gl.VEC2, 3: gl.VEC3, 4: gl.VEC4}[array.shape[1]]
         component = {"u1": gl.UNSIGNED_BYTE, "u2": gl.UNSIGNED_SHORT}.get(array.dtype.str[1:], gl.FLOAT)
         return self.add(array, gl.ARRAY_BUFFER, type_, component, word == "POSITION")
 
@@ -85,8 +85,10 @@ class Binary:
         """All texture coordinates and colours that a parted mesh has by vertex, of these rows."""
         for k, values in enumerate(coordinates(mesh)):
             setattr(attributes, f"TEXCOORD_{k}", self.attribute(f"TEXCOORD_{k}", np.ascontiguousarray(values[rows])))
-        if "colour" in mesh.by_vertex:
-            attributes.COLOR_0 = self.attribute("COLOR_0", np.ascontiguousarray(mesh.by_vertex["colour"][rows]))
+        for name, values in mesh.by_vertex.items():
+            word = "COLOR_0" if name == "colour" else own_word(name)
+            if word:
+                setattr(attributes, word, self.attribute(word, np.ascontiguousarray(values[rows])))
 
     def save(self, path, **parts):
         import pygltflib as gl
@@ -105,6 +107,13 @@ class Binary:
         )
         document.set_binary_blob(self.data)
         document.save_binary(str(path))
+
+
+def own_word(name: str) -> str:
+    """The word of an attribute of a name of its own (glTF 2.0, section 3.7.2.1: those begin with “_”); none for those
+    that glTF has words for."""
+    plain = name == "normal" or name == "colour" or (name.startswith("uv") and name[2:].isdigit()) or name == "uv"
+    return "" if plain else "_" + "".join(c if c.isalnum() else "_" for c in name).upper()
 
 
 def coordinates(mesh) -> list[np.ndarray]:
@@ -127,8 +136,8 @@ def write_mesh(
     binary, attributes = Binary(), gl.Attributes()
     blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", unit32(normals))]
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
-    if "colour" in mesh.by_vertex:
-        blobs.append(("COLOR_0", mesh.by_vertex["colour"]))
+    told = {"COLOR_0" if n == "colour" else own_word(n): v for n, v in mesh.by_vertex.items()}
+    blobs += [(word, values) for word, values in told.items() if word]
     for word, array in blobs:
         setattr(attributes, word, binary.attribute(word, array))
     parts = by_material(mesh)
@@ -242,6 +251,7 @@ def read_triangles(path: Path) -> np.ndarray:
 
 
 def rows(document, blob, number: int) -> np.ndarray:
+    """(count, width) of an accessor: where it can be the bytes of the file themselves, not to be written to."""
     import pygltflib as gl
 
     accessor = document.accessors[number]
@@ -256,7 +266,7 @@ def rows(document, blob, number: int) -> np.ndarray:
     raw = np.ndarray((accessor.count, width), kind, blob, start, (step, kind.itemsize))
     if accessor.normalized:
         return np.maximum(raw / np.iinfo(kind).max, -1).astype(np.float32)
-    return raw.copy()
+    return raw if raw.flags.c_contiguous else raw.copy()
 
 
 TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}

@@ -3,6 +3,7 @@
 import base64
 import json
 from pathlib import Path
+from typing import NamedTuple
 from urllib.parse import unquote
 
 import numpy as np
@@ -11,12 +12,13 @@ from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds, glb
-from .asset import MOST_NODES, Asset, Node, welded, with_corners
+from .asset import MOST_NODES, Asset, Clip, Node, Skin, by_place, few, made, renamed, welded
 from .gltf_motion import placed, sampled
 
 KNOWN = {"EXT_mesh_gpu_instancing", "KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
 TRIANGLES, STRIP, FAN = 4, 5, 6
 MOST_PICTURE = 512_000_000  # bytes
+MOST_SETS = 8
 
 
 def read(path: Path, progress) -> Asset:
@@ -33,17 +35,17 @@ def read(path: Path, progress) -> Asset:
         raise EstampaError(path.name, cause, "Join them where it was made.")
     progress(0.1, "Reading")
     document = gl.GLTF2.from_json(json.dumps(told))
-    return _Reader(path, data, document, progress).asset()
+    return _Reader(path, data, told, document, progress).asset()
 
 
 class _Reader:
-    def __init__(self, path, data, document, progress):
-        self.path, self.document, self.progress = path, document, progress
+    def __init__(self, path, data, told, document, progress):
+        self.told, self.path, self.document, self.progress = told, path, document, progress
         blob = bounds.chunks(data)[1]
         self.buffers = [self._bytes(b.uri) if b.uri else blob for b in document.buffers]
         self.left: list[str] = []
         self._materials: dict[int, Material] = {}
-        self._meshes: dict[int, Mesh | None] = {}
+        self._meshes: dict[int, _Shape] = {}
 
     def _bytes(self, uri: str) -> bytes | None:
         """What a URI holds; None where it is not there. Never from outside the file's own folder."""
@@ -81,32 +83,71 @@ class _Reader:
                 parents[child] = i
         self._no_rings(parents)
         shown = self._shown(parents)
-        tracks, span = self._tracks()
+        tracks, clips = self._tracks()
         nodes, number = [], {}
         for count, i in enumerate(shown):
             node = d.nodes[i]
             self.progress(0.1 + 0.8 * count / max(len(shown), 1), "Reading meshes")
             made = Node(node.name or f"Node {i + 1}", number.get(int(parents[i]), -1), self._local(node, {}))
             if node.mesh is not None:
-                made.mesh = self._mesh(node.mesh)
-                made.skinned = node.skin is not None
+                made.mesh = self._mesh(node.mesh).mesh
+                made.targets = self._mesh(node.mesh).targets
             if node.camera is not None:
                 camera = d.cameras[node.camera]
                 made.view = float(camera.perspective.yfov) if camera.perspective is not None else 0.7
             made.light = "KHR_lights_punctual" in (node.extensions or {})
-            if i in tracks:
-                made.moves = lambda t, node=node, own=tracks[i]: self._local(node, {
-                    path: sampled(times, values, how, path, t) for times, values, how, path in own
-                })  # fmt: skip
+            self._moved(made, i, tracks.get(i, {}))
             number[i] = len(nodes)
             nodes.append(made)
             nodes += self._instances(node, number[i], made)
+        for i in shown:
+            self._skinned(nodes, number, i)
         lights = sum(n.light for n in nodes)
         self.left += [f"{lights} light{'s' if lights > 1 else ''}"] if lights else []
-        if len(d.animations) > 1:
-            names = ", ".join(a.name or f"{i + 2}" for i, a in enumerate(d.animations[1:]))
-            self.left.append(f"all animations but the first ({names})")
-        return Asset(self.path, nodes, 1.0, "y", span, 0.0, self.left)
+        return Asset(self.path, nodes, 1.0, "y", clips, 0.0, self.left)
+
+    def _moved(self, made: Node, i, own: dict) -> None:
+        """What moves a node: own -- number of a clip -> its tracks."""
+        node = self.document.nodes[i]
+        if any(path != "weights" for tracks in own.values() for _, _, _, path in tracks):
+            made.moves = lambda t, clip=0: self._local(node, {
+                path: sampled(times, values, how, path, t)
+                for times, values, how, path in own.get(clip, ()) if path != "weights"
+            })  # fmt: skip
+        if not made.targets:
+            return
+        told = self.told["nodes"][i].get("weights")  # which the library leaves out
+        still = np.array(told or self.document.meshes[node.mesh].weights or [0.0] * len(made.targets), float)
+        course = {clip: track for clip, tracks in own.items() for track in tracks if track[3] == "weights"}
+
+        def felt(t, clip=0):
+            if clip not in course:
+                return still
+            return sampled(*course[clip], t)
+
+        made.felt = felt if course or still.any() else None
+
+    def _skinned(self, nodes, number, i) -> None:
+        """Give a node the skin that it names."""
+        node = self.document.nodes[i]
+        shape = self._mesh(node.mesh) if node.mesh is not None and node.skin is not None else None
+        if shape is None or shape.mesh is None or shape.indices is None:
+            return
+        told = self.document.skins[node.skin]
+        what = f"{self.path.name}, {nodes[number[i]].name}"
+        if not told.joints or any(j not in number for j in told.joints):
+            raise EstampaError(what, "follows joints that are not in the scene.", "Export it with its skeleton.")
+        back = np.tile(np.eye(4), (len(told.joints), 1, 1))
+        if told.inverseBindMatrices is not None:
+            back = self.rows(told.inverseBindMatrices).astype(float).reshape(-1, 4, 4).transpose(0, 2, 1)
+        if len(back) < len(told.joints) or not np.isfinite(back).all():
+            raise EstampaError(what, "has a skin whose matrices do not fit its joints.", "Export it again.")
+        if shape.indices.max(initial=0) >= len(told.joints):
+            raise EstampaError(what, "has weights of a joint that its skin does not have.", "Export it again.")
+        joints = np.array([number[j] for j in told.joints])
+        for j in joints:
+            nodes[j].joint = True
+        nodes[number[i]].skin = Skin(joints, back[: len(joints)], shape.indices, shape.weights)
 
     def _no_rings(self, parents) -> None:
         state = np.zeros(len(parents), np.int8)
@@ -142,19 +183,24 @@ class _Reader:
         )  # fmt: skip
 
     def _tracks(self):
-        """(node -> [(times, values, how, path)], (first, last) s) of the first animation."""
-        found, times_of = {}, []
-        for animation in self.document.animations[:1]:
+        """(node -> number of a clip -> [(times, values, how, path)], the clips)."""
+        found, clips = {}, []
+        for animation in self.document.animations:
+            clip, ends = len(clips), []
             for channel in animation.channels:
-                if channel.target.node is None or channel.target.path == "weights":
+                if channel.target.node is None:
                     continue
                 sampler = animation.samplers[channel.sampler]
                 times = self.rows(sampler.input).astype(float).ravel()
                 values = self.rows(sampler.output).astype(float)
+                if not len(times) or not (np.isfinite(times).all() and np.isfinite(values).all()):
+                    continue
                 own = (times, values, sampler.interpolation or "LINEAR", channel.target.path)
-                found.setdefault(channel.target.node, []).append(own)
-                times_of += [times[0], times[-1]] if len(times) else []
-        return found, (min(times_of, default=0.0), max(times_of, default=0.0))
+                found.setdefault(channel.target.node, {}).setdefault(clip, []).append(own)
+                ends += [float(times[0]), float(times[-1])]
+            if ends:
+                clips.append(Clip(animation.name or f"Animation {clip + 1}", (min(ends), max(ends))))
+        return found, clips
 
     def _instances(self, node, parent, made) -> list[Node]:
         """Nodes for each place of EXT_mesh_gpu_instancing, which then has no mesh itself."""
@@ -170,72 +216,100 @@ class _Reader:
         mesh, made.mesh = made.mesh, None
         return [Node(f"{made.name} {k + 1}", parent, local, mesh) for k, local in enumerate(at)]
 
-    def _mesh(self, number: int) -> Mesh | None:
+    def _mesh(self, number: int) -> "_Shape":
         if number not in self._meshes:
             self._meshes[number] = self._joined(self.document.meshes[number])
         return self._meshes[number]
 
-    def _joined(self, mesh) -> Mesh | None:
-        """All triangles of a mesh as one; its materials by face, and what vertices have by corner."""
-        parts, of, materials, told = [], [], [], []
-        shift = 0
+    def _joined(self, mesh) -> "_Shape":
+        """All triangles of a mesh as one; its materials by face, what its vertices have, what moves them."""
+        parts, materials = [], []
         for primitive in mesh.primitives:
             mode = TRIANGLES if primitive.mode is None else primitive.mode
             if mode not in (TRIANGLES, STRIP, FAN):
                 self.left.append(f"points or lines of {mesh.name or 'a mesh'}")
                 continue
-            if primitive.targets:
-                self.left.append(f"morph targets of {mesh.name or 'a mesh'}")
-            a = primitive.attributes
-            points = np.ascontiguousarray(self.rows(a.POSITION), np.float32)
+            points = np.ascontiguousarray(self.rows(primitive.attributes.POSITION), np.float32)
             faces = _triangles(self._faces(primitive, len(points), mesh), mode)
-            own = {}
-            for k in range(8):
-                word = getattr(a, f"TEXCOORD_{k}", None)
-                if word is not None:
-                    uv = self.rows(word)[:, :2].astype(np.float32)
-                    own["uv" if k == 0 else f"uv{k}"] = np.stack([uv[:, 0], 1 - uv[:, 1]], axis=1)
-            if a.NORMAL is not None:
-                own["normal"] = self.rows(a.NORMAL).astype(np.float32)
-            if a.COLOR_0 is not None:
-                own["colour"] = _colours(self.rows(a.COLOR_0))
-            parts.append((points, faces + shift, own))
-            shift += len(points)
             material = self._material(primitive.material) if primitive.material is not None else None
-            told.append(material)
             if material is not None and material not in materials:
                 materials.append(material)
-            of.append((material, len(faces)))
+            own = self._attributes(primitive.attributes)
+            parts.append(_Part(points, faces, own, material, *self._moving(primitive, len(points))))
         if not parts:
-            return None
-        if any(m is None for m in told) and materials:
+            return _Shape(None, None, None, [])
+        if any(p.material is None for p in parts) and materials:
             materials.append(Material("Plain", (0.8, 0.77, 0.71)))
-            of = [(materials[-1] if m is None else m, n) for m, n in of]
-        points, faces = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
-        proper = _proper(faces)
-        corners = {}
-        for name in dict.fromkeys(n for _, _, own in parts for n in own):
-            wide = max(own[name].shape[1] for _, _, own in parts if name in own)
+        which = [materials.index(p.material) if p.material is not None else len(materials) - 1 for p in parts]
+        points = _stacked([p.points for p in parts])
+        shifts = np.cumsum([0] + [len(p.points) for p in parts[:-1]])
+        flat = _stacked([p.faces.ravel() + np.uint32(s) if s else p.faces.ravel() for p, s in zip(parts, shifts)])  # noqa: B905
+        indices, weights = _together(parts)
+        targets = [_stacked([p.targets[k] for p in parts]) for k in range(min(len(p.targets) for p in parts))]
+        more = ([] if weights is None else [indices.astype(np.float32), weights]) + targets
+        first, rank = welded(points if not more else np.concatenate([points, *more], axis=1))
+        named, proper, bad = renamed(flat, rank)
+        if bad:  # a face whose corners lie in one place has no place of its own
+            keep = np.repeat(proper, 3)
+            named, flat = named[keep], flat[keep]
+        of = np.repeat(np.array(which, np.int32), [len(p.faces) for p in parts])[proper] if materials else None
+        own = {}
+        for name in dict.fromkeys(n for p in parts for n in p.own):
+            wide = max(p.own[name].shape[1] for p in parts if name in p.own)
             plain = np.ones if name == "colour" else np.zeros
-            rows = [_wide(own[name], wide) if name in own else plain((len(p), wide), np.float32) for p, _, own in parts]
-            flat = (faces if proper.all() else faces[proper]).ravel()
-            corners[name] = np.take(rows[0] if len(rows) == 1 else np.concatenate(rows), flat, axis=0)
-        which = None
-        if materials:
-            which = np.concatenate([np.full(n, materials.index(m), np.int32) for m, n in of])[proper]
-        own, _, faces = welded(points, faces)
-        flat = ~_proper(faces)[proper]
-        faces = faces[proper]
-        if flat.any():  # a face whose corners lie in one place has no place of its own
-            kept = ~flat
-            corners = {n: v[np.repeat(kept, 3)] for n, v in corners.items()}
-            faces, which = faces[kept], None if which is None else which[kept]
-        counts = np.full(len(faces), 3, np.int32)
-        return with_corners((own, counts, faces.ravel(), materials, which), corners)
+            rows = [_wide(p.own[name], wide) if name in p.own else plain((len(p.points), wide), np.float32)
+                    for p in parts]  # fmt: skip
+            own[name] = by_place(_stacked(rows), flat, first, rank)
+        pick = (lambda x: x) if len(first) == len(points) else (lambda x: x[first])
+        counts = np.full(len(named) // 3, 3, np.int32)
+        shape = made(pick(points), counts, named, materials, of, own)
+        told = mesh.extras.get("targetNames", []) if isinstance(mesh.extras, dict) else []
+        words = [str(told[k]) if k < len(told) else f"Target {k + 1}" for k in range(len(targets))]
+        targets = [(w, pick(t).astype(float)) for w, t in zip(words, targets, strict=True)]
+        return _Shape(shape, *((None, None) if weights is None else few(pick(indices), pick(weights))), targets)
+
+    def _attributes(self, a) -> dict[str, np.ndarray]:
+        """What the vertices of a primitive have, by our names."""
+        own = {}
+        for word, number in vars(a).items():
+            if number is None:
+                continue
+            if word.startswith("TEXCOORD_") and word[9:].isdigit() and int(word[9:]) < MOST_SETS:
+                uv = self.rows(number)[:, :2].astype(np.float32)
+                uv[:, 1] = 1 - uv[:, 1]
+                own["uv" if word == "TEXCOORD_0" else f"uv{word[9:]}"] = uv
+            elif word == "NORMAL":
+                own["normal"] = self.rows(number).astype(np.float32, copy=False)
+            elif word == "COLOR_0":
+                own["colour"] = _colours(self.rows(number))
+            elif word.startswith("_"):  # of a name of its own
+                rows = self.rows(number)
+                if rows.shape[1] <= 4:
+                    own[word[1:].lower()] = rows.astype(np.float32)
+        return own
+
+    def _moving(self, primitive, count):
+        """((n, m) joints of a skin, (n, m) weights, or None and None, [(n, 3) of each morph target])."""
+        a, sets = primitive.attributes, []
+        while getattr(a, f"JOINTS_{len(sets)}", None) is not None and len(sets) < 4:
+            sets.append(len(sets))
+        joints = weights = None
+        if sets and getattr(a, "WEIGHTS_0", None) is not None:
+            joints = np.concatenate([self.rows(getattr(a, f"JOINTS_{k}")).astype(np.int32) for k in sets], axis=1)
+            weights = np.concatenate([_share(self.rows(getattr(a, f"WEIGHTS_{k}"))) for k in sets], axis=1)
+            if not (np.isfinite(weights).all() and (weights >= 0).all()):
+                cause = "has weights that are not numbers, or negative."
+                raise EstampaError(self.path.name, cause, "Export it again.")
+        place = lambda t: t.get("POSITION") if isinstance(t, dict) else t.POSITION
+        numbers = [place(t) for t in primitive.targets or []]
+        none = np.zeros((count, 3), np.float32)
+        return joints, weights, [none if n is None else self.rows(n).astype(np.float32) for n in numbers]
 
     def _faces(self, primitive, count, mesh) -> np.ndarray:
-        flat = np.arange(count) if primitive.indices is None else self.rows(primitive.indices).ravel().astype(np.int64)
-        if len(flat) and (flat.min() < 0 or flat.max() >= count):
+        if primitive.indices is None:
+            return np.arange(count, dtype=np.uint32)
+        flat = self.rows(primitive.indices).ravel().astype(np.uint32, copy=False)
+        if len(flat) and flat.max() >= count:
             cause = f"has a face in {mesh.name or 'a mesh'} that names vertex {int(flat.max())}, of {count:,}."
             raise EstampaError(self.path.name, cause, "It is cut short or damaged; export it again.")
         return flat
@@ -278,19 +352,51 @@ class _Reader:
         return (Picture(name, data), "") if data else (None, name)
 
 
-def _proper(faces) -> np.ndarray:
-    """(t,) bool, triangles of three different vertices."""
-    a, b, c = faces[:, 0], faces[:, 1], faces[:, 2]
-    return (a != b) & (b != c) & (c != a)
+class _Part(NamedTuple):
+    """A primitive: points (n, 3), faces (t, 3), what its vertices have, what moves them."""
+
+    points: np.ndarray
+    faces: np.ndarray
+    own: dict[str, np.ndarray]
+    material: Material | None
+    joints: np.ndarray | None
+    weights: np.ndarray | None
+    targets: list[np.ndarray]
+
+
+class _Shape(NamedTuple):
+    """A mesh, and by its vertices the joints that each follows, how much, and the morph targets."""
+
+    mesh: Mesh | None
+    indices: np.ndarray | None
+    weights: np.ndarray | None
+    targets: list
+
+
+def _stacked(rows):
+    return rows[0] if len(rows) == 1 else np.concatenate(rows)
+
+
+def _together(parts) -> tuple[np.ndarray | None, np.ndarray | None]:
+    """Joints and weights of all primitives, of which each has as many."""
+    if any(p.weights is None for p in parts):
+        return None, None
+    wide = max(p.weights.shape[1] for p in parts)
+    pad = lambda x: np.pad(x, ((0, 0), (0, wide - x.shape[1])))
+    return _stacked([pad(p.joints) for p in parts]), _stacked([pad(p.weights) for p in parts])
+
+
+def _share(rows) -> np.ndarray:
+    return rows / np.float32(np.iinfo(rows.dtype).max) if rows.dtype.kind == "u" else rows.astype(np.float32)
 
 
 def _triangles(flat, mode) -> np.ndarray:
     """(t, 3) of a list, a strip or a fan of triangles: glTF 2.0, section 3.7.2.1."""
     if mode == TRIANGLES:
         return flat[: len(flat) // 3 * 3].reshape(-1, 3)
-    k = np.arange(max(len(flat) - 2, 0))
+    k = np.arange(max(len(flat) - 2, 0), dtype=np.uint32)
     if mode == FAN:
-        return np.stack([np.full(len(k), flat[0]), flat[k + 1], flat[k + 2]], axis=1)
+        return np.stack([np.full(len(k), flat[0], np.uint32), flat[k + 1], flat[k + 2]], axis=1)
     odd = k % 2
     return np.stack([flat[k], flat[k + 1 + odd], flat[k + 2 - odd]], axis=1)
 

@@ -53,9 +53,9 @@ def new_stage(path: Path, frame_rate: float, first: int, last: int):
     return stage
 
 
-def write_looks(prim, mesh: Mesh, rows=None, corners=None) -> None:
-    """Texture coordinates, colours and normals of a mesh: by corner where it has them so, else by vertex. rows, corners
-    -- which of its vertices and corners a prim has, where that is but a part of it."""
+def write_looks(prim, mesh: Mesh, rows=None, corners=None, faces=None) -> None:
+    """Texture coordinates, colours, normals and what else a mesh has, each by its domain. rows, corners, faces -- which
+    of its vertices, corners and faces a prim has, where that is but a part of it."""
     from pxr import Sdf, UsdGeom, Vt
 
     types, tokens, api = Sdf.ValueTypeNames, UsdGeom.Tokens, UsdGeom.PrimvarsAPI(prim)
@@ -63,22 +63,34 @@ def write_looks(prim, mesh: Mesh, rows=None, corners=None) -> None:
     if mesh.uv is not None and "uv" not in mesh.corners:
         uv = api.CreatePrimvar("st", types.TexCoord2fArray, tokens.vertex)
         uv.Set(Vt.Vec2fArray.FromNumpy(pick(mesh.uv, rows)))
-    for name, values in mesh.corners.items():
-        own = pick(values, corners)
-        if name.startswith("uv"):
-            uv = api.CreatePrimvar(f"st{name[2:]}", types.TexCoord2fArray, tokens.faceVarying)
-            uv.Set(Vt.Vec2fArray.FromNumpy(own))
-        elif name == "normal":
-            given = api.CreatePrimvar("normals", types.Normal3fArray, tokens.faceVarying)
-            given.Set(Vt.Vec3fArray.FromNumpy(own))
-        elif name == "colour":
-            UsdGeom.Mesh(prim).CreateDisplayColorPrimvar(tokens.faceVarying).Set(
-                Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(own[:, :3]))
-            )
-            if own.shape[1] > 3:
-                UsdGeom.Mesh(prim).CreateDisplayOpacityPrimvar(tokens.faceVarying).Set(
-                    Vt.FloatArray.FromNumpy(np.ascontiguousarray(own[:, 3]))
-                )
+    domains = ((mesh.corners, corners, tokens.faceVarying), (mesh.vertices, rows, tokens.vertex),
+               (mesh.faces, faces, tokens.uniform))  # fmt: skip
+    for held, chosen, how in domains:
+        for name, values in held.items():
+            _attribute(prim, api, name, pick(values, chosen), how)
+
+
+def _attribute(prim, api, name, own, how) -> None:
+    from pxr import Sdf, UsdGeom, Vt
+
+    types = Sdf.ValueTypeNames
+    if name.startswith("uv") and own.shape[1] == 2:
+        uv = api.CreatePrimvar(f"st{name[2:]}", types.TexCoord2fArray, how)
+        uv.Set(Vt.Vec2fArray.FromNumpy(own))
+    elif name == "normal":
+        api.CreatePrimvar("normals", types.Normal3fArray, how).Set(Vt.Vec3fArray.FromNumpy(own))
+    elif name == "colour":
+        rows = Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(own[:, :3]))
+        UsdGeom.Mesh(prim).CreateDisplayColorPrimvar(how).Set(rows)
+        if own.shape[1] > 3:
+            opacity = Vt.FloatArray.FromNumpy(np.ascontiguousarray(own[:, 3]))
+            UsdGeom.Mesh(prim).CreateDisplayOpacityPrimvar(how).Set(opacity)
+    else:  # of a name of its own
+        array, kind = {
+            1: (Vt.FloatArray, types.FloatArray), 2: (Vt.Vec2fArray, types.Float2Array),
+            3: (Vt.Vec3fArray, types.Float3Array), 4: (Vt.Vec4fArray, types.Float4Array),
+        }[own.shape[1]]  # fmt: skip
+        api.CreatePrimvar(name, kind, how).Set(array.FromNumpy(own.ravel() if own.shape[1] == 1 else own))
 
 
 def bind_materials(stage, root, prim, mesh: Mesh, faces: np.ndarray | None = None) -> None:

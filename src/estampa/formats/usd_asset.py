@@ -14,10 +14,13 @@ from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds
-from .asset import MOST_NODES, Asset, Node, with_corners
+from .asset import MOST_NODES, Asset, Attribute, Clip, Node, by_corner, made
+from .usd_rig import Rigs
 
 MOST_PICTURE = 512_000_000  # bytes
 MOST_SETS = 8
+KNOWN = ("normals", "displayColor", "displayOpacity")
+PLAIN = ("float[]", "float2[]", "float3[]", "float4[]", "color3f[]", "vector3f[]", "double[]", "int[]")
 
 
 def read(path: Path, progress) -> Asset:
@@ -30,8 +33,7 @@ def read(path: Path, progress) -> Asset:
         named = re.findall(r"@([^@]+)@", str(err))
         what = f"“{Path(named[0]).name}”" if named else str(err)[:80]
         reader.left.append(f"what it refers to in {what}, which is not there or cannot be read")
-    first, last = reader.span()
-    return Asset(path, nodes, *measures(stage), (first / rate, last / rate), rate, reader.left)
+    return Asset(path, nodes, *measures(stage), reader.clips(), rate, reader.left)
 
 
 def measures(stage) -> tuple[float, str]:
@@ -70,27 +72,32 @@ class _Reader:
         told = stage.HasAuthoredTimeCodeRange()
         self.start = Usd.TimeCode(stage.GetStartTimeCode()) if told else Usd.TimeCode.EarliestTime()
         self._cache = UsdGeom.XformCache(self.start)
+        self.rigs = Rigs(path, stage, rate, self.start)
         self._materials: dict[str, Material] = {}
         self._meshes: dict[str, Mesh] = {}
         self._samples: list[float] = []
         self.sets: dict[str, str] = {}  # of the mesh that is read: names of its texture coordinates -> ours
 
-    def span(self) -> tuple[float, float]:
-        """First and last time code of what moves."""
-        if not self._samples:
-            return 0.0, 0.0
+    def clips(self) -> list[Clip]:
+        """What the stage itself plays, and behind it the animations that skeletons have besides."""
+        times = [*self._samples, *self.rigs.samples()]
+        if not times:
+            return self.rigs.clips if self.rigs.clips else []
+        first, last = min(times), max(times)
         if self.stage.HasAuthoredTimeCodeRange():
-            return self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
-        return min(self._samples), max(self._samples)
+            first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
+        return [Clip(self.rigs.name(), (first / self.rate, last / self.rate)), *self.rigs.clips]
 
     def nodes(self, progress) -> list[Node]:
         from pxr import Usd, UsdGeom, UsdLux
 
-        found, number, lights, prims = [], {}, 0, []
-        for prim in Usd.PrimRange(self.stage.GetPseudoRoot(), Usd.TraverseInstanceProxies()):
+        found, number, lights, prims, every = [], {}, 0, [], Usd.TraverseInstanceProxies()
+        stage = iter(Usd.PrimRange(self.stage.GetPseudoRoot(), every))
+        for prim in stage:
             prims.append(prim)
-            if len(prims) > MOST_NODES:
-                raise EstampaError(self.path.name, f"has more than {MOST_NODES:,} prims.", "Flatten or join it.")
+            if prim.IsA(UsdGeom.PointInstancer):
+                stage.PruneChildren()  # what it has instances of is not there by itself
+            self._no_more_than(len(prims))
         for count, prim in enumerate(prims):
             progress(0.1 + 0.8 * count / len(prims), "Reading meshes")
             if prim.HasAPI(UsdLux.LightAPI):
@@ -105,31 +112,108 @@ class _Reader:
             parent = prim.GetParent()
             while parent and parent.GetPath() not in number and not parent.IsPseudoRoot():
                 parent = parent.GetParent()
-            xform = UsdGeom.Xformable(prim)
-            node = Node(prim.GetName(), number.get(parent.GetPath(), -1), self._local(xform, self.start))
-            times = xform.GetTimeSamples()
-            if len(times) > 1:
-                self._samples += [times[0], times[-1]]
-                node.moves = lambda t, xform=xform: self._local(xform, Usd.TimeCode(t * self.rate))
-            if prim.IsA(UsdGeom.Mesh):
-                self._mesh_of(prim, node)
-            elif prim.IsA(UsdGeom.Camera):
-                camera = UsdGeom.Camera(prim).GetCamera(self.start)
-                node.view = float(np.radians(camera.GetFieldOfView(camera.FOVVertical)))
-            elif prim.IsA(UsdGeom.PointInstancer):
-                self.left.append(f"the instances of {prim.GetName()}")
-            elif prim.IsA(UsdGeom.Gprim):
-                self.left.append(f"{prim.GetName()} ({prim.GetTypeName()})")
+            node = self._node(prim, number.get(parent.GetPath(), -1))
             number[prim.GetPath()] = len(found)
             found.append(node)
+            if prim.IsA(UsdGeom.PointInstancer):
+                found += self._instances(prim, len(found) - 1)
+                self._no_more_than(len(found))
+            elif prim.GetTypeName() == "Skeleton":
+                found += self.rigs.joints(prim, len(found) - 1, len(found))
+        for path, i in number.items():
+            if found[i].mesh is not None:
+                self.rigs.bind(self.stage.GetPrimAtPath(path), found[i])
+                for j in found[i].skin.joints if found[i].skin is not None else ():
+                    found[j].joint = True
         if lights:
             self.left.append(f"{lights} light{'s' if lights > 1 else ''}")
+        self.left += self.rigs.left
         return self._pruned(found)
+
+    def _no_more_than(self, count) -> None:
+        if count > MOST_NODES:
+            raise EstampaError(self.path.name, f"has more than {MOST_NODES:,} prims.", "Flatten or join it.")
+
+    def _node(self, prim, parent) -> Node:
+        from pxr import Usd, UsdGeom
+
+        xform = UsdGeom.Xformable(prim)
+        node = Node(prim.GetName(), parent, self._local(xform, self.start))
+        times = xform.GetTimeSamples()
+        if len(times) > 1:
+            self._samples += [times[0], times[-1]]
+            moves = lambda t: self._local(xform, Usd.TimeCode(t * self.rate))
+            node.moves = lambda t, clip=0: node.local if clip else moves(t)
+        if prim.IsA(UsdGeom.Mesh):
+            self._mesh_of(prim, node)
+        elif prim.IsA(UsdGeom.Camera):
+            camera = UsdGeom.Camera(prim).GetCamera(self.start)
+            node.view = float(np.radians(camera.GetFieldOfView(camera.FOVVertical)))
+        elif prim.IsA(UsdGeom.Gprim):
+            self.left.append(f"{prim.GetName()} ({prim.GetTypeName()})")
+        return node
+
+    def _instances(self, prim, parent) -> list[Node]:
+        """A node for each instance of a PointInstancer and each mesh of what it shows, in its place."""
+        from pxr import Usd, UsdGeom
+
+        instancer, name = UsdGeom.PointInstancer(prim), prim.GetName()
+        which = instancer.GetProtoIndicesAttr().Get(self.start)
+        which = np.array(instancer.GetProtoIndicesAttr().Get() if which is None else which, int)
+        targets, mask = instancer.GetPrototypesRel().GetTargets(), instancer.ComputeMaskAtTime(self.start)
+        at = lambda time: np.array(instancer.ComputeInstanceTransformsAtTime(
+            time, time, instancer.IncludeProtoXform, instancer.IgnoreMask), float).reshape(-1, 4, 4)  # fmt: skip
+        stands = at(self.start)
+        if len(stands) != len(which) or (len(which) and not 0 <= which.min() <= which.max() < len(targets)):
+            self.left.append(f"the instances of {name}, which do not fit what they show")
+            return []
+        shown = [self._shown(self.stage.GetPrimAtPath(t)) for t in targets]
+        self._no_more_than(sum(len(shown[w]) for w in which))
+        times = sorted({t for a in (instancer.GetPositionsAttr(), instancer.GetOrientationsAttr(),
+                                    instancer.GetScalesAttr()) for t in a.GetTimeSamples()})  # fmt: skip
+        if len(times) > 1 and len({len(at(Usd.TimeCode(t))) for t in times}) > 1:
+            self.left.append(f"how the instances of {name} come and go")
+            times = []
+        self._samples += [times[0], times[-1]] if len(times) > 1 else []
+        kept: dict = {}
+
+        def moved(t, k):
+            if kept.get("at") != t:
+                kept.update(at=t, stands=at(Usd.TimeCode(t * self.rate)))
+            return kept["stands"][k].T
+
+        found = []
+        for k, w in enumerate(which):
+            if len(mask) and not mask[k]:
+                continue
+            for inner, mesh, source in shown[w]:
+                node = Node(f"{name} {k + 1}", parent, stands[k].T @ inner, mesh)
+                if len(times) > 1:
+                    node.moves = lambda t, clip=0, k=k, inner=inner: moved(t, k) @ inner
+                if source and source not in self.left:
+                    self.left.append(source)
+                found.append(node)
+        return found
+
+    def _shown(self, root) -> list[tuple[np.ndarray, Mesh, str]]:
+        """((4, 4) within a prototype, mesh, what is left out of it) of each mesh that it has."""
+        from pxr import Usd, UsdGeom
+
+        found, home = [], np.linalg.inv(np.array(self._cache.GetLocalToWorldTransform(root), float).T)
+        for prim in Usd.PrimRange(root, Usd.TraverseInstanceProxies()):
+            if prim.IsA(UsdGeom.Mesh):
+                node = Node(prim.GetName())
+                self._mesh_of(prim, node)
+                if node.mesh is not None:
+                    inner = home @ np.array(self._cache.GetLocalToWorldTransform(prim), float).T
+                    told = f"how the points of {node.name} move, of which there are instances"
+                    found.append((inner, node.mesh, told if node.points_at else ""))
+        return found
 
     @staticmethod
     def _pruned(nodes) -> list[Node]:
         """Without branches that hold nothing."""
-        kept = np.array([n.mesh is not None or n.view is not None for n in nodes], bool)
+        kept = np.array([n.mesh is not None or n.view is not None or n.joint for n in nodes], bool)
         for i in range(len(nodes) - 1, -1, -1):
             if kept[i] and nodes[i].parent >= 0:
                 kept[nodes[i].parent] = True
@@ -137,6 +221,8 @@ class _Reader:
         found = [n for n, k in zip(nodes, kept, strict=True) if k]
         for node in found:
             node.parent = int(number[node.parent]) if node.parent >= 0 else -1
+            if node.skin is not None:
+                node.skin.joints = number[node.skin.joints]
         return found
 
     def _local(self, xform, time) -> np.ndarray:
@@ -160,8 +246,6 @@ class _Reader:
             if len(mesh.GetFaceVertexCountsAttr().GetTimeSamples()) > 1:
                 node.points_at = ""
                 self.left.append(f"how the faces of {prim.GetName()} change over time")
-        if prim.HasAPI("SkelBindingAPI"):
-            node.skinned = True
         source = prim.GetPrimInPrototype().GetPath() if prim.IsInstanceProxy() else prim.GetPath()
         if str(source) not in self._meshes:
             self._meshes[str(source)] = self._mesh(prim, mesh)
@@ -188,47 +272,62 @@ class _Reader:
             cause = f"has a face that names vertex {int(indices.max())}, of {len(points):,}."
             raise EstampaError(what, cause, "It is damaged; export it again.")
         holes = np.array(self._get(mesh.GetHoleIndicesAttr()) or [], np.int64)
-        corners = self._corners(prim, mesh, len(points), counts, indices)
+        own = self._attributes(prim, mesh, len(points), counts, indices)
         materials, which = self._looks(prim, mesh, len(counts))
         if len(holes):
             keep = np.ones(len(counts), bool)
             keep[holes[(holes >= 0) & (holes < len(counts))]] = False
-            each = np.repeat(keep, counts)
-            corners = {n: v[each] for n, v in corners.items()}
-            indices, counts, which = indices[each], counts[keep], None if which is None else which[keep]
+            chosen = {"corners": np.repeat(keep, counts), "faces": keep, "vertices": slice(None)}
+            own = {n: Attribute(a.domain, a.values[chosen[a.domain]]) for n, a in own.items()}
+            indices, counts = indices[chosen["corners"]], counts[keep]
+            which = None if which is None else which[keep]
         if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
             order = Mesh(points, counts, indices).other_way_round
-            corners, indices = {n: v[order] for n, v in corners.items()}, indices[order]
-        return with_corners((points, counts, indices, materials, which), corners)
+            turned = lambda a: a.values[order] if a.domain == "corners" else a.values
+            own, indices = {n: Attribute(a.domain, turned(a)) for n, a in own.items()}, indices[order]
+        return made(points, counts, indices, materials, which, own)
 
-    def _corners(self, prim, mesh, count, counts, indices) -> dict[str, np.ndarray]:
+    def _attributes(self, prim, mesh, count, counts, indices) -> dict[str, Attribute]:
+        """All that its points, faces and corners have, by our names."""
         from pxr import UsdGeom
 
         found, api = {}, UsdGeom.PrimvarsAPI(prim)
-        spread = lambda values, how: _by_corner(np.asarray(values), how, count, counts, indices)
-        sets = [p for p in api.FindPrimvarsWithInheritance() if str(p.GetTypeName()) in ("texCoord2f[]", "float2[]")]
+
+        def take(name, values, how, everywhere=True):
+            values = np.asarray(values, np.float32)
+            values = values[:, None] if values.ndim == 1 else values
+            own = _spread(values, how, count, counts, indices, everywhere)
+            if own is not None:
+                found[name] = own
+            return own is not None
+
+        every = [p for p in api.FindPrimvarsWithInheritance() if p.HasValue()]
+        sets = [p for p in every if str(p.GetTypeName()) in ("texCoord2f[]", "float2[]")]
         sets = sorted(sets, key=lambda p: (p.GetPrimvarName() != "st", not p.GetPrimvarName().startswith("st")))
         self.sets.clear()
         for k, primvar in enumerate(sets[:MOST_SETS]):
+            name = "uv" if k == 0 else f"uv{k}"
             values = primvar.ComputeFlattened(self.start)
-            own = spread(values, primvar.GetInterpolation()) if values is not None else None
-            if own is not None:
-                name = "uv" if k == 0 else f"uv{k}"
-                found[name] = own.astype(np.float32)
+            if values is not None and take(name, values, primvar.GetInterpolation()):
                 self.sets[primvar.GetPrimvarName()] = name
         normals, how = self._get(mesh.GetNormalsAttr()), mesh.GetNormalsInterpolation()
         primvar = api.GetPrimvar("normals")
         if primvar and primvar.HasValue():
             normals, how = primvar.ComputeFlattened(self.start), primvar.GetInterpolation()
         if normals is not None and len(normals):
-            own = spread(normals, how)
-            if own is not None:
-                found["normal"] = own.astype(np.float32)
-        colour = api.FindPrimvarWithInheritance("displayColor")
-        if colour and colour.HasValue():
-            own = spread(colour.ComputeFlattened(self.start), colour.GetInterpolation())
-            if own is not None and colour.GetInterpolation() != UsdGeom.Tokens.constant:
-                found["colour"] = own.astype(np.float32)
+            take("normal", normals, how)
+        colour, clear = (api.FindPrimvarWithInheritance(n) for n in ("displayColor", "displayOpacity"))
+        if colour and colour.HasValue() and colour.GetInterpolation() != UsdGeom.Tokens.constant:
+            values = np.array(colour.ComputeFlattened(self.start), np.float32)
+            if clear and clear.HasValue() and clear.GetInterpolation() == colour.GetInterpolation():
+                more = np.array(clear.ComputeFlattened(self.start), np.float32)
+                values = np.column_stack([values, more]) if len(more) == len(values) else values
+            take("colour", values, colour.GetInterpolation())
+        for primvar in every:  # of names of their own
+            name, kind = primvar.GetPrimvarName(), str(primvar.GetTypeName())
+            if kind in PLAIN and name not in KNOWN and not name.startswith("skel:") and name not in self.sets:
+                if primvar.GetInterpolation() != UsdGeom.Tokens.constant:
+                    take(name, primvar.ComputeFlattened(self.start), primvar.GetInterpolation(), False)
         return found
 
     # -- materials ---------------------------------------------------------------------------------------------
@@ -344,15 +443,16 @@ class _Reader:
         return (Picture(name, bytes(asset.GetBuffer())), "") if asset else (None, name)
 
 
-def _by_corner(values, how, count, counts, indices) -> np.ndarray | None:
-    """(corners, k) of values that a prim has constant, by face, by vertex or by corner; None where they do not fit."""
+def _spread(values, how, count, counts, indices, everywhere) -> Attribute | None:
+    """What a prim has constant, by face, by vertex or by corner, (rows, k); None where it does not fit. everywhere --
+    whether what faces have is told by their corners, as it is of what is drawn."""
     from pxr import UsdGeom
 
     t = UsdGeom.Tokens
     if how == t.constant:
-        return np.repeat(values[:1], len(indices), axis=0) if len(values) else None
-    if how == t.uniform:
-        return np.repeat(values, counts, axis=0) if len(values) == len(counts) else None
-    if how in (t.vertex, t.varying):
-        return np.take(values, indices, axis=0) if len(values) == count else None
-    return values if len(values) == len(indices) else None
+        return Attribute("vertices", np.repeat(values[:1], count, axis=0)) if len(values) else None
+    if how == t.uniform and len(values) == len(counts):
+        return Attribute("corners", np.repeat(values, counts, axis=0)) if everywhere else Attribute("faces", values)
+    if how in (t.vertex, t.varying) and len(values) == count:
+        return Attribute("vertices", values)
+    return by_corner(values, indices, count) if how == t.faceVarying and len(values) == len(indices) else None

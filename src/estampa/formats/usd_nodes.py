@@ -37,7 +37,7 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
         if rigid.mesh.face_materials is not None:
             bind_materials(stage, root.GetPath(), mesh, rigid.mesh, rigid.materials(i))
-        write_looks(mesh, rigid.mesh, own, rigid.corners(i).ravel())
+        write_looks(mesh, rigid.mesh, own, rigid.corners(i).ravel(), rigid.faces(i))
     stage.GetRootLayer().Save()
 
 

@@ -55,6 +55,8 @@ class Mesh:
     corners      -- name -> (sum of face_counts, k) float32: what each corner of a face has by itself, as texture
                     coordinates ("uv", "uv1", ...) where they have seams, colours ("colour",
                     linear, with an opacity) or normals ("normal")
+    vertices     -- name -> (n, k) float32: what vertices have of the same sorts, where it is one all round each
+    faces        -- name -> (f, k) float32: what faces have, by any name
     cut_from     -- what it was before it was broken, or None
     """
 
@@ -69,6 +71,8 @@ class Mesh:
         pieces=None,
         corners=None,
         cut_from=None,
+        vertices=None,
+        faces=None,
     ):
         self.points = np.ascontiguousarray(points, np.float64)
         self.face_counts = np.ascontiguousarray(face_counts, np.int32)
@@ -77,8 +81,21 @@ class Mesh:
         self.materials = tuple(m if type(m) is Material else Material(*m) for m in materials)
         self.face_materials = None if face_materials is None else np.ascontiguousarray(face_materials, np.int32)
         self.pieces = None if pieces is None else np.ascontiguousarray(pieces, np.int32)
-        self.corners = {n: np.ascontiguousarray(v, np.float32) for n, v in (corners or {}).items()}
+        narrow = lambda held: {n: np.ascontiguousarray(v, np.float32) for n, v in (held or {}).items()}
+        self.corners, self.vertices, self.faces = narrow(corners), narrow(vertices), narrow(faces)
         self.cut_from = cut_from
+
+    @property
+    def told(self) -> tuple:
+        """All arrays that say what it is at rest, for a digest."""
+        return (self.points, self.face_counts, self.face_indices, self.uv, self.corners, self.vertices, self.faces)
+
+    def freeze(self) -> None:
+        """Its arrays are kept elsewhere too, and must not change there."""
+        own = (self.points, self.face_counts, self.face_indices, self.uv, self.face_materials)
+        for array in (*own, *self.corners.values(), *self.vertices.values(), *self.faces.values()):
+            if array is not None:
+                array.flags.writeable = False
 
     @classmethod
     def from_triangles(cls, points, triangles, uv=None) -> "Mesh":
@@ -97,6 +114,8 @@ class Mesh:
             self.pieces,
             self.corners,
             self.cut_from,
+            self.vertices,
+            self.faces,
         )
         for name in ("triangles", "triangle_faces", "_edge_uses", "islands", "_corners"):
             if name in self.__dict__:
@@ -124,7 +143,17 @@ class Mesh:
             pick(self.face_materials, inside),
             pick(self.pieces, vertices),
             {n: v[inside[corners]] for n, v in self.corners.items()},
+            None,
+            {n: v[vertices] for n, v in self.vertices.items()},
+            {n: v[inside] for n, v in self.faces.items()},
         )
+
+    def of_corners(self, name: str) -> np.ndarray | None:
+        """(sum of face_counts, k) what corners have of a name, by themselves or by their vertices; None without it."""
+        if name in self.corners:
+            return self.corners[name]
+        own = self.uv if name == "uv" else self.vertices.get(name)
+        return None if own is None else own[self.face_indices]
 
     @cached_property
     def triangle_corners(self) -> np.ndarray:
@@ -162,13 +191,13 @@ class Mesh:
         origin = np.concatenate([origin, left])
         pieces = None if self.pieces is None else self.pieces[origin]
         rest = {n: v for n, v in self.corners.items() if n != "uv"}
-        made = (self.face_counts, where.ravel(), uv, self.materials, self.face_materials, pieces, rest)
-        return Mesh(self.points[origin], *made), origin
+        made = (self.face_counts, where.ravel(), uv, self.materials, self.face_materials, pieces, rest, None)
+        return Mesh(self.points[origin], *made, {n: v[origin] for n, v in self.vertices.items()}, self.faces), origin
 
     @cached_property
     def by_vertex(self) -> dict[str, np.ndarray]:
-        """Name -> (n, k) what corners have, by vertex: of a parted mesh, whose corners agree."""
-        found = {}
+        """Name -> (n, k) what vertices have, and corners by vertex: of a parted mesh, whose corners agree."""
+        found = dict(self.vertices)
         for name, values in self.corners.items():
             found[name] = np.zeros((self.count, values.shape[1]), np.float32)
             found[name][self.face_indices] = values
@@ -179,7 +208,7 @@ class Mesh:
         """(n, 3) unit normals of the vertices at rest: those that their corners have, or else those of the faces."""
         given = self.corners.get("normal")
         if given is None:
-            return self.normals()
+            return self.vertices["normal"].astype(float) if "normal" in self.vertices else self.normals()
         found = np.zeros((self.count, 3))
         found[self.face_indices] = given
         return found
@@ -189,14 +218,14 @@ class Mesh:
         n = len(self.points)
         if self.points.ndim != 2 or self.points.shape[1:] != (3,) or n == 0:
             raise EstampaError(what, "has no points.", "Export it again with its geometry.")
-        bad = ~np.isfinite(self.points).all(axis=1)
-        if bad.any():
+        if not np.isfinite(self.points).all():
+            bad = ~np.isfinite(self.points).all(axis=1)
             raise EstampaError(
                 what,
                 f"has {bad.sum()} point(s) that are not finite numbers (the first is vertex {int(np.argmax(bad))}).",
                 "Repair those vertices where the mesh was made, then import again.",
             )
-        if np.abs(self.points).max() > 1e9:
+        if max(self.points.max(), -self.points.min()) > 1e9:
             raise EstampaError(
                 what, "has points further than a million kilometres away.", "Check the file and its unit."
             )
@@ -206,8 +235,8 @@ class Mesh:
             )
         if self.face_counts.min() < 3 or int(self.face_counts.sum()) != len(self.face_indices):
             raise EstampaError(what, "has a face with fewer than 3 corners.", "It may be cut short; export it again.")
-        wrong = (self.face_indices < 0) | (self.face_indices >= n)
-        if wrong.any():
+        if self.face_indices.min() < 0 or self.face_indices.max() >= n:
+            wrong = (self.face_indices < 0) | (self.face_indices >= n)
             face = int(np.searchsorted(np.cumsum(self.face_counts), int(np.argmax(wrong)), side="right"))
             raise EstampaError(
                 what,
@@ -451,7 +480,11 @@ class Mesh:
         if uv is not None and not np.array_equal(uv[indices], self.uv[self.face_indices]):
             # points that were apart for their texture coordinates alone: these become a seam
             corners["uv"], uv = self.uv[self.face_indices[triangles_ok]], None
-        return Mesh(self.points[keep], counts, indices[triangles_ok], uv, self.materials, kept, None, corners)
+        for name, values in self.vertices.items():  # as `uv`, to what corners have
+            corners[name] = values[self.face_indices[triangles_ok]]
+        own = {n: v[stays] for n, v in self.faces.items()}
+        made = (self.points[keep], counts, indices[triangles_ok], uv, self.materials, kept, None, corners)
+        return Mesh(*made, faces=own)
 
     @property
     def proper_faces(self) -> np.ndarray:

@@ -25,9 +25,11 @@ def joined(meshes: list[Mesh]) -> Mesh:
     offsets = np.cumsum([0] + [m.count for m in meshes[:-1]])
     seams = any("uv" in m.corners for m in meshes)
     uv = np.concatenate([m.uv for m in meshes]) if all(m.uv is not None for m in meshes) else None
-    corners = {n: [m.corners[n] for m in meshes] for n in meshes[0].corners if all(n in m.corners for m in meshes)}
-    if seams and all("uv" in m.corners or m.uv is not None for m in meshes):
-        corners["uv"] = [m.corners["uv"] if "uv" in m.corners else m.uv[m.face_indices] for m in meshes]
+    everywhere = lambda held: {n: [h[n] for h in held] for n in held[0] if all(n in h for h in held)}
+    vertices, own = everywhere([m.vertices for m in meshes]), everywhere([m.faces for m in meshes])
+    names = {n for m in meshes for n in (*m.corners, *m.vertices)} - {*vertices} | ({"uv"} if seams else set())
+    corners = {n: [m.of_corners(n) for m in meshes] for n in sorted(names)}
+    corners = {n: rows for n, rows in corners.items() if all(r is not None for r in rows)}
     materials = list(dict.fromkeys(m for mesh in meshes for m in mesh.materials))
     faces = None
     if all(mesh.face_materials is not None for mesh in meshes):
@@ -42,6 +44,9 @@ def joined(meshes: list[Mesh]) -> Mesh:
         faces,
         None,
         {n: np.concatenate(v) for n, v in corners.items()},
+        None,
+        {n: np.concatenate(v) for n, v in vertices.items()},
+        {n: np.concatenate(v) for n, v in own.items()},
     )
 
 
@@ -56,6 +61,9 @@ def coloured(mesh: Mesh, name: str, colour: tuple[float, float, float], **more) 
         np.zeros(len(mesh.face_counts), np.int32),
         mesh.pieces,
         mesh.corners,
+        None,
+        mesh.vertices,
+        mesh.faces,
     )
 
 

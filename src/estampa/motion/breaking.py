@@ -153,7 +153,9 @@ class Break(Remesh):
         materials = mesh.materials or (("Outside", PLAIN),)
         own = np.zeros(len(faces), np.int32) if mesh.face_materials is None else mesh.face_materials[faces]
         own = np.where(outside, own, len(materials))
-        corners = {n: _at_corners(x[mesh.triangle_corners], cuts, outside) for n, x in mesh.corners.items()}
+        names = (*mesh.corners, *mesh.vertices)
+        corners = {n: _at_corners(mesh.of_corners(n)[mesh.triangle_corners], cuts, outside) for n in names}
+        own_faces = {n: np.where(outside[:, None], x[faces], 0) for n, x in mesh.faces.items()}
         if mesh.triangle_uv is not None:
             corners["uv"] = _at_corners(mesh.triangle_uv, cuts, outside)
             corners["uv"][~outside.repeat(3)] = _flat_uv(cuts.points[triangles[~outside]]).reshape(-1, 2)
@@ -168,7 +170,8 @@ class Break(Remesh):
         count = np.full(len(triangles), 3)
         made = Mesh(
             cuts.points, count, triangles.ravel(), None, (*materials, (f"Inside, {name.lower()}", colour)), own, pieces,
-            corners, CutFrom(mesh, np.where(outside, cuts.face, -1), cuts.share, cuts.cell, _swing(v), seeds),
+            corners, CutFrom(mesh, np.where(outside, cuts.face, -1), cuts.share, cuts.cell, _swing(v), seeds), None,
+            own_faces,
         )  # fmt: skip
         carry = _carry(mesh, cuts, outside)
         return Plan(made, carry, made.points - carry @ mesh.points)

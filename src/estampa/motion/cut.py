@@ -60,7 +60,8 @@ class Cut(Remesh):
         made = Mesh(mesh.points[old], *parts)
         pieces = made.islands if v["loose"] else unique // mesh.count
         pieces = np.unique(pieces, return_inverse=True)[1]
-        return Plan(Mesh(made.points, *parts, pieces, mesh.corners), carry)
+        own = {n: values[old] for n, values in mesh.vertices.items()}
+        return Plan(Mesh(made.points, *parts, pieces, mesh.corners, None, own, mesh.faces), carry)
 
     def counts(self, of, v):
         return Counts(of.vertices, of.edges, of.border, of.faces, of.corners)  # but for the few along the cuts

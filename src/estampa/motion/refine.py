@@ -152,10 +152,13 @@ def loop_step(mesh: Mesh, sharp=None, borders: bool = True):
     m = [n + x for x in edge_of]
     quads = [(t[:, 0], m[0], m[2]), (t[:, 1], m[1], m[0]), (t[:, 2], m[2], m[1]), (m[0], m[1], m[2])]
     triangles = np.stack([np.stack(q, axis=1) for q in quads], axis=1).reshape(-1, 3)
-    uv = None if mesh.uv is None else _straight(mesh, e) @ mesh.uv
+    straight = _straight(mesh, e)
+    uv = None if mesh.uv is None else straight @ mesh.uv
     kept = None if mesh.face_materials is None else np.repeat(mesh.face_materials, 4)
     made = (np.full(len(triangles), 3), triangles.ravel(), uv, mesh.materials, kept, None)
-    finer = Mesh(step @ mesh.points, *made, {n: _loop_corners(v) for n, v in mesh.corners.items()})
+    own = {n: _loop_corners(v) for n, v in mesh.corners.items()}
+    more = _more(mesh, lambda values: straight @ values, np.repeat(np.arange(len(t)), 4))
+    finer = Mesh(step @ mesh.points, *made, own, None, *more)
     return finer, step, _halved(mesh, finer, e, sharp, is_border)
 
 
@@ -195,13 +198,14 @@ def clark_step(mesh: Mesh, sharp=None, borders: bool = True):
     before = np.empty_like(edge)
     before[following] = edge
     quads = np.stack([corners, n + edge, n + len(e) + face, n + before], axis=1)
+    level = lambda values: np.concatenate([values, half @ values, to_face @ values])
     uv = None
     if mesh.uv is not None:
-        uv = np.concatenate([mesh.uv, half @ mesh.uv, to_face @ mesh.uv])
+        uv = level(mesh.uv)
     kept = None if mesh.face_materials is None else mesh.face_materials[face]
     own = {n: _clark_corners(v, following, counts) for n, v in mesh.corners.items()}
     made = (np.full(len(quads), 4), quads.ravel(), uv, mesh.materials, kept, None, own)
-    finer = Mesh(step @ mesh.points, *made)
+    finer = Mesh(step @ mesh.points, *made, None, *_more(mesh, level, face))
     return finer, step, _halved(mesh, finer, e, sharp, is_border)
 
 
@@ -245,7 +249,17 @@ def _in_triangles(mesh) -> Mesh:
     kept = None if mesh.face_materials is None else mesh.face_materials[mesh.triangle_faces]
     corners = {n: v[mesh.triangle_corners.ravel()] for n, v in mesh.corners.items()}
     counts = np.full(len(mesh.triangles), 3)
-    return Mesh(mesh.points, counts, mesh.triangles.ravel(), mesh.uv, mesh.materials, kept, mesh.pieces, corners)
+    return Mesh(mesh.points, counts, mesh.triangles.ravel(), mesh.uv, mesh.materials, kept, mesh.pieces, corners,
+                None, *_more(mesh, lambda values: values, mesh.triangle_faces))  # fmt: skip
+
+
+def _more(mesh, level, face) -> tuple[dict, dict]:
+    """What vertices and faces have, of a finer mesh: `level` spreads what vertices have, `face` tells which face each
+    finer one was."""
+    own = {n: level(values) for n, values in mesh.vertices.items()}
+    if "normal" in own:
+        own["normal"] /= np.maximum(np.linalg.norm(own["normal"], axis=1, keepdims=True), 1e-12)
+    return own, {n: values[face] for n, values in mesh.faces.items()}
 
 
 def _loop_corners(values) -> np.ndarray:

@@ -33,25 +33,29 @@ class Thicken(Remesh):
         back = mesh.other_way_round  # as the inner side runs
         parts, sizes = [indices, indices[back] + n], [counts, counts]
         corners = [np.arange(len(indices)), back]  # which old corner each new one is
-        materials = [mesh.face_materials] * 2 if mesh.face_materials is not None else None
+        faces = [np.arange(len(counts))] * 2
         if v["edges"] and len(mesh.border):
             a, b = mesh.border.T
             parts.append(np.stack([b, a, a + n, b + n], axis=1).ravel())
             at_a, at_b = (_corner_of(mesh, starts, mesh.border_faces, v) for v in (a, b))
             corners.append(np.stack([at_b, at_a, at_a, at_b], axis=1).ravel())
             sizes.append(np.full(len(a), 4))
-            if materials:
-                materials.append(mesh.face_materials[mesh.border_faces])
+            faces.append(mesh.border_faces)
+        of = np.concatenate(faces)  # which old face each new one is
         made = Mesh(
             carry @ mesh.points,
             np.concatenate(sizes),
             np.concatenate(parts),
             None if mesh.uv is None else np.concatenate([mesh.uv, mesh.uv]),
             mesh.materials,
-            np.concatenate(materials) if materials else None,
+            None if mesh.face_materials is None else mesh.face_materials[of],
             None if mesh.pieces is None else np.concatenate([mesh.pieces, mesh.pieces]),
             {name: values[np.concatenate(corners)] for name, values in mesh.corners.items()},
-        )
+            None,
+            {name: np.concatenate([values, -values if name == "normal" else values])
+             for name, values in mesh.vertices.items()},
+            {name: values[of] for name, values in mesh.faces.items()},
+        )  # fmt: skip
         return Plan(made, carry)
 
     def counts(self, of, v):

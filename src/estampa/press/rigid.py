@@ -51,11 +51,14 @@ class Rigid:
         ends = np.cumsum(np.bincount(of, minlength=i + 1))
         return slice(ends[i - 1] if i else 0, ends[i])
 
-    def materials(self, i: int) -> np.ndarray:
-        """(t,) the material of each triangle of a piece, in the order of `part`."""
+    def faces(self, i: int) -> np.ndarray:
+        """(t,) the face of each triangle of a piece, in the order of `part`."""
         of = self.pieces.of_vertex[self.mesh.triangles[:, 0]]
-        every = self.mesh.face_materials[self.mesh.triangle_faces][np.argsort(of, kind="stable")]
-        return every[self._span(of, i)]
+        return self.mesh.triangle_faces[np.argsort(of, kind="stable")][self._span(of, i)]
+
+    def materials(self, i: int) -> np.ndarray:
+        """(t,) the material of each of those."""
+        return self.mesh.face_materials[self.faces(i)]
 
     def moved(self, f: int) -> np.ndarray:
         """(n, 3) m in the world at the f-th frame."""

@@ -181,7 +181,7 @@ def signature(evaluator: Evaluator, item: Thing) -> bytes:
         shapes = [(m.place, m.amounts, [evaluator.stacks.name(subject, layers, m)]) for m in many]
     else:
         shapes = [evaluator.shape_name(subject, f) for f in frames]
-    rest = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.corners, subject.name, doc.frame_rate)
+    rest = (*mesh.told, subject.name, doc.frame_rate)
     looks = [m.model_dump() for m in mesh.materials]
     others = [_told(evaluator, t, frames) for t in item.declared().others(doc, subject, values_of(doc, item))]
     named = values_of(doc, item) | {"subject": None, "copies": None}

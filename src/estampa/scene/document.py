@@ -230,6 +230,8 @@ class MeshRef(Frozen):
     materials: tuple[Material, ...] = ()
     face_materials: str | None = None  # int32 (f,), which material each face has
     corners: tuple[tuple[str, str], ...] = ()  # (name, float32 (sum of counts, k)): what each corner has by itself
+    vertices: tuple[tuple[str, str], ...] = ()  # (name, float32 (n, k)): what vertices have besides `uv`
+    faces: tuple[tuple[str, str], ...] = ()  # (name, float32 (f, k)): what faces have
 
 
 class Thing(Frozen):
@@ -437,7 +439,9 @@ class Document(Frozen):
             if thing.mesh:
                 mesh = thing.mesh
                 wanted = (mesh.points, mesh.face_counts, mesh.face_indices, mesh.uv, mesh.face_materials)
-                names |= {name for name in wanted if name} | {name for _, name in mesh.corners}
+                names |= {name for name in wanted if name} | {
+                    name for held in (mesh.corners, mesh.vertices, mesh.faces) for _, name in held
+                }
                 names |= {m.picture for m in mesh.materials if m.picture}
             for layer in (thing, *thing.stack):
                 if layer.adopted:

@@ -203,10 +203,13 @@ def _mesh(scene: Scene, subject: Thing) -> int:
     if ref.uv:
         words = f"texture coordinates that do not fit the mesh of “{subject.name}”"
         _array(scene, ref.uv, words, NARROW, (len(points), 2))
-    for name, values in ref.corners:
-        told = f"corners of “{subject.name}” ({name}) that do not fit its faces"
-        found = _array(scene, values, told, NARROW, (len(corners), None))
-        _need(1 <= found.shape[1] <= 4 and (name != "uv" or found.shape[1] == 2), f"holds {told}")
+    domains = ((ref.corners, "corners", len(corners)), (ref.vertices, "vertices", len(points)),
+               (ref.faces, "faces", len(faces)))  # fmt: skip
+    for held, domain, count in domains:
+        for name, values in held:
+            told = f"what {domain} of “{subject.name}” have ({name}), which does not fit them"
+            found = _array(scene, values, told, NARROW, (count, None))
+            _need(1 <= found.shape[1] <= 4 and (name != "uv" or found.shape[1] == 2), f"holds {told}")
     if ref.face_materials:
         words = f"materials that do not fit the mesh of “{subject.name}”"
         of = _array(scene, ref.face_materials, words, WHOLE, (len(faces),))

@@ -36,6 +36,11 @@ class Arrays:
                 self._kept[name] = array
         return name
 
+    def take(self, others: "Arrays") -> None:
+        """Keep what others keep."""
+        with self._lock:
+            self._kept = {**others._kept, **self._kept}
+
     def get(self, name: str) -> np.ndarray:
         try:
             return self._kept[name]
@@ -175,6 +180,9 @@ class Scene:
                 more(ref.face_materials),
                 None,
                 {name: a.get(values) for name, values in ref.corners},
+                None,
+                {name: a.get(values) for name, values in ref.vertices},
+                {name: a.get(values) for name, values in ref.faces},
             )
         return self._meshes[ref]
 

@@ -44,11 +44,9 @@ class Pictured:
         for k, material in enumerate(mesh.materials):
             if ends[k + 1] > ends[k]:
                 parts.append((int(ends[k]), int(ends[k + 1] - ends[k]), material))
-                seams = mesh.corners.get(material.uv)
-                own = None if seams is None else seams[mesh.triangle_corners]
-                own = mesh.triangle_uv if material.uv == "uv" else own
+                own = mesh.of_corners(material.uv)
                 if own is not None:
-                    uv[ends[k] : ends[k + 1]] = own[order[ends[k] : ends[k + 1]]]
+                    uv[ends[k] : ends[k + 1]] = own[mesh.triangle_corners[order[ends[k] : ends[k + 1]]]]
         return cls(np.ascontiguousarray(drawn.triangles[order]), uv, parts)
 
 
@@ -348,8 +346,9 @@ def _tints(mesh):
     colours = on_screen(np.array([m.colour for m in mesh.materials], np.float32))
     found = np.full((mesh.count, 3), 0.8, np.float32)
     by_corner = colours[np.repeat(mesh.face_materials, mesh.face_counts)]
-    if "colour" in mesh.corners:
-        by_corner = by_corner * on_screen(np.clip(mesh.corners["colour"][:, :3], 0, 1))
+    colour = mesh.of_corners("colour")
+    if colour is not None:
+        by_corner = by_corner * on_screen(np.clip(colour[:, :3], 0, 1))
     found[mesh.face_indices] = by_corner
     return found
 

@@ -128,7 +128,6 @@ def _table(w, s, files):
         ("bodies_live", "Rig", "Bodies back to live", "Ctrl+Alt+L", "reset", "Switch baked bodies on again, and put their subjects back", w.rigging.bodies_live),
         ("keep_asset", "Scene", "Keep as an asset…", "Ctrl+Alt+A", "add", "The selected thing with all that belongs to it, for any scene", w.assets.keep),
         ("put_asset", "Scene", "Put an asset…", "Ctrl+Alt+P", "open", "One of the assets that were kept, here or in the place of the selected skeleton", w.assets.put),
-        ("import_rig", "Scene", "Import a mesh with its skeleton…", "Ctrl+Alt+I", "skeleton", "GLB or glTF with a skin, morph targets and animations", k.import_rig),
         ("joint_chain", "Joints", "A chain between two points", "Ctrl+Shift+J", "chain", "Drag in the view from where it begins to where it ends", k.chain),
         ("joint_path", "Joints", "A chain along a path…", "Alt+Shift+J", "along", "So many joints at even distances along the selected path", k.along_path),
         ("joint_beads", "Joints", "Strings of beads…", "Alt+Shift+B", "beads", "Skeleton, skin and swinging chain from a mesh of beads", k.beads),

@@ -144,8 +144,11 @@ class AssetDialog(QDialog):
             words.append(f"It moves for {moving:.3g} s; that comes as keys, and points over time as a played cache.")
         if size.max() < 0.01 or size.max() > 1000:
             words.append(f"That is very {'small' if size.max() < 0.01 else 'large'}: is the unit right?")
-        if any(nodes[i].skinned for i in taken):
-            words.append("Skins are left at rest here: “Import a mesh with its skeleton” brings joints and clips.")
+        skins = [nodes[i].skin for i in taken if nodes[i].skin is not None]
+        if skins:
+            count = len({int(j) for s in skins for j in s.joints})
+            named = ", ".join(c.name for c in self.asset.clips)
+            words.append(f"Skeleton of {count:,} joints" + (f", with clips: {named}." if named else "."))
         materials = [m for i in taken if nodes[i].mesh is not None for m in nodes[i].mesh.materials]
         missing = sorted({m.missing for m in materials if m.missing})
         words += [f"Not there: {', '.join(missing)} (shown as a grey checker)."] if missing else []

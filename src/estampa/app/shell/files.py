@@ -223,9 +223,13 @@ class Files:
             def then(found):
                 if s.carry_out(lambda: importing.put(s.scene, found, asset.path.name)):
                     self.window.viewport.frame_when_shown()
-                    first = next((t for t in found.things if t.kind == "subject"), found.things[0])
-                    s.selection.select(first.id)
+                    of = lambda kind: [t for t in found.things if t.kind == kind]
+                    s.selection.select(next(iter((*of("skeleton"), *of("subject"), *found.things))).id)
                     words = f"{len(found.things):,} things came in."
+                    for skeleton in of("skeleton"):
+                        played = ", ".join(c.name for c in skeleton.clips)
+                        told = f" {skeleton.name}: {len(skeleton.joints):,} joints"
+                        words += f"{told}, {f'clips {played}' if played else 'no clips'}."
                     s.notice.emit("done", " ".join([words, *(f"{w[0].upper()}{w[1:]}." for w in found.words)]), "")
 
             s.work.jobs.add(Job("Import", work, then, alongside=True))

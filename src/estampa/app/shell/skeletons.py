@@ -1,17 +1,13 @@
-"""The window's commands for skeletons: building, binding, baking, clips, and rigs from files."""
+"""The window's commands for skeletons: building, binding, baking and clips."""
 
-from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QFileDialog
 
 from ...baking import keys as baking
 from ...baking.reduce import Tolerance
-from ...baking.rigged import add_rigged
 from ...edits import clips
 from ...edits import joints as build
-from ...errors import Cancelled, EstampaError
-from ...formats import gltf_skin
+from ...errors import EstampaError
 from ...kinds.channels import choice, number, switch, text, whole
 from ..model.tasks import Job
 from .ask import Ask
@@ -303,36 +299,3 @@ class Skeletons:
         }
         run = lambda name, first, last, loops: clips.new_clip(s.scene, owner.id, name, first, last, loops)
         self._open("New clip", f"A named range of the present keys of {owner.name}.", fields, run)
-
-    # -- files -----------------------------------------------------------------------------------------------
-    def import_rig(self, path: str | None = None):
-        """A mesh with its skeleton, skin, morph targets and animations."""
-        s = self.session
-        if path is None:
-            title = "A mesh with its skeleton"
-            path, _ = QFileDialog.getOpenFileName(self.window, title, "", "glTF (*.glb *.gltf)")
-        if not path:
-            return
-        rate = s.doc.frame_rate
-
-        def work(progress, cancelled):
-            def step(share, text):
-                if cancelled():
-                    raise Cancelled
-                progress(share, text)
-
-            return gltf_skin.read(path, rate, step)
-
-        def then(read):
-            s.carry_out(lambda: self._brought_in(read, Path(path).name))
-
-        s.work.jobs.add(Job("Import", work, then, alongside=True))
-
-    def _brought_in(self, read, source):
-        s = self.session
-        subject, skeleton = add_rigged(s.scene, read, source)
-        s.selection.select((skeleton or subject).id)
-        self.window.viewport.frame_when_shown()
-        self.show()
-        clips_ = f", {len(read.animations)} clip(s)" if read.animations else ""
-        s.notice.emit("done", f"{subject.name}: {len(read.joints)} joints, {len(read.targets)} target(s){clips_}.", "")
