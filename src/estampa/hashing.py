@@ -3,6 +3,7 @@
 import hashlib
 
 import numpy as np
+import xxhash
 
 SIZE = 16
 
@@ -45,8 +46,17 @@ def _feed(h, part) -> None:
 
 
 def array_digest(array: np.ndarray) -> str:
-    """Hex digest of an array's type, shape and bytes; the name it is kept under."""
-    h = hashlib.blake2b(digest_size=SIZE)
+    """Digest of an array's type, shape and bytes, by XXH3 of 128 bits; the name it is kept under. Content alone is
+    told apart by it, against nobody's will: a cryptographic digest took half of the time that an import takes."""
+    return "x" + _fed(xxhash.xxh3_128(), array)
+
+
+def is_digest(name: str, array: np.ndarray) -> bool:
+    """Whether an array is the one of that name: names without "x" are of older files, and are by BLAKE2b."""
+    return name == (array_digest(array) if name[:1] == "x" else _fed(hashlib.blake2b(digest_size=SIZE), array))
+
+
+def _fed(h, array: np.ndarray) -> str:
     array = np.ascontiguousarray(array)
     h.update(f"{array.dtype.str}{array.shape}".encode())
     h.update(memoryview(array).cast("B") if array.size else b"")

@@ -64,9 +64,7 @@ def _of_owner(evaluator, owner, frame) -> list[Read]:
     if owner.has_grains:
         return found
     if owner.kind != "skeleton":
-        mesh = owner.mesh
-        rest = mesh.told
-        return [Read("mesh", f"{owner.name} · mesh", rest), *found]
+        return [Read("mesh", f"{owner.name} · mesh", owner.mesh.told), *found]
     bones = evaluator.poses.bones(owner)
     found.append(Read("bones", f"{owner.name} · joints", bones.digest))
     for i, name in bones.numbers:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
@@ -188,34 +188,54 @@ def welded(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return _alike(rows.view(np.uint32))
 
 
-@njit(cache=True, nogil=True)
+PARTS = 16  # of a power of two: tables that stay near the processor
+
+
+@njit(parallel=True, cache=True, nogil=True)
 def _alike(rows):
-    """A table by open addressing, of no more than half its places."""
-    n, wide, size = len(rows), rows.shape[1], 1
-    while size < 2 * n + 2:
-        size *= 2
-    table, first, rank = np.full(size, -1, np.int32), np.empty(n, np.int32), np.empty(n, np.int32)
-    found = 0
-    for i in range(n):
+    """Rows by what a hash of them begins with, each part in a table of its own by open addressing."""
+    n, wide = len(rows), rows.shape[1]
+    told, same = np.empty(n, np.uint32), np.empty(n, np.int32)
+    for i in prange(n):
         h = np.uint64(0)
         for c in range(wide):
             h = (h ^ np.uint64(rows[i, c])) * np.uint64(0x9E3779B97F4A7C15)
             h ^= h >> np.uint64(29)
-        at = np.int64((h >> np.uint64(20)) & np.uint64(size - 1))
-        while table[at] >= 0:
-            k, same = first[table[at]], True
-            for c in range(wide):
-                if rows[k, c] != rows[i, c]:
-                    same = False
-                    break
-            if same:
-                break
-            at = (at + 1) & (size - 1)
-        if table[at] < 0:
-            table[at] = found
+        told[i] = np.uint32(h >> np.uint64(32))
+    counts = np.zeros(PARTS, np.int64)
+    for i in range(n):
+        counts[told[i] & np.uint32(PARTS - 1)] += 1
+    for part in prange(PARTS):
+        size = 1
+        while size < 2 * counts[part] + 2:
+            size *= 2
+        table = np.full(size, -1, np.int32)
+        for i in range(n):
+            if told[i] & np.uint32(PARTS - 1) != part:
+                continue
+            at = np.int64(told[i] >> np.uint32(4)) & (size - 1)
+            while table[at] >= 0:
+                k = table[at]
+                if told[k] == told[i]:
+                    equal = True
+                    for c in range(wide):
+                        if rows[k, c] != rows[i, c]:
+                            equal = False
+                            break
+                    if equal:
+                        break
+                at = (at + 1) & (size - 1)
+            if table[at] < 0:
+                table[at] = i
+            same[i] = table[at]
+    first, rank, found = np.empty(n, np.int32), np.empty(n, np.int32), 0
+    for i in range(n):
+        if same[i] == i:
             first[found] = i
+            rank[i] = found
             found += 1
-        rank[i] = table[at]
+        else:
+            rank[i] = rank[same[i]]
     return first[:found].copy(), rank
 
 

@@ -85,11 +85,6 @@ class Mesh:
         self.corners, self.vertices, self.faces = narrow(corners), narrow(vertices), narrow(faces)
         self.cut_from = cut_from
 
-    @property
-    def told(self) -> tuple:
-        """All arrays that say what it is at rest, for a digest."""
-        return (self.points, self.face_counts, self.face_indices, self.uv, self.corners, self.vertices, self.faces)
-
     def freeze(self) -> None:
         """Its arrays are kept elsewhere too, and must not change there."""
         own = (self.points, self.face_counts, self.face_indices, self.uv, self.face_materials)

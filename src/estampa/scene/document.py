@@ -233,6 +233,11 @@ class MeshRef(Frozen):
     vertices: tuple[tuple[str, str], ...] = ()  # (name, float32 (n, k)): what vertices have besides `uv`
     faces: tuple[tuple[str, str], ...] = ()  # (name, float32 (f, k)): what faces have
 
+    @property
+    def told(self) -> tuple:
+        """All arrays that say what it is at rest, for a digest."""
+        return (self.points, self.face_counts, self.face_indices, self.uv, self.corners, self.vertices, self.faces)
+
 
 class Thing(Frozen):
     """A subject, grip, force, layer or print: a kind, a name and the channels that differ from their defaults."""

@@ -19,7 +19,7 @@ from pydantic import ValidationError
 
 from ..disk import sweep, write_whole
 from ..errors import EstampaError, disk_trouble
-from ..hashing import array_digest
+from ..hashing import is_digest
 from ..kinds.registry import kind_of
 from . import gate
 from .curves import Curve
@@ -283,9 +283,9 @@ def _read_arrays(what, archive, doc: Document) -> Arrays:
         if entry not in present:
             raise EstampaError(what, "names an array that is not in it.", "Open an earlier copy.", entry)
         array = _read_array(what, archive, entry)
-        if array_digest(array) != name:
+        if not is_digest(name, array):
             raise EstampaError(what, "holds an array that was altered or damaged.", "Open an earlier copy.", entry)
-        arrays.put(array)
+        arrays.keep(name, array)
     return arrays
 
 

@@ -29,12 +29,16 @@ class Arrays:
     def put(self, array: np.ndarray) -> str:
         array = np.ascontiguousarray(array)
         name = array_digest(array)
+        self.keep(name, array)
+        return name
+
+    def keep(self, name: str, array: np.ndarray) -> None:
+        """Keep an array under a name that is known to be its own."""
         with self._lock:
             if name not in self._kept:
                 array = array.copy() if array.flags.writeable else array
                 array.flags.writeable = False
                 self._kept[name] = array
-        return name
 
     def take(self, others: "Arrays") -> None:
         """Keep what others keep."""
