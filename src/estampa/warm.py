@@ -17,6 +17,9 @@ from .baking import keys
 from .baking.reduce import Tolerance
 from .edits import joints as build
 from .evaluate import outcome
+from .formats import glb, usd
+from .formats.asset import read_asset
+from .geometry.mesh import Mesh
 from .geometry.primitives import box, sheet, tube
 from .hashing import digest
 from .kinds.registry import kinds_in
@@ -186,9 +189,23 @@ def warm_liquids() -> None:
             outcome.of(evaluator, scene.doc.find(thing.id), 2)
 
 
+def warm_assets() -> None:
+    """A mesh with a seam, out and in again."""
+    flat = sheet(1, 1, 3, 3)
+    seam = np.random.default_rng(0).random((len(flat.face_indices), 2))
+    corners = {"uv": seam, "normal": np.tile([0, 1, 0], (len(seam), 1))}
+    mesh = Mesh(flat.points, flat.face_counts, flat.face_indices, corners=corners)
+    with tempfile.TemporaryDirectory() as folder:
+        path, stage, parted = Path(folder) / "warm.glb", Path(folder) / "warm.usdc", mesh.parted()[0]
+        glb.write_mesh(path, "Warm", parted.points, parted.normals(), parted, glb.coordinates(parted), {})
+        usd.write_cache(stage, "Warm", mesh, [1], 24.0, lambda f: mesh.points, False, lambda *a: None)
+        for file in (path, stage):
+            read_asset(file)
+
+
 PARTS = {
     "layers": warm_layers, "skeletons": warm_skeletons, "cloth": warm_cloth, "contact": warm_contact,
-    "swarms": warm_swarms, "liquids": warm_liquids,
+    "swarms": warm_swarms, "liquids": warm_liquids, "assets": warm_assets,
 }  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from estampa.formats.asset import read_asset
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
 from estampa.scene.scene import Scene
+from estampa.scene.values import Rows
 
 QUADS = np.float32([[x, y, 0] for y in (0, 50, 100, 150) for x in (-10, 10)])
 FACES = np.uint16([[k, k + 1, k + 3, k, k + 3, k + 2] for k in (0, 2, 4)])
@@ -242,3 +243,33 @@ def test_a_skinned_stage_moves_as_usd_core_itself_skins_it(tmp_path, clip):
         wanted = (np.c_[np.array(mesh.GetPointsAttr().Get(frame), float), np.ones(8)] @ world)[:, [0, 2, 1]] * 0.01
         points = evaluator.subject(scene.doc.find(subject.id), frame).points
         assert np.abs(points - wanted * [1, 1, -1]).max() < 6e-4, frame
+
+
+def test_keys_that_a_file_has_itself_are_kept(tmp_path):
+    """A spline of glTF (appendix C) is a Bezier curve here; a walk by three keys has three."""
+    path = heron(tmp_path / "heron.glb")
+    document = gl.GLTF2.load(str(path))
+    document.animations.reverse()  # Walk is played now, and the hat goes along a spline of its own
+    spline = document.animations[1].samplers[1].output
+    walk = document.animations[0]
+    walk.samplers.append(gl.AnimationSampler(input=walk.samplers[0].input, output=spline, interpolation="CUBICSPLINE"))
+    walk.channels.append(gl.AnimationChannel(
+        sampler=2, target=gl.AnimationChannelTarget(node=3, path="translation")))  # fmt: skip
+    document.skins, document.nodes[4].skin = [], None
+    document.save_binary(str(path))
+    scene = Scene(Document(frame_rate=24))
+    found = {t.name: t for t in bring_in(scene, read_asset(path)).things}
+    assert [(k.frame, round(k.value, 6)) for k in found["Heron"].values["x"].keys] == [(1, 0), (13, 1), (25, 3)]
+    lift = found["Hat"].values["y"]
+    assert [k.frame for k in lift.keys] == [1, 13, 25] and lift.keys[1].right[1] == pytest.approx(0.0)
+    evaluator = Evaluator(scene.doc, scene, None)
+    for frame in (1, 4, 13, 19, 25):
+        t, (c, s) = (frame - 1) / 24, (np.cos, np.sin)
+        half, u = (0, t / 0.5) if t < 0.5 else (1, t / 0.5 - 1)
+        (a, out), (b, into) = (((70, 40), (90, 0)), ((90, 0), (60, -40)))[half]
+        y = (2 * u**3 - 3 * u**2 + 1) * a + 0.5 * (u**3 - 2 * u**2 + u) * out
+        y += (3 * u**2 - 2 * u**3) * b + 0.5 * (u**3 - u**2) * into
+        angle, walked = (0.6 * u, 0.6 * (1 - u))[half], (u, 1 + 2 * u)[half]
+        flat = np.array([walked - 0.01 * s(angle) * y, 0.75 + 0.01 * c(angle) * y])  # along X and the node's own Y
+        place = evaluator.values.place(scene.doc.find(found["Hat"].id), Rows.one(frame)).origin[0]
+        assert place == pytest.approx([flat[0], 0, -flat[1]], abs=6e-4), frame

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..baking.keys import channel_values
 from ..baking.reduce import Tolerance, reduced
-from ..formats.asset import Asset
+from ..formats.asset import Asset, Track
 from ..geometry.pose import Pose, pose_of
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
@@ -222,9 +222,45 @@ def morphs_of(targets, points: np.ndarray, names: Names, weights, put) -> tuple[
     return made, [Thing(kind="morph", name=names.plain(t.name), values=values(k, t)) for k, t in enumerate(made)]
 
 
-def felt_over(layers: list[Thing], weights: np.ndarray, frames: np.ndarray) -> tuple[Kept, ...]:
-    """What a clip holds of morph layers: weights (f, targets), as keys between which they go straight, no more than it
-    takes."""
+def curves_of(track: Track, frame_of, matrix=None) -> list[Curve]:
+    """A curve for each column of a file's own keys. frame_of(seconds) -> the frame; matrix -- (c, c) that they go
+    through. Hermite to Bezier: a handle is a third of the way to the next key along the tangent."""
+    matrix = np.eye(track.values.shape[1]) if matrix is None else matrix
+    through = lambda rows: rows @ matrix.T
+    frames, long = frame_of(track.times), np.diff(track.times) / 3
+    values, found = through(track.values), []
+    if track.how != "curve":
+        word = track.how
+        for column in values.T:
+            found.append(Curve(keys=tuple(Key(frame=float(f), value=float(v), segment=word)
+                                          for f, v in zip(frames, column, strict=True))))  # fmt: skip
+        return found
+    left, right = through(track.into) * -np.append(0, long)[:, None], through(track.out) * np.append(long, 0)[:, None]
+    third = np.diff(frames) / 3
+    for c, column in enumerate(values.T):
+        handles = zip(np.append(0, -third), left[:, c], np.append(third, 0), right[:, c], strict=True)
+        keys = []
+        for f, v, (a, b, p, q) in zip(frames, column, handles, strict=True):
+            both = {"left": (float(a), float(b)), "right": (float(p), float(q))}
+            keys.append(Key(frame=float(f), value=float(v), tangent="broken", **both))
+        found.append(Curve(keys=tuple(keys)))
+    return found
+
+
+def is_kept(track: Track | None, frame_rate: float) -> bool:
+    """Whether a file's own keys are worth to keep: those of a curve, or fewer than there are frames. What was sampled
+    at each frame is brought down to few keys instead."""
+    if track is None or len(track.times) < 2:
+        return False
+    frames = (track.times[-1] - track.times[0]) * frame_rate
+    return track.how == "curve" or len(track.times) <= 0.5 * frames + 1
+
+
+def felt_over(layers: list[Thing], weights: np.ndarray, frames: np.ndarray, curves=None) -> tuple[Kept, ...]:
+    """What a clip holds of morph layers: curves of each where the file has any, or weights (f, targets), as keys
+    between which they go straight, no more than it takes."""
+    if curves is not None:
+        return tuple(Kept(thing=l.id, channel="weight", value=c) for l, c in zip(layers, curves, strict=True))
     found = []
     for k, layer in enumerate(layers):
         course = weights[:, k]

@@ -14,7 +14,7 @@ from ..geometry.pose import squared, to_euler, turns_of
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing, new_id
 from ..scene.scene import Arrays, Scene
-from .asset_rigs import bind_of, felt_over, morphs_of, posed, rigs_of, skeleton_of, with_clip
+from .asset_rigs import bind_of, curves_of, felt_over, is_kept, morphs_of, posed, rigs_of, skeleton_of, with_clip
 from .names import Names
 from .things import reference
 
@@ -116,9 +116,24 @@ class _Coming:
         parent = parent if parent in self.rides_on else -1
         if self.tracks is not None and self.moving[i]:
             reach = _reach(self.asset.nodes[i], self.size[i])
-            return values | _keys(self.tracks, i, parent, self.frames, reach, self.asset.nodes[i].name)
+            values |= _keys(self.tracks, i, parent, self.frames, reach, self.asset.nodes[i].name)
+            return values | self._own_keys(i, parent)
         here = self.rigid[i] if parent < 0 else np.linalg.inv(self.rigid[parent]) @ self.rigid[i]
         return values | _values(here)
+
+    def _own_keys(self, i, parent) -> dict:
+        """The keys of its place that the file has itself, where what it rides on keeps its size."""
+        node = self.asset.nodes[i]
+        track, grown = node.tracks.get("place"), self.tracks[1]
+        if not is_kept(track, self.frame_rate) or node.parent != parent:
+            return {}
+        if parent >= 0 and np.ptp(grown[:, parent]) > 1e-6:
+            return {}
+        into = self.into[:3, :3] if parent < 0 else self.size[parent]
+        return dict(zip(("x", "y", "z"), curves_of(track, self._frame_of, into), strict=True))
+
+    def _frame_of(self, seconds):
+        return self.first + (seconds - self.asset.span[0]) * self.frame_rate
 
     def _thing(self, i) -> Thing:
         node, own = self.asset.nodes[i], self._own(i)
@@ -214,7 +229,10 @@ class _Coming:
                 subject = things[by_id[self.ids[i]]]
                 layers = [l for l in subject.stack if l.kind == "morph"]
                 weights = np.array([self.asset.nodes[i].felt(t, k) for t in self._seconds(k, frames)])
-                things[by_id[subject.id]] = with_clip(subject, clip.name, frames, felt_over(layers, weights, frames))
+                track = self.asset.nodes[i].tracks.get("weights") if k == 0 else None
+                curves = curves_of(track, self._frame_of) if is_kept(track, self.frame_rate) else None
+                kept = felt_over(layers, weights, frames, curves)
+                things[by_id[subject.id]] = with_clip(subject, clip.name, frames, kept)
             self.end = max(self.end, int(np.ceil(frames[-1])))
             worlds.pop(k, None)
         return things

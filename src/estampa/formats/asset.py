@@ -42,6 +42,18 @@ class Clip:
 
 
 @dataclass
+class Track:
+    """Keys as a format has them: times (k,) s, values (k, c), how it goes on from each ("linear", "step" or "curve"),
+    and of a curve the tangents (k, c) that come into and go out of each key, per second."""
+
+    times: np.ndarray
+    values: np.ndarray
+    how: str = "linear"
+    into: np.ndarray | None = None
+    out: np.ndarray | None = None
+
+
+@dataclass
 class Node:
     """A node of an asset's tree.
 
@@ -51,6 +63,7 @@ class Node:
     view -- rad, of a camera; light -- whether it is one; joint -- whether a skin follows it
     targets -- (name, (v, 3) what it adds to the points) of its morph targets
     felt -- (seconds, number of a clip) -> (targets,) how far each is gone to, or None where that stays
+    tracks -- of "place" and "weights" the keys that the animation that is played has in the file, where it has any
     """
 
     name: str
@@ -65,6 +78,7 @@ class Node:
     skin: Skin | None = None
     targets: list[tuple[str, np.ndarray]] = field(default_factory=list)
     felt: Callable[[float, int], np.ndarray] | None = None
+    tracks: dict[str, Track] = field(default_factory=dict)
 
 
 @dataclass
@@ -287,7 +301,7 @@ def by_place(values: np.ndarray, flat: np.ndarray, first: np.ndarray, rank: np.n
     that name the rows."""
     if len(first) == len(rank):
         return Attribute("vertices", values)
-    values = np.ascontiguousarray(values, np.float32)
+    values = np.array(values, np.float32)  # one sort of array alone, that of a kernel
     if _agree(values, rank, first):
         return Attribute("vertices", values[first])
     return Attribute("corners", np.take(values, flat, axis=0))
@@ -295,7 +309,7 @@ def by_place(values: np.ndarray, flat: np.ndarray, first: np.ndarray, rank: np.n
 
 def by_corner(values: np.ndarray, indices: np.ndarray, count: int) -> Attribute:
     """What corners have, by vertex where all corners of each agree."""
-    found, agree = _by_vertex(indices, np.ascontiguousarray(values, np.float32), count)
+    found, agree = _by_vertex(indices, np.array(values, np.float32), count)
     return Attribute("vertices", found) if agree else Attribute("corners", values)
 
 

@@ -13,7 +13,7 @@ from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds, glb
 from .asset import MOST_NODES, Asset, Clip, Node, Skin, by_place, few, made, renamed, welded
-from .gltf_motion import placed, sampled
+from .gltf_motion import placed, sampled, track_of
 
 KNOWN = {"EXT_mesh_gpu_instancing", "KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
 TRIANGLES, STRIP, FAN = 4, 5, 6
@@ -114,6 +114,10 @@ class _Reader:
                 path: sampled(times, values, how, path, t)
                 for times, values, how, path in own.get(clip, ()) if path != "weights"
             })  # fmt: skip
+        for times, values, how, path in own.get(0, ()):
+            word = {"translation": "place", "weights": "weights"}.get(path)
+            if word is not None and (np.diff(times) > 0).all():
+                made.tracks[word] = track_of(times, values, how)
         if not made.targets:
             return
         told = self.told["nodes"][i].get("weights")  # which the library leaves out
@@ -308,7 +312,7 @@ class _Reader:
     def _faces(self, primitive, count, mesh) -> np.ndarray:
         if primitive.indices is None:
             return np.arange(count, dtype=np.uint32)
-        flat = self.rows(primitive.indices).ravel().astype(np.uint32, copy=False)
+        flat = self.rows(primitive.indices).ravel().astype(np.uint32)
         if len(flat) and flat.max() >= count:
             cause = f"has a face in {mesh.name or 'a mesh'} that names vertex {int(flat.max())}, of {count:,}."
             raise EstampaError(self.path.name, cause, "It is cut short or damaged; export it again.")

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..lazy import transform
+from .asset import Track
 
 
 def placed(place, turn, size) -> np.ndarray:
@@ -12,6 +13,15 @@ def placed(place, turn, size) -> np.ndarray:
     found[..., :3, :3] = transform.Rotation.from_quat(turn).as_matrix() * size[..., None, :]
     found[..., :3, 3], found[..., 3, 3] = place, 1
     return found
+
+
+def track_of(times, values, how) -> Track:
+    """The keys of a sampler: glTF 2.0, section 3.11 and appendix C."""
+    count = len(times)
+    if how != "CUBICSPLINE":
+        return Track(times, values.reshape(count, -1), "step" if how == "STEP" else "linear")
+    into, own, out = values.reshape(count, 3, -1).transpose(1, 0, 2)
+    return Track(times, own, "curve", into, out)
 
 
 def sampled(times, values, how, path, at) -> np.ndarray:
