@@ -37,6 +37,14 @@ def png(colours=((255, 0, 0, 255), (0, 255, 0, 0))) -> bytes:
     return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(raw)) + chunk(b"IEND", b"")
 
 
+def compliant(path):
+    """A stage in which usd-core's own validators find nothing."""
+    stage = Usd.Stage.Open(str(path))
+    context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
+    assert not [e.GetMessage() for e in context.Validate(stage)]
+    return stage
+
+
 def tree(path, picture=True):
     """A stem that turns over a second and carries a leaf card twice, once mirrored; a camera on it. By pygltflib."""
     blob, views, accessors = b"", [], []
@@ -333,9 +341,7 @@ def test_prints_keep_pictures_sets_and_colours(tmp_path, store, kind):
         assert document.binary_blob()[view.byteOffset : view.byteOffset + view.byteLength] == png()
         assert trimesh.load(main, force="mesh").faces.shape == (2 * (2 if more else 1), 3)
     else:
-        stage = Usd.Stage.Open(str(main))
-        context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
-        assert not [e.GetMessage() for e in context.Validate(stage)]
+        compliant(main)
 
 
 def test_a_new_version_keeps_the_layers_and_carries_what_was_painted(tmp_path, store):
@@ -392,9 +398,7 @@ def test_a_shot_keeps_the_tree_the_camera_and_copies_as_instances(tmp_path, stor
     evaluator = Evaluator(scene.doc, scene, store)
     result = run(scene, evaluator, item, tmp_path / "out")
     assert result.passed and result.gap < 1e-5, result.words()
-    stage = Usd.Stage.Open(str(result.paths[0]))
-    context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
-    assert not [e.GetMessage() for e in context.Validate(stage)]
+    stage = compliant(result.paths[0])
     paths = {str(p.GetPath()) for p in stage.Traverse()}
     assert {"/Shot/Plant/Stem/Shape", "/Shot/Plant/Stem/Leaf_1/Shape", "/Shot/Plant/Stem/Eye"} <= paths
     stood = UsdGeom.Mesh(stage.GetPrimAtPath("/Shot/Plant/Stem/Shape"))

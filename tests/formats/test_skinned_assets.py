@@ -7,15 +7,20 @@ import pytest
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, Vt
 from scipy.spatial.transform import Rotation
 
+from estampa import edits as do
 from estampa.edits import clips
 from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.asset import read_asset
+from estampa.geometry.primitives import box
+from estampa.press.run import run
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
 from estampa.scene.scene import Scene
 from estampa.scene.values import Rows
+from tests.formats.test_assets import compliant
+from tests.formats.test_skeletons import validated
 
 QUADS = np.float32([[x, y, 0] for y in (0, 50, 100, 150) for x in (-10, 10)])
 FACES = np.uint16([[k, k + 1, k + 3, k, k + 3, k + 2] for k in (0, 2, 4)])
@@ -273,3 +278,59 @@ def test_keys_that_a_file_has_itself_are_kept(tmp_path):
         flat = np.array([walked - 0.01 * s(angle) * y, 0.75 + 0.01 * c(angle) * y])  # along X and the node's own Y
         place = evaluator.values.place(scene.doc.find(found["Hat"].id), Rows.one(frame)).origin[0]
         assert place == pytest.approx([flat[0], 0, -flat[1]], abs=6e-4), frame
+
+
+@pytest.mark.parametrize("kind", ["shot", "shot_glb"])
+def test_a_shot_keeps_skeletons_skins_and_what_is_above_them(tmp_path, store, kind):
+    """In, swaying above the skin, and out: read back by usd-core's skinning or by the standard's formulas; then in
+    again, where it moves as it did."""
+    scene = Scene(Document(frame_rate=24, start=1, end=25))
+    found = {t.name: t for t in bring_in(scene, read_asset(heron(tmp_path / "heron.glb"))).things}
+    neck = found["Neck"]
+    layer = do.add_layer(scene, neck.id, "noise", values={"amount": 0.02})
+    do.move_layer(scene, layer.id, 0)
+    item = do.add_thing(scene, kind, "Shot")
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
+    assert result.passed and result.gap < 2e-6 and "1 of them skinned" in result.words(), result.words()
+    again = read_asset(result.paths[0])
+    skinned = [n for n in again.nodes if n.skin is not None]
+    assert len(skinned) == 1 and sum(n.joint for n in again.nodes) == 2
+    if kind == "shot_glb":
+        told = validated(result.paths[0])
+        assert told["numErrors"] == told["numWarnings"] == 0, told["messages"]
+        other = Scene(Document(frame_rate=24, start=1, end=25))
+        made = next(t for t in bring_in(other, again).things if t.kind == "subject" and t.targets)
+        for frame in (1, 9, 25):
+            wanted = Evaluator(scene.doc, scene, store).subject(scene.doc.find(neck.id), frame).points
+            points = Evaluator(other.doc, other, store).subject(other.doc.find(made.id), frame).points
+            assert np.abs(np.sort(points, axis=0) - np.sort(wanted, axis=0)).max() < 1e-3
+    else:
+        compliant(result.paths[0])
+    do.set_value(scene, item.id, "skins", False)
+    flat = run(scene, Evaluator(scene.doc, scene, store), scene.doc.find(item.id), tmp_path / "flat")
+    assert flat.passed and not any(n.skin for n in read_asset(flat.paths[0]).nodes)
+
+
+def test_copies_go_out_as_instances_and_each_subject_as_a_file(tmp_path, store):
+    scene = Scene(Document(frame_rate=24, start=1, end=5))
+    bring_in(scene, read_asset(heron(tmp_path / "heron.glb")))
+    buoy = do.add_mesh(scene, box([-0.1] * 3, [0.1] * 3), "Buoy")
+    do.add_thing(scene, "copies", "Still", {"subject": buoy.id, "count": 40})
+    item = do.add_thing(scene, "shot_glb", "Shot", {"instances": True})
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
+    assert result.passed and "1 of 1 sets of copies as instances" in result.words(), result.words()
+    document = gl.GLTF2.load(str(result.paths[0]))
+    node = next(n for n in document.nodes if n.name == "Still")
+    places = node.extensions["EXT_mesh_gpu_instancing"]["attributes"]["TRANSLATION"]
+    assert document.accessors[places].count == 40 and len(document.nodes) < 10
+    told = validated(result.paths[0])
+    assert told["numErrors"] == 0, told["messages"]
+    assert sum(n.mesh is not None for n in read_asset(result.paths[0]).nodes) == 42  # 40, the neck and the hat
+    do.set_value(scene, item.id, "files", "each")
+    for kind in ("shot_glb", "shot"):
+        item = do.add_thing(scene, kind, f"Each {kind}", {"files": "each"})
+        result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / kind)
+        assert result.passed and "in 3 files" in result.words(), result.words()
+        assert sorted(p.stem for p in result.paths) == [f"Each_{kind}_{n}" for n in ("Hat", "Neck", "Still")]
+        neck = read_asset(next(p for p in result.paths if "Neck" in p.stem))
+        assert sum(n.mesh is not None for n in neck.nodes) == 1 and sum(n.joint for n in neck.nodes) == 2

@@ -67,7 +67,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], extras: dict) -> No
         nodes[first + i].children.append(len(nodes))
         nodes.append(gl.Node(name=rigged.joints[i] + ENDING, translation=rigged.tips[i].tolist()))
     joints = list(range(first, first + count))
-    skin = gl.Skin(joints=joints, skeleton=stand, inverseBindMatrices=binary.numbers(_exact_last_row(rigged.back)))
+    skin = gl.Skin(joints=joints, skeleton=stand, inverseBindMatrices=binary.numbers(exact_last_row(rigged.back)))
     used = _used(rigged.mesh)
     binary.save(
         path,
@@ -80,7 +80,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], extras: dict) -> No
     )
 
 
-def _exact_last_row(matrices):
+def exact_last_row(matrices):
     result = np.array(matrices, np.float32)
     result[:, 3] = [0, 0, 0, 1]
     return result
@@ -100,17 +100,7 @@ def _mesh(binary, rigged: Rigged):
         NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.rest_normals)),
     )
     binary.looks(attributes, mesh)
-    small = np.uint8 if len(rigged.joints) <= 255 else np.uint16
-    for part in range(-(-rigged.indices.shape[1] // 4)):
-        here = slice(4 * part, 4 * part + 4)
-        weights = np.zeros((mesh.count, 4), np.float32)
-        joints = np.zeros((mesh.count, 4), small)
-        weights[:, : rigged.weights[:, here].shape[1]] = rigged.weights[:, here]
-        # a joint that is not felt must be 0, and none may be named twice
-        joints[:, : rigged.indices[:, here].shape[1]] = rigged.indices[:, here]
-        joints[weights == 0] = 0
-        setattr(attributes, f"JOINTS_{part}", binary.attribute(f"JOINTS_{part}", joints))
-        setattr(attributes, f"WEIGHTS_{part}", binary.attribute(f"WEIGHTS_{part}", weights))
+    skin_attributes(binary, attributes, rigged.indices, rigged.weights)
     targets = [{"POSITION": binary.attribute("POSITION", np.asarray(t, np.float32))} for _, t in rigged.targets]
     of = mesh.face_materials[mesh.triangle_faces] if mesh.face_materials is not None else None
     primitives = []
@@ -122,6 +112,20 @@ def _mesh(binary, rigged: Rigged):
     if rigged.targets:
         more = {"weights": [0.0] * len(targets), "extras": {"targetNames": [n for n, _ in rigged.targets]}}
     return gl.Mesh(name=rigged.name, primitives=primitives, **more)
+
+
+def skin_attributes(binary, attributes, indices, weights) -> None:
+    """Joints (v, m) that vertices follow, and how much, in sets of four."""
+    small = np.uint8 if indices.max(initial=0) <= 255 else np.uint16
+    for part in range(-(-indices.shape[1] // 4)):
+        here = slice(4 * part, 4 * part + 4)
+        felt, joints = np.zeros((len(indices), 4), np.float32), np.zeros((len(indices), 4), small)
+        felt[:, : weights[:, here].shape[1]] = weights[:, here]
+        # a joint that is not felt must be 0, and none may be named twice
+        joints[:, : indices[:, here].shape[1]] = indices[:, here]
+        joints[felt == 0] = 0
+        setattr(attributes, f"JOINTS_{part}", binary.attribute(f"JOINTS_{part}", joints))
+        setattr(attributes, f"WEIGHTS_{part}", binary.attribute(f"WEIGHTS_{part}", felt))
 
 
 def _trs(poses: Pose, f, i) -> dict:

@@ -6,19 +6,25 @@ from pathlib import Path
 import numpy as np
 
 from ..geometry.mesh import Mesh
+from ..geometry.pose import Pose
 from .usd import bind_materials, new_stage, prim_word, write_looks
+from .usd_skel import bind_skin, joint_values, skeleton_animation
 
 
 @dataclass
 class Prop:
     """A thing of a shot. parent -- its number, or -1; mesh -- of a subject; view -- rad, of a camera; copied -- the
-    mesh that copies show."""
+    mesh that copies show; bones -- scene.bones.Bones, of a skeleton; skin -- formats.skinned.Rigged, of a subject that
+    stays skinned to the skeleton whose number is bones_at."""
 
     name: str
     parent: int
     mesh: Mesh | None = None
     view: float | None = None
     copied: Mesh | None = None
+    bones: object | None = None
+    skin: object | None = None
+    bones_at: int = -1
     path: str = ""
 
 
@@ -38,21 +44,23 @@ class Placed:
 @dataclass
 class Moment:
     """What a shot looks like at a frame, by number of the prop: local (4, 4) within its parent, points (n, 3) in its
-    own space, copies."""
+    own space (of one that stays skinned before its skin), copies, poses of skeletons."""
 
     local: dict[int, np.ndarray] = field(default_factory=dict)
     points: dict[int, np.ndarray] = field(default_factory=dict)
     copies: dict[int, Placed] = field(default_factory=dict)
+    poses: dict[int, Pose] = field(default_factory=dict)
 
 
 def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate: float, at, progress) -> None:
     """at(frame) -> Moment. What is the same at every frame is written once."""
-    from pxr import Gf, Sdf, UsdGeom, Vt
+    from pxr import Gf, Sdf, UsdGeom, UsdSkel, Vt
 
     stage = new_stage(path, rate, frames[0], frames[-1])
-    root = UsdGeom.Xform.Define(stage, f"/{prim_word(name)}")
+    kind = UsdSkel.Root if any(p.skin is not None for p in props) else UsdGeom.Xform
+    root = kind.Define(stage, f"/{prim_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
-    stands, meshes, instancers = {}, {}, {}
+    stands, meshes, instancers, animations = {}, {}, {}, {}
     for i, prop in enumerate(props):
         above = root.GetPath() if prop.parent < 0 else Sdf.Path(props[prop.parent].path)
         own, count = prim_word(prop.name), 2
@@ -69,12 +77,18 @@ def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate
         elif prop.copied is not None:
             made = UsdGeom.PointInstancer.Define(stage, prop.path)
             instancers[i] = made
+        elif prop.bones is not None:
+            made = UsdSkel.Skeleton.Define(stage, prop.path)
+            animations[i] = skeleton_animation(stage, made, prop.bones, bind_of(props, i))
         else:
             made = UsdGeom.Xform.Define(stage, prop.path)
         made.GetPrim().SetDisplayName(prop.name)
         stands[i] = made.AddTransformOp() if prop.copied is None else None
         if prop.mesh is not None:
             meshes[i] = _topology(stage, root, made.GetPath().AppendChild("Shape"), prop.mesh)
+            if prop.skin is not None:
+                skeleton = stage.GetPrimAtPath(props[prop.bones_at].path)
+                bind_skin(meshes[i], prop.skin, skeleton, bind_of(props, prop.bones_at))
     kept: dict = {}
 
     def put(key, attribute, value, typed):
@@ -99,10 +113,19 @@ def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate
             put(("points", i), meshes[i].CreatePointsAttr(), narrow, vectors)
             ends = np.stack([narrow.min(axis=0), narrow.max(axis=0)])
             put(("extent", i), meshes[i].CreateExtentAttr(), ends, vectors)
+        for i, pose in now.poses.items():
+            for part, (attribute, typed) in enumerate(joint_values(animations[i])):
+                put(("pose", i, part), attribute, pose[part], typed)
         for i, placed in now.copies.items():
             _instances(stage, root, instancers[i], props[i].copied, placed, frame, put, (i, vectors))
         progress((f + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
+
+
+def bind_of(props: list[Prop], number: int) -> np.ndarray:
+    """(n, 4, 4) what joints of a skeleton were when the first mesh was bound that follows it; their rest without."""
+    skin = next((p.skin for p in props if p.skin is not None and p.bones_at == number), None)
+    return props[number].bones.at_rest if skin is None else np.linalg.inv(skin.back)
 
 
 def _topology(stage, root, path, mesh: Mesh):
@@ -153,7 +176,7 @@ class ShotReader:
     def __init__(self, path: Path):
         from pxr import Usd
 
-        self.stage = Usd.Stage.Open(str(path))
+        self.stage, self._skins = Usd.Stage.Open(str(path)), None
         self.first, self.last = int(self.stage.GetStartTimeCode()), int(self.stage.GetEndTimeCode())
 
     def points(self, path: str, frame: int) -> np.ndarray:
@@ -164,6 +187,23 @@ class ShotReader:
         world = np.array(UsdGeom.XformCache(Usd.TimeCode(frame)).GetLocalToWorldTransform(shape))
         own = np.array(UsdGeom.Mesh(shape).GetPointsAttr().Get(frame), float)
         return own @ world[:3, :3] + world[3, :3]
+
+    def skinned(self, path: str, frame: int) -> np.ndarray:
+        """(n, 3) m in the world, by UsdSkel's own skinning."""
+        from pxr import Usd, UsdGeom, UsdSkel, Vt
+
+        if self._skins is None:
+            self._skins, cache = {}, UsdSkel.Cache()
+            root = UsdSkel.Root(self.stage.GetDefaultPrim())
+            cache.Populate(root, Usd.PrimDefaultPredicate)
+            for binding in cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate):
+                query = cache.GetSkelQuery(binding.GetSkeleton())
+                self._skins |= {str(t.GetPrim().GetPath()): (t, query) for t in binding.GetSkinningTargets()}
+        skin, query = self._skins[f"{path}/Shape"]
+        points = Vt.Vec3fArray(UsdGeom.Mesh(skin.GetPrim()).GetPointsAttr().Get(frame))
+        skin.ComputeSkinnedPoints(query.ComputeSkinningTransforms(frame), points, frame)
+        world = np.array(UsdGeom.XformCache(Usd.TimeCode(frame)).GetLocalToWorldTransform(query.GetPrim()))
+        return np.array(points, float) @ world[:3, :3] + world[3, :3]
 
     def instances(self, path: str, frame: int) -> np.ndarray:
         """(k, n, 3) m in the world, each instance's points, in the order of their ids."""

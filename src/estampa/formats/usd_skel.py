@@ -48,6 +48,57 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     stage.GetRootLayer().Save()
 
 
+def skeleton_animation(stage, skeleton, bones, bind):
+    """Give a skeleton the joints of `bones` (scene.bones.Bones) as they rest, and what meshes are bound in, (n, 4, 4);
+    returns what animates it."""
+    from pxr import Gf, UsdSkel, Vt
+
+    names = [j.name for j in bones.joints]
+    paths = _paths(names, bones.parents)
+    rows = lambda matrices: Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in matrices])
+    skeleton.CreateJointsAttr(paths)
+    skeleton.CreateJointNamesAttr(names)
+    skeleton.CreateRestTransformsAttr(rows(bones.rest.matrices))
+    skeleton.CreateBindTransformsAttr(rows(bind))
+    animation = UsdSkel.Animation.Define(stage, skeleton.GetPath().AppendChild("Motion"))
+    animation.CreateJointsAttr(paths)
+    UsdSkel.BindingAPI.Apply(skeleton.GetPrim()).CreateAnimationSourceRel().SetTargets([animation.GetPath()])
+    return animation
+
+
+def joint_values(animation):
+    """(attribute, what makes its value of an array) of the places, turns and stretches of joints."""
+    from pxr import Gf, Vt
+
+    turned = lambda q: Vt.QuatfArray([Gf.Quatf(float(w), float(x), float(y), float(z)) for x, y, z, w in q])
+    vectors = lambda v: Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(v, np.float32))
+    halves = lambda v: Vt.Vec3hArray.FromNumpy(np.ascontiguousarray(np.clip(v, -HALF, HALF), np.float16))
+    return ((animation.CreateTranslationsAttr(), vectors), (animation.CreateRotationsAttr(), turned),
+            (animation.CreateScalesAttr(), halves))  # fmt: skip
+
+
+def bind_skin(mesh, rigged: Rigged, skeleton, bind) -> None:
+    """Bind a mesh to a skeleton's prim, which has one bind (n, 4, 4) for all that follow it: how a mesh stood to that
+    is told by the mesh."""
+    from pxr import Gf, UsdSkel, Vt
+
+    binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
+    width = rigged.indices.shape[1]
+    binding.CreateJointIndicesPrimvar(False, width).Set(Vt.IntArray.FromNumpy(rigged.indices.astype(np.int32).ravel()))
+    weights = rigged.weights.astype(np.float32).ravel()
+    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(weights))
+    into = (bind @ rigged.back)[int(np.bincount(rigged.indices.ravel(), rigged.weights.ravel()).argmax())]
+    binding.CreateGeomBindTransformAttr(Gf.Matrix4d(*into.T.ravel().tolist()))
+    binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
+
+
+def bound_alike(rigged: Rigged, bind) -> bool:
+    """Whether a mesh stands to the bind (n, 4, 4) of its skeleton in one way, whichever joint it is seen from."""
+    used = np.unique(rigged.indices[rigged.weights > 0])
+    into = (bind @ rigged.back)[used]
+    return bool(np.abs(into - into[:1]).max(initial=0.0) < 1e-9 * max(np.abs(into).max(initial=1.0), 1.0))
+
+
 def _with_ends(rigged: Rigged):
     """(names, parents, rest (n, 4, 4), bind (n, 4, 4), tips of the ends (e, 3)) with leaf-end joints, if wanted."""
     names, parents = list(rigged.joints), rigged.parents.tolist()

@@ -73,6 +73,22 @@ def rig_of(job: Job) -> Rigged:
     return Rigged(subject.name, mesh, names, bones.parents, bones.rest, back, indices, weights, targets, tips)
 
 
+def kept_skin(evaluator: Evaluator, subject) -> object | None:
+    """The skin layer of a subject that can stay one in a file: the last that moves it, as it is everywhere, linear, and
+    of joints that are all there; None where points must tell what it does."""
+    layers = evaluator.layers(subject)
+    layer = layers[-1] if layers and layers[-1].kind == "skin" and layers[-1].bind is not None else None
+    if layer is None or layer.constant("method") != "linear" or layer.constant("map") or layer.constant("zone"):
+        return None
+    skeleton = evaluator.doc.find(layer.constant("skeleton"))
+    if skeleton is None or not skeleton.on or layer.value("strength") != 1.0 or any(
+        l.kind == "skin" for l in layers[:-1]
+    ):  # fmt: skip
+        return None
+    where = evaluator.poses.bones(skeleton).where
+    return layer if all(j in where for j in layer.bind.joints) else None
+
+
 def _morphs(above):
     return [l for l in above if l.kind == "morph" and l.constant("target") and l.constant("how") == "add"]
 

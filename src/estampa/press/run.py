@@ -199,6 +199,8 @@ def _told(evaluator: Evaluator, thing: Thing, frames) -> tuple:
         many = [evaluator.stage.many(thing, shape, f) for f in frames]
         names = [evaluator.stacks.name(shape, evaluator.layers(shape), m) for m in many]
         return thing.name, [(m.place, m.amounts) for m in many], names
+    if thing.kind == "skeleton":
+        return thing.name, [evaluator.shape_name(thing, f) for f in frames], [j.name for j in thing.joints], stands
     return thing.name, stands
 
 

@@ -1,33 +1,52 @@
-"""The shot: several subjects, cameras and copies in one OpenUSD file, each in its place in the tree."""
+"""The shot: several subjects, skeletons, cameras and copies in one file, each in its place in the tree."""
 
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
-from ..formats.usd_shot import Moment, Placed, Prop, ShotReader, write_shot
+from ..formats.usd_shot import Moment, Placed, Prop, ShotReader, bind_of, write_shot
+from ..formats.usd_skel import bound_alike
 from ..geometry import pose as turns
-from ..kinds.channels import choice
+from ..kinds.channels import choice, switch
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.values import Rows
 from ..units import format_bytes
 from .prints import Estimate, Gap, Job, MeshPrint, Tally
+from .rigs import kept_skin, rig_of
 
-CARRIERS = ("grip", "subject", "camera")
+CARRIERS = ("grip", "subject", "camera", "skeleton")
+
+
+@dataclass
+class Cast:
+    """What a file of a shot holds: things, what each is in the file, and the last skin layer of those that stay
+    skinned, by number."""
+
+    path: Path
+    things: list[Thing]
+    props: list[Prop]
+    skins: dict[int, Thing]
 
 
 class Shot(MeshPrint):
     """An OpenUSD file (.usdc) of everything that is on: the tree that things ride in, with their places over time,
-    meshes with points over time where they have any, cameras, and copies as instances of what they copy."""
+    meshes with points over time where they have any, skeletons with what is skinned to them, cameras, and copies as
+    instances of what they copy."""
 
     kind, title, suffix = "shot", "Shot (USD)", ".usdc"
     icon = "M2.5 5 H13.5 V13 H2.5 Z M2.5 5 L4.5 2.5 H13.5 L11.5 5 M6 5 L8 2.5 M9.5 5 L11.5 2.5"
-    carries = ("the tree", "places over time", "points over time", "cameras", "copies as instances", "normals",
-               "all texture coordinates", "materials with pictures")  # fmt: skip
+    carries = ("the tree", "places over time", "points over time", "skeletons and skins", "cameras",
+               "copies as instances", "normals", "all texture coordinates", "materials with pictures")  # fmt: skip
 
     which = choice("all", "What is printed.", {"all": "All that is on", "rides": "The subject, and what rides on it"})
+    files = choice("one", "One file, or one for each subject with what carries it.",
+                   {"one": "One file for all", "each": "A file for each subject"}, title="Files")  # fmt: skip
+    skins = switch(True, "A mesh that a skin moves last keeps its skin, and what is above that as points over time; "
+                   "off writes all as points.", title="Skins stay skins")  # fmt: skip
 
     def estimate(self, vertices, triangles, frames, v):
         size = frames * vertices * 12
@@ -37,14 +56,20 @@ class Shot(MeshPrint):
 
     # -- what is in it -----------------------------------------------------------------------------------------
     def others(self, doc, printed, v):
-        """Subjects, cameras and copies, and what they ride on, each after that."""
-        hidden = only_in_copies(doc)
-        wanted = [t for t in doc.things if t.on and t.kind in ("subject", "camera", "copies") and t.id not in hidden]
+        """Subjects, skeletons, cameras and copies, and what they ride on, each after that."""
+        hidden, kinds = only_in_copies(doc), ("subject", "skeleton", "camera", "copies")
+        wanted = [t for t in doc.things if t.on and t.kind in kinds and t.id not in hidden]
         wanted = [t for t in wanted if t.kind != "copies" or doc.shape_of(t) is not None]
         if v["which"] == "rides":
             wanted = [t for t in wanted if printed.id in self._above(doc, t)]
+            followed = [doc.find(l.constant("skeleton")) for t in wanted for l in t.stack if l.on and l.kind == "skin"]
+            wanted += [t for t in followed if t is not None]
+        return self._with_carriers(doc, wanted)
+
+    def _with_carriers(self, doc, wanted) -> list[Thing]:
+        """Skeletons first, so that what follows one stands behind it."""
         found: dict[str, Thing] = {}
-        for thing in wanted:
+        for thing in sorted(wanted, key=lambda t: t.kind != "skeleton"):
             for i in reversed(self._above(doc, thing)):
                 found.setdefault(i, doc.find(i))
         return list(found.values())
@@ -59,36 +84,73 @@ class Shot(MeshPrint):
             thing = doc.find(parent) if parent else None
         return found
 
-    def _props(self, job: Job) -> tuple[list[Thing], list[Prop]]:
+    def _casts(self, job: Job, target: Path) -> list[Cast]:
+        """What each file holds."""
+        doc = job.evaluator.doc
+        every = self.others(doc, job.subject, job.v)
+        main = target.with_name(target.name + self.suffix)
+        if job.v["files"] == "one":
+            return [self._cast(job, main, every)]
+        found, names = [], set()
+        for thing in every:
+            if thing.on and thing.kind in ("subject", "copies"):
+                word = "".join(c if c.isalnum() or c in "-_" else "_" for c in thing.name)
+                while word in names:
+                    word += "_"
+                names.add(word)
+                skins = [doc.find(l.constant("skeleton")) for l in thing.stack if l.on and l.kind == "skin"]
+                things = self._with_carriers(doc, [*(s for s in skins if s is not None), thing])
+                only = [t if t.id == thing.id or t.kind in ("skeleton", "grip") else t.with_(on=False) for t in things]
+                found.append(self._cast(job, main.with_name(f"{target.name}_{word}{self.suffix}"), only))
+        return found or [self._cast(job, main, every)]
+
+    def _cast(self, job: Job, path: Path, things: list[Thing]) -> Cast:
         evaluator = job.evaluator
-        things = self.others(evaluator.doc, job.subject, job.v)
         number = {t.id: i for i, t in enumerate(things)}
-        props = []
-        for thing in things:
+        props, skins = [], {}
+        for i, thing in enumerate(things):
             above = self._above(evaluator.doc, thing)[1:2]
             prop = Prop(thing.name, number.get(above[0], -1) if above and thing.kind != "copies" else -1)
             if thing.kind == "subject" and thing.on:
+                layer = kept_skin(evaluator, thing) if job.v["skins"] else None
                 prop.mesh = evaluator.mesh(thing)
-            elif thing.kind == "camera":
+                at = number.get(layer.constant("skeleton")) if layer is not None else None
+                if at is not None:
+                    skeleton = evaluator.doc.find(things[at].id)
+                    rig = rig_of(replace(job, subject=thing, origin=None, v={}, skeleton=skeleton))
+                    if self.holds(rig, props, at):
+                        prop.mesh, prop.skin, prop.bones_at, skins[i] = rig.mesh, rig, at, layer
+            elif thing.kind == "skeleton":
+                prop.bones = evaluator.poses.bones(thing)
+            elif thing.kind == "camera" and thing.on:
                 prop.view = float(evaluator.values.at(thing, "view", job.frames[0]))
             elif thing.kind == "copies":
                 prop.copied = evaluator.mesh(evaluator.doc.shape_of(thing))
             props.append(prop)
         if not any(p.mesh is not None or p.copied is not None for p in props):
             raise EstampaError(job.item.name, "finds no subject that is on.", "Switch one on, or choose another one.")
-        return things, props
+        return Cast(path, things, props, skins)
 
-    def _moment(self, job: Job, things, props, frame: int) -> Moment:
+    def holds(self, rig, props, at: int) -> bool:
+        """Whether a skin can be told beside those of the props so far that follow the same skeleton."""
+        return bound_alike(rig, bind_of(props, at)) or not any(p.skin is not None and p.bones_at == at for p in props)
+
+    def _moment(self, job: Job, cast: Cast, frame: int) -> Moment:
         evaluator, now, world = job.evaluator, Moment(), {}
-        for i, (thing, prop) in enumerate(zip(things, props, strict=True)):
+        for i, (thing, prop) in enumerate(zip(cast.things, cast.props, strict=True)):
             if prop.copied is not None:
                 now.copies[i] = self._copies(job, thing, frame)
                 continue
             world[i] = evaluator.values.place(thing, Rows.one(frame)).matrices[0]
             now.local[i] = world[i] if prop.parent < 0 else np.linalg.inv(world[prop.parent]) @ world[i]
+            if prop.bones is not None:
+                now.poses[i] = job.solved(evaluator.poses.at(thing, frame), frame).pose
             if prop.mesh is not None:
-                one = evaluator.stage.one(thing, frame)
-                shape = evaluator.stacks.rows(thing, evaluator.layers(thing), one)
+                thing = evaluator.doc.find(thing.id)
+                layers = evaluator.layers(thing)
+                if i in cast.skins:
+                    layers = evaluator.layers_above(thing, cast.skins[i])
+                shape = evaluator.stacks.rows(thing, layers, evaluator.stage.one(thing, frame))
                 now.points[i] = job.solved(shape, frame).points[0]
         return now
 
@@ -105,39 +167,53 @@ class Shot(MeshPrint):
 
     # -- written and read back ---------------------------------------------------------------------------------
     def write(self, job: Job, target: Path, progress):
-        path = target.with_name(target.name + self.suffix)
-        things, props = self._props(job)
-        at = lambda frame: self._moment(job, things, props, frame)
-        write_whole(path, lambda part: write_shot(part, job.item.name, props, job.frames, job.frame_rate, at, progress))
-        self._paths = {t.id: p.path for t, p in zip(things, props, strict=True)}
-        return [path]
+        self._written = casts = self._casts(job, target)
+        for c, cast in enumerate(casts):
+            at = lambda frame, cast=cast: self._moment(job, cast, frame)
+            step = lambda share, text, c=c: progress((c + share) / len(casts), text)
+            args = (job.item.name, cast.props, job.frames, job.frame_rate, at, step)
+            write_whole(cast.path, lambda part, args=args: write_shot(part, *args))
+        return [cast.path for cast in casts]
 
     def check(self, job: Job, target: Path, progress) -> Gap:
-        reader = ShotReader(target.with_name(target.name + self.suffix))
-        if (reader.first, reader.last) != (job.frames[0], job.frames[-1]):
-            cause = "was written, but the file does not hold the frames asked for."
-            raise EstampaError(job.item.name, cause, "Print it again.")
-        tally = Tally(job.frames)
-        things, props = self._props(job)
-        for i, frame in enumerate(job.frames):
-            every = []
-            for thing, prop in zip(things, props, strict=True):
-                if prop.mesh is None and prop.copied is None:
-                    continue
-                wanted = job.outcome_of(thing, frame).points()
-                path = self._paths[thing.id]
-                read = reader.points if prop.mesh is not None else reader.instances
-                found = read(path, frame).reshape(-1, 3) if len(wanted) else wanted
-                if found.shape != wanted.shape:
-                    cause = f"was written, but holds {len(found):,} points of {len(wanted):,} of {thing.name}."
-                    raise EstampaError(job.item.name, cause, "Print it again.")
-                if not tally.add(i, np.linalg.norm(found - wanted, axis=1)):
+        tally, ends = Tally(job.frames), {}
+        for cast in self._written:
+            reader = ShotReader(cast.path)
+            if (reader.first, reader.last) != (job.frames[0], job.frames[-1]):
+                cause = "was written, but the file does not hold the frames asked for."
+                raise EstampaError(job.item.name, cause, "Print it again.")
+            for i, frame in enumerate(job.frames):
+                if not self._held_against(job, cast, reader, tally, i, ends):
                     return tally.gap()
-                every.append(found)
-            tally.keep(i, np.concatenate(every))
-            progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
-        count = sum(p.mesh is not None for p in props)
-        words = f"{count} subject{'s' if count != 1 else ''}"
-        copies = sum(p.copied is not None for p in props)
-        words += f" and {copies} set{'s' if copies != 1 else ''} of copies" if copies else ""
-        return tally.gap(words)
+                progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+        for i, found in ends.items():
+            tally.keep(i, np.concatenate(found))
+        return tally.gap(self._words())
+
+    def _held_against(self, job, cast, reader, tally, i, ends) -> bool:
+        frame = job.frames[i]
+        for thing, prop in zip(cast.things, cast.props, strict=True):
+            if prop.mesh is None and prop.copied is None:
+                continue
+            wanted = job.outcome_of(job.evaluator.doc.find(thing.id), frame).points()
+            read = reader.instances if prop.copied is not None else reader.skinned if prop.skin else reader.points
+            found = read(prop.path, frame).reshape(-1, 3) if len(wanted) else wanted
+            if found.shape != wanted.shape:
+                cause = f"was written, but holds {len(found):,} points of {len(wanted):,} of {thing.name}."
+                raise EstampaError(job.item.name, cause, "Print it again.")
+            if not tally.add(i, np.linalg.norm(found - wanted, axis=1)):
+                return False
+            ends.setdefault(i, []).append(found)
+        return True
+
+    def _words(self) -> str:
+        """What was printed."""
+        every = [p for cast in self._written for p in cast.props]
+        many = lambda count, word: f"{count} {word}{'s' if count != 1 else ''}"
+        copies = sum(p.copied is not None for p in every)
+        parts = [many(sum(p.mesh is not None for p in every), "subject")]
+        skins = sum(p.skin is not None for p in every)
+        parts += [f"{skins} of them skinned"] if skins else []
+        parts += [f"{copies} set{'s' if copies != 1 else ''} of copies"] if copies else []
+        parts += [f"in {len(self._written)} files"] if len(self._written) > 1 else []
+        return " and ".join([", ".join(parts[:-1]), parts[-1]]) if len(parts) > 1 else parts[0]

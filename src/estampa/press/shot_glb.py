@@ -7,6 +7,7 @@ import numpy as np
 from ..disk import write_whole
 from ..errors import EstampaError
 from ..formats.gltf_shot import MOST_MORPHS, write_shot
+from ..kinds.channels import switch
 from ..lazy import spatial
 from ..units import format_bytes
 from .prints import Estimate, Gap, Job, Tally
@@ -18,8 +19,13 @@ class ShotGlb(Shot):
     pictures in the file. Meshes whose points move have a morph target a frame."""
 
     kind, title, suffix = "shot_glb", "Shot (GLB)", ".glb"
-    carries = ("the tree", "places over time", "points over time as morph targets", "cameras", "copies as nodes",
-               "normals", "all texture coordinates", "materials with pictures")  # fmt: skip
+    carries = ("the tree", "places over time", "points over time as morph targets", "skeletons and skins", "cameras",
+               "copies as nodes or instances", "normals", "all texture coordinates",
+               "materials with pictures")  # fmt: skip
+
+    instances = switch(False, "Copies that stand still and are of one shape, or sway together, become instances of one "
+                       "node (EXT_mesh_gpu_instancing), which fewer programs read; others stay nodes.",
+                       title="Copies as instances")  # fmt: skip
 
     def estimate(self, vertices, triangles, frames, v):
         size = frames * vertices * 12
@@ -29,21 +35,26 @@ class ShotGlb(Shot):
         words = f"up to {format_bytes(size)} a subject whose points move: {frames} targets × {vertices:,} vertices"
         return Estimate(size, words, trouble)
 
+    def holds(self, rig, props, at):
+        return True  # each skin of glTF has matrices of its own
+
     def write(self, job: Job, target: Path, progress):
-        path = target.with_name(target.name + self.suffix)
-        things, props = self._props(job)
-        moments = []
-        for i, frame in enumerate(job.frames):
-            moments.append(self._moment(job, things, props, frame))
-            progress(0.8 * (i + 1) / len(job.frames), f"Reading frame {frame}")
-        self._refuse_changing(job, props, moments)
-        extras = {"shot": {"frames": job.frames, "frame_rate": job.frame_rate}}
-        args = (job.item.name, props, job.frames, job.frame_rate, moments, extras)
-        write_whole(path, lambda part: write_shot(part, *args))
-        return [path]
+        self._written, self._instanced = self._casts(job, target), 0
+        for c, cast in enumerate(self._written):
+            moments = []
+            for i, frame in enumerate(job.frames):
+                moments.append(self._moment(job, cast, frame))
+                progress((c + 0.8 * (i + 1) / len(job.frames)) / len(self._written), f"Reading frame {frame}")
+            self._refuse_changing(cast.props, moments)
+            extras = {"shot": {"frames": job.frames, "frame_rate": job.frame_rate}}
+            args = (job.item.name, cast.props, job.frames, job.frame_rate, moments, extras, job.v["instances"])
+            found = []
+            write_whole(cast.path, lambda part, args=args, found=found: found.extend(write_shot(part, *args)))
+            self._instanced += len(found)
+        return [cast.path for cast in self._written]
 
     @staticmethod
-    def _refuse_changing(job, props, moments) -> None:
+    def _refuse_changing(props, moments) -> None:
         for i, prop in enumerate(props):
             counts = {len(m.copies[i].ids) for m in moments} if prop.copied is not None else {0}
             if len(counts) > 1:
@@ -54,16 +65,23 @@ class ShotGlb(Shot):
         vertices are parted at seams."""
         from ..rehearsal.gltf import GltfActor
 
-        actor = GltfActor(target.with_name(target.name + self.suffix))
-        things = [t for t in self.others(job.evaluator.doc, job.subject, job.v) if t.kind in ("subject", "copies")]
-        tally = Tally(job.frames)
-        for i, frame in enumerate(job.frames):
-            found = actor.points(actor.clips[0], (frame - job.frames[0]) / job.frame_rate)
-            wanted = np.concatenate([job.outcome_of(t, frame).points() for t in things if t.on])
-            if not tally.add(i, np.where(np.isfinite(found).all(axis=1), 0.0, np.inf)):
-                return tally.gap()
-            for a, b in ((found, wanted), (wanted, found)):
-                tally.add(i, spatial.cKDTree(a).query(b)[0])
-            tally.keep(i, found)
-            progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
-        return tally.gap()
+        tally, ends = Tally(job.frames), {}
+        for cast in self._written:
+            actor, find = GltfActor(cast.path), job.evaluator.doc.find
+            shown = [find(t.id) for t, p in zip(cast.things, cast.props, strict=True) if p.mesh is not None or p.copied]
+            for i, frame in enumerate(job.frames):
+                found = actor.points(actor.clips[0], (frame - job.frames[0]) / job.frame_rate)
+                wanted = np.concatenate([job.outcome_of(t, frame).points() for t in shown])
+                if not tally.add(i, np.where(np.isfinite(found).all(axis=1), 0.0, np.inf)):
+                    return tally.gap()
+                for a, b in ((found, wanted), (wanted, found)):
+                    tally.add(i, spatial.cKDTree(a).query(b)[0])
+                ends.setdefault(i, []).append(found)
+                progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+        for i, found in ends.items():
+            tally.keep(i, np.concatenate(found))
+        return tally.gap(self._words())
+
+    def _words(self):
+        words, sets = super()._words(), sum(p.copied is not None for cast in self._written for p in cast.props)
+        return f"{words}; {self._instanced} of {sets} sets of copies as instances" if self._instanced else words
