@@ -15,7 +15,7 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 
 MOST_NODES = 200_000
-MOST_INFLUENCES = 8
+MOST_INFLUENCES = 32
 
 
 @dataclass
@@ -182,7 +182,8 @@ def read_asset(path: str | Path, progress=lambda share, text: None) -> Asset:
         if node.mesh is not None:
             node.mesh.check(f"{path.name}, {node.name}")
     if not any(n.mesh is not None or n.view is not None for n in asset.nodes):
-        raise EstampaError(path.name, "holds no mesh.", "Export it with its geometry.")
+        other = f" (but {', '.join(asset.left[:3])})" if asset.left else ""
+        raise EstampaError(path.name, f"holds no mesh{other}.", "Export its geometry as polygons.")
     return asset
 
 

@@ -295,7 +295,7 @@ class _Reader:
     def _moving(self, primitive, count):
         """((n, m) joints of a skin, (n, m) weights, or None and None, [(n, 3) of each morph target])."""
         a, sets = primitive.attributes, []
-        while getattr(a, f"JOINTS_{len(sets)}", None) is not None and len(sets) < 4:
+        while getattr(a, f"JOINTS_{len(sets)}", None) is not None and len(sets) < MOST_SETS:
             sets.append(len(sets))
         joints = weights = None
         if sets and getattr(a, "WEIGHTS_0", None) is not None:

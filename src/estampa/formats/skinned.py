@@ -271,7 +271,7 @@ class Reader:
     def influences(self, primitive) -> tuple[np.ndarray, np.ndarray]:
         """((v, m) joints, (v, m) weights) of a primitive, all sets together."""
         a, joints, weights = primitive.attributes, [], []
-        for part in range(4):
+        for part in range(8):
             if getattr(a, f"JOINTS_{part}", None) is None:
                 break
             joints.append(self.array(getattr(a, f"JOINTS_{part}")).astype(np.int64))

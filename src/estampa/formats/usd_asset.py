@@ -38,10 +38,13 @@ def read(path: Path, progress) -> Asset:
 
 def measures(stage) -> tuple[float, str]:
     """(metres that a unit of a stage is, "y" or "z")."""
-    from pxr import UsdGeom
+    from pxr import Tf, UsdGeom
 
     up = "z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "y"
-    return float(UsdGeom.GetStageMetersPerUnit(stage)), up
+    try:
+        return float(UsdGeom.GetStageMetersPerUnit(stage)), up
+    except Tf.ErrorException:  # written as a float, which the library wants to be a double
+        return float(stage.GetPseudoRoot().GetMetadata("metersPerUnit")), up
 
 
 def opened(path: Path):
@@ -427,8 +430,10 @@ class _Reader:
         file = shader.GetInput("file").Get() if shader.GetInput("file") else None
         if not isinstance(file, Sdf.AssetPath) or not file.path:
             return None, "a picture without a name"
-        name = Path(file.path).name
-        resolved = file.resolvedPath
+        plain = file.path.replace("\\", "/")  # as written on another system
+        name, resolved = Path(plain).name, file.resolvedPath
+        if not resolved and plain != file.path and (self.path.parent / plain).is_file():
+            resolved = str(self.path.parent / plain)
         if not resolved:
             return None, name
         if "[" not in resolved:

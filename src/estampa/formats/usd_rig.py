@@ -77,12 +77,16 @@ class Rigs:
             self.left.append(f"the joints of {prim.GetName()}, which have no rest")
             return []
         self._numbers[path] = count + np.arange(len(names))
-        course = _Course(self, query, local, self._animations[path])
+        course, moves = _Course(self, query, local, self._animations[path]), bool(self._animations[path])
+        bound = self._animations[path].get(0)
+        if bound is not None and len(bound.GetJointTransformTimeSamples()) < 2:  # a pose
+            local = course.at(0.0, 0)
+            moves = len(self._animations[path]) > 1
         found = []
         for k, name in enumerate(names):
             parent = above if parents[k] < 0 else count + int(parents[k])
             node = Node(name.rpartition("/")[2], parent, local[k])
-            if self._animations[path]:
+            if moves:
                 node.moves = lambda t, clip=0, k=k: course.at(t, clip)[k]
             found.append(node)
         return found
@@ -181,7 +185,8 @@ class _Course:
     def __init__(self, rigs, query, rest, animations):
         self.rigs, self.rest, self.animations, self._last = rigs, rest, animations, (None, None)
         number = {name: k for k, name in enumerate(query.GetJointOrder())}
-        self.mapped = {clip: [number.get(n, -1) for n in a.GetJointOrder()] for clip, a in animations.items()}
+        order = lambda a: np.array([number.get(n, -1) for n in a.GetJointOrder()], int)
+        self.mapped = {clip: order(a) for clip, a in animations.items()}
 
     def at(self, seconds: float, clip: int) -> np.ndarray:
         """(j, 4, 4) within their parents."""
@@ -197,6 +202,6 @@ class _Course:
             given = self.animations[clip].ComputeJointLocalTransforms(Usd.TimeCode(seconds * self.rigs.rate))
         if given is None:
             return self.rest
-        found, to = self.rest.copy(), np.array(self.mapped[clip])  # an animation may have but some of the joints
+        found, to = self.rest.copy(), self.mapped[clip]  # an animation may have but some of the joints
         found[to[to >= 0]] = np.array(given, float).transpose(0, 2, 1)[to >= 0]
         return found

@@ -128,7 +128,7 @@ class GltfActor(Actor):
                        for t in primitive.targets or []]  # fmt: skip
             joints = shares = None
             if a.JOINTS_0 is not None:
-                sets = [n for n in (0, 1) if getattr(a, f"JOINTS_{n}", None) is not None]
+                sets = [n for n in range(8) if getattr(a, f"JOINTS_{n}", None) is not None]
                 joints = np.concatenate([self._rows(getattr(a, f"JOINTS_{n}")) for n in sets], axis=1).astype(int)
                 shares = np.concatenate([_share(self._rows(getattr(a, f"WEIGHTS_{n}"))) for n in sets], axis=1)
             used, triangles = np.unique(flat.astype(int), return_inverse=True)  # parts of a mesh may share vertices
