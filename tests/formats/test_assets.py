@@ -21,6 +21,8 @@ from estampa.geometry.material import Picture
 from estampa.geometry.mesh import Mesh
 from estampa.inspect.remarks.scene import remarks
 from estampa.press.run import run, signature
+from estampa.rehearsal.gltf import GltfActor
+from estampa.rehearsal.stages import UsdActor
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
@@ -43,6 +45,13 @@ def compliant(path):
     context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
     assert not [e.GetMessage() for e in context.Validate(stage)]
     return stage
+
+
+def pictured(actor):
+    """Pictures that a rehearsal shows, once it is known that each corner of a triangle lies somewhere in one."""
+    shown = [s for s in actor.shown(actor.clips[0], 0.0) if s.material is not None]
+    assert all(s.uv.shape == (len(s.triangles), 3, 2) and np.ptp(s.uv) > 0.5 for s in shown)
+    return {s.material.picture.data for s in shown}
 
 
 def tree(path, picture=True):
@@ -399,6 +408,7 @@ def test_a_shot_keeps_the_tree_the_camera_and_copies_as_instances(tmp_path, stor
     result = run(scene, evaluator, item, tmp_path / "out")
     assert result.passed and result.gap < 1e-5, result.words()
     stage = compliant(result.paths[0])
+    assert pictured(UsdActor(result.paths[0])) == {png()}
     paths = {str(p.GetPath()) for p in stage.Traverse()}
     assert {"/Shot/Plant/Stem/Shape", "/Shot/Plant/Stem/Leaf_1/Shape", "/Shot/Plant/Stem/Eye"} <= paths
     stood = UsdGeom.Mesh(stage.GetPrimAtPath("/Shot/Plant/Stem/Shape"))
@@ -556,6 +566,7 @@ def test_a_shot_goes_out_as_glb_too_and_comes_in_again(tmp_path, store):
     result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
     assert result.passed and result.gap < 1e-4, result.words()
     again = read_asset(result.paths[0])
+    assert pictured(GltfActor(result.paths[0])) == {png()}, "the rehearsal shows it with its pictures"
     names = [n.name for n in again.nodes]
     assert names[:3] == ["Plant", "Stem", "Leaf 1"] and "Eye" in names and sum("Copies" in n for n in names) == 6
     document = gl.GLTF2.load(str(result.paths[0]))

@@ -38,6 +38,16 @@ def read(path: Path, progress) -> Asset:
     return _Reader(path, data, told, document, progress).asset()
 
 
+def materials(path: Path) -> list[Material]:
+    """All materials of a file, in its own order."""
+    import pygltflib as gl
+
+    data = bounds.read_bytes(path)
+    told = bounds.check_gltf(path, data, needs_pictures=False)
+    reader = _Reader(path, data, told, gl.GLTF2.from_json(json.dumps(told)), lambda *a: None)
+    return [reader._material(k) for k in range(len(reader.document.materials))]
+
+
 class _Reader:
     def __init__(self, path, data, told, document, progress):
         self.told, self.path, self.document, self.progress = told, path, document, progress

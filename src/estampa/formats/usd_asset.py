@@ -66,6 +66,34 @@ def opened(path: Path):
     return stage
 
 
+def looks_of(path: Path, stage):
+    """What tells, of a prim that a material is bound to, its mesh and some corners (t, 3), the material and where they
+    lie in its picture (t, 3, 2), as {"material", "uv"}; nothing where it has no picture."""
+    from pxr import UsdGeom, UsdShade
+
+    reader = _Reader(path, stage, stage.GetTimeCodesPerSecond() or 24.0)
+
+    def look(bound, prim, corners) -> dict:
+        material = UsdShade.MaterialBindingAPI(bound).ComputeBoundMaterial()[0]
+        made = reader._made(material) if material else None
+        if made is None or (made.picture is None and not made.missing):
+            return {}
+        mesh, primvar = UsdGeom.Mesh(prim), UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance(made.uv)
+        values = primvar.ComputeFlattened(reader.start) if primvar and primvar.HasValue() else None
+        if values is None:
+            return {}
+        counts, indices = (np.array(reader._get(a), int) for a in
+                           (mesh.GetFaceVertexCountsAttr(), mesh.GetFaceVertexIndicesAttr()))  # fmt: skip
+        count = len(reader._get(mesh.GetPointsAttr()))
+        own = _spread(np.array(values, np.float32), primvar.GetInterpolation(), count, counts, indices, True)
+        if own is None:
+            return {}
+        rows = own.values if own.domain == "corners" else own.values[indices]
+        return {"material": made, "uv": rows[corners]}
+
+    return look
+
+
 class _Reader:
     def __init__(self, path, stage, rate):
         from pxr import Usd, UsdGeom

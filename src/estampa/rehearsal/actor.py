@@ -4,17 +4,21 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ..geometry.material import Material
+
 
 @dataclass(frozen=True)
 class Shown:
     """A mesh as it is seen: points (n, 3) m; triangles (t, 3); colour in linear light; stand (k, 4, 4) where it is in
-    several places; ids (k,) of these."""
+    several places; ids (k,) of these; material, and where the corners of triangles lie in its picture (t, 3, 2)."""
 
     points: np.ndarray
     triangles: np.ndarray
     colour: tuple[float, float, float] = (0.8, 0.77, 0.71)
     stand: np.ndarray | None = None
     ids: np.ndarray | None = None
+    material: Material | None = None
+    uv: np.ndarray | None = None
 
     def in_world(self) -> np.ndarray:
         """(n, 3) m, or (k n, 3) of all places one after another."""

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..formats import glb
+from ..formats.gltf_asset import materials
 from ..formats.gltf_motion import placed, sampled
 from .actor import Actor, Clip, Shown
 
@@ -40,6 +41,7 @@ class GltfActor(Actor):
             step = min([step, *map(float, steps)]) if steps else step
         super().__init__(path.name, clips or [Clip("Still", 0.0, 0.0)], max(step, 1e-4))
         self._meshes = {}
+        self.looks = materials(path)
 
     def memory(self):
         return len(self.blob)
@@ -92,7 +94,8 @@ class GltfActor(Actor):
         mesh, into = self.document.meshes[node.mesh], world[i]
         morph = weights.get(i, getattr(node, "weights", None) or mesh.weights)
         for k, primitive in enumerate(mesh.primitives):
-            points, triangles, targets, joints, shares = self._primitive(node.mesh, k, primitive)
+            points, triangles, targets, joints, shares, uv = self._primitive(node.mesh, k, primitive)
+            look = {"material": self.looks[primitive.material], "uv": uv} if uv is not None else {}
             if morph is not None and len(targets):
                 points = points + np.einsum("t,tnj->nj", np.asarray(morph, float)[: len(targets)], targets)
             colour = self._colour(primitive)
@@ -104,11 +107,11 @@ class GltfActor(Actor):
                 palette = world[skin.joints] @ back
                 mixed = np.einsum("nm,nmij->nij", shares, palette[joints])
                 at = np.einsum("nij,nj->ni", mixed[:, :3, :3], points) + mixed[:, :3, 3]
-                yield Shown(at, triangles, colour)
+                yield Shown(at, triangles, colour, **look)
                 continue
             own = (node.extensions or {}).get(INSTANCES)
             if own is None:
-                yield Shown(points @ into[:3, :3].T + into[:3, 3], triangles, colour)
+                yield Shown(points @ into[:3, :3].T + into[:3, 3], triangles, colour, **look)
                 continue
             own = own["attributes"]
             count = max(self.document.accessors[a].count for a in own.values())
@@ -116,10 +119,11 @@ class GltfActor(Actor):
             stand = placed(part("TRANSLATION", [0, 0, 0]), part("ROTATION", [0, 0, 0, 1]), part("SCALE", [1, 1, 1]))
             ids = (node.extras or {}).get("grain_ids")
             ids = np.arange(count) if ids is None else np.array([int(x) for x in ids])
-            yield Shown(points, triangles, colour, into @ stand, ids)
+            yield Shown(points, triangles, colour, into @ stand, ids, **look)
 
     def _primitive(self, mesh, k, primitive):
-        """(points, triangles, morph targets (t, n, 3), joints (n, m) or None, shares (n, m)); read once."""
+        """(points, triangles, morph targets (t, n, 3), joints (n, m) or None, shares (n, m), where the corners of its
+        triangles lie in its picture (t, 3, 2) or None); read once."""
         if (mesh, k) not in self._meshes:
             a = primitive.attributes
             points = self._rows(a.POSITION).astype(float)
@@ -134,8 +138,18 @@ class GltfActor(Actor):
             used, triangles = np.unique(flat.astype(int), return_inverse=True)  # parts of a mesh may share vertices
             own = lambda values: None if values is None else values[used]
             targets = np.array([t[used] for t in targets])
-            self._meshes[mesh, k] = (points[used], triangles.reshape(-1, 3), targets, own(joints), own(shares))
+            uv = self._coordinates(primitive)
+            uv = None if uv is None else uv[flat.astype(int)].reshape(-1, 3, 2)
+            self._meshes[mesh, k] = (points[used], triangles.reshape(-1, 3), targets, own(joints), own(shares), uv)
         return self._meshes[mesh, k]
+
+    def _coordinates(self, primitive) -> np.ndarray | None:
+        """(n, 2) of what its picture goes by, v upwards; None where it has no picture."""
+        look = self.looks[primitive.material] if primitive.material is not None else None
+        if look is None or (look.picture is None and not look.missing):
+            return None
+        number = getattr(primitive.attributes, f"TEXCOORD_{look.uv[2:] or 0}", None)
+        return None if number is None else self._rows(number)[:, :2].astype(np.float32) * [1, -1] + [0, 1]
 
     def _colour(self, primitive):
         if primitive.material is None:

@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
+from ..formats.usd_asset import looks_of
 from .actor import Actor, Clip, Shown
 
 
@@ -31,6 +32,7 @@ class UsdActor(Actor):
                 self.prims.append(prim)
         if not self.prims:
             raise EstampaError(path.name, "shows no mesh, points or instances.", "Choose another file.")
+        self.reader, self._kept = looks_of(path, self.stage), {}
         super().__init__(path.name, [Clip("All of it", 0.0, (last - self.first) / self.rate, True)], 1 / self.rate)
 
     def memory(self):
@@ -52,11 +54,38 @@ class UsdActor(Actor):
                 points, into = _skinned(points, skin, time)
             points = self._at(points, into)
             if prim.IsA(UsdGeom.Mesh):
-                found += [Shown(points, triangles, colour) for triangles, colour in _parts(prim, time)]
+                found += [Shown(points, *part, **look) for *part, look in self._parts(prim, time)]
                 continue
             ids = UsdGeom.Points(prim).GetIdsAttr().Get(time)
             ids = None if ids is None else np.array(ids)
             found.append(Shown(points, np.zeros((0, 3), int), _colour(prim, time), ids=ids))
+        return found
+
+    def _parts(self, prim, time) -> list[tuple[np.ndarray, tuple, dict]]:
+        """(triangles (t, 3), colour, its material and where it lies in that picture, if in one) of each material that a
+        mesh's faces have; read once where the faces stay what they are."""
+        from pxr import UsdGeom, UsdShade
+
+        path, mesh = str(prim.GetPath()), UsdGeom.Mesh(prim)
+        if path in self._kept:
+            return self._kept[path]
+        corners, face = _fans(mesh, time)
+        indices = np.array(mesh.GetFaceVertexIndicesAttr().Get(time), int)
+        left, found = np.ones(len(corners), bool), []
+
+        def put(rows, prim_of):
+            look = self.reader(prim_of, prim, corners[rows])
+            found.append((indices[corners[rows]], _colour(prim_of, time), look))
+
+        for subset in UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets():
+            own = np.isin(face, np.array(subset.GetIndicesAttr().Get(), int)) & left
+            if own.any():
+                put(own, subset.GetPrim())
+                left &= ~own
+        if left.any() or not found:
+            put(left, prim)
+        if not mesh.GetFaceVertexCountsAttr().ValueMightBeTimeVarying():
+            self._kept[path] = found
         return found
 
     def _at(self, points, into):
@@ -80,8 +109,7 @@ class UsdActor(Actor):
                 points = np.array(UsdGeom.Mesh(prim).GetPointsAttr().Get(time), float)
                 places = stand[rows].transpose(0, 2, 1)  # the standard has rows of axes
                 places[:, :3] *= self.metres
-                parts = _parts(prim, time)
-                found += [Shown(points, triangles, colour, places, ids[rows]) for triangles, colour in parts]
+                found += [Shown(points, *part, places, ids[rows], **look) for *part, look in self._parts(prim, time)]
         return found
 
 
@@ -113,30 +141,15 @@ def _skinned(points, skin, time):
     return np.array(moved, float), np.array(UsdGeom.XformCache(time).GetLocalToWorldTransform(skeleton.GetPrim()))
 
 
-def _parts(prim, time) -> list[tuple[np.ndarray, tuple]]:
-    """(triangles (t, 3), colour) of each material that a mesh's faces have."""
-    from pxr import UsdGeom, UsdShade
-
-    triangles, face = _fans(UsdGeom.Mesh(prim), time)
-    left, found = np.ones(len(triangles), bool), []
-    for subset in UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets():
-        own = np.isin(face, np.array(subset.GetIndicesAttr().Get(), int)) & left
-        if own.any():
-            found.append((triangles[own], _colour(subset.GetPrim(), time)))
-            left &= ~own
-    return [*found, (triangles[left], _colour(prim, time))] if left.any() or not found else found
-
-
 def _fans(mesh, time) -> tuple[np.ndarray, np.ndarray]:
-    """((t, 3) triangles of faces of any number of corners, (t,) which face each is of)."""
+    """((t, 3) corners of triangles of faces of any number of corners, (t,) which face each is of)."""
     counts = np.array(mesh.GetFaceVertexCountsAttr().Get(time), int)
-    corners = np.array(mesh.GetFaceVertexIndicesAttr().Get(time), int)
     start = np.concatenate([[0], np.cumsum(counts)])[:-1]
     many = np.maximum(counts - 2, 0)
     face = np.repeat(np.arange(len(counts)), many)
     k = np.arange(len(face)) - np.repeat(np.cumsum(many) - many, many)
-    made = np.stack([corners[start[face]], corners[start[face] + k + 1], corners[start[face] + k + 2]], axis=1)
-    return made, face
+    first = start[face]
+    return np.stack([first, first + k + 1, first + k + 2], axis=1), face
 
 
 def _colour(prim, time):

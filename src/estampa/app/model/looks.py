@@ -34,7 +34,7 @@ class Pictured:
     @classmethod
     def of(cls, mesh: Mesh, drawn: Mesh) -> "Pictured | None":
         """drawn -- the mesh as it is parted for shading, with the same faces"""
-        told = any(m.picture is not None or m.missing or m.alpha != "opaque" for m in mesh.materials)
+        told = any(m.picture is not None or m.missing or m.alpha != "opaque" or not m.two_sided for m in mesh.materials)
         if not told or mesh.face_materials is None or len(mesh.triangles) != len(drawn.triangles):
             return None
         of = mesh.face_materials[mesh.triangle_faces]

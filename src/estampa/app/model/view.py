@@ -20,6 +20,7 @@ class Pane:
     meshes: bool = True
     controls: bool = True  # grips, zones, paths, cameras, winds
     floor: bool = True
+    shadows: bool = True
     shade: str = "plain"  # what lies behind everything: a key of render.SHADES
     joints: bool = True  # joints of skeletons, over the mesh
     ghosts: bool = False

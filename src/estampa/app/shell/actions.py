@@ -179,6 +179,7 @@ def _table(w, s, files):
         ("second_pane", "View", "Second pane", "Shift+V", "panes", "Another view beside the first; it begins with the controls alone", w.toggle_pane),
         ("look_through", "View", "Look through the camera", "V", "camera", "This pane sees what the selected camera sees, or its own view again", w.look_through),
         ("shade", "View", "Backdrop: plain", "Alt+Shift+O", "backdrop", "What lies behind this pane: plain grey, graded, paper or dusk; pictures and movies have it too", w.next_shade),
+        ("shadows", "View", "Shadows", "Alt+Shift+W", "backdrop", "Shadows of the sky's light on meshes and on the floor; without a graphics card they take time", lambda: w.toggle("shadows")),
         ("meshes", "View", "Show meshes", "Shift+M", "subject", "Draw the meshes in this pane", lambda: w.toggle("meshes")),
         ("controls", "View", "Show controls", "Shift+C", "grip", "Draw grips, zones, paths, cameras and winds in this pane", lambda: w.toggle("controls")),
         ("joints", "View", "Show joints", "Shift+J", "skeleton", "Draw the joints of skeletons over the meshes", lambda: w.toggle("joints")),

@@ -54,6 +54,7 @@ TOOLS = (
 )  # fmt: skip
 SHOWN = (
     "wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints", "grain_trails", "cut",
+    "shadows",
 )  # fmt: skip
 WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")  # that keep their words when there is little room
 

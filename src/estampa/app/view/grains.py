@@ -9,6 +9,8 @@ import numpy as np
 from ...formats.vertex_texture import SHADER
 from ..model.grains import ROW, Cycle, LookedGrains, LookedSwarm
 from .camera import Camera
+from .shadows import SHADER as SHADOWED
+from .shadows import UNIT
 
 INSTANCE = "3f4 4i2 1f4 4f1 1u2 2x"
 NAMES = ("at", "turn", "size", "dye", "shape")
@@ -27,7 +29,8 @@ vec3 turned(vec3 v) {
 """
 VERTEX = f"""
 #version 330
-uniform vec3 flatten; uniform sampler2D offsets, directions; uniform int rows_per_frame, dyed;
+{SHADOWED}
+uniform int casting; uniform sampler2D offsets, directions; uniform int rows_per_frame, dyed;
 in vec3 place; in vec2 lookup; in vec3 tint;
 out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint;
 {SHADER}
@@ -35,10 +38,9 @@ out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out v
 void main() {{
     vec3 own = place + texel(offsets, lookup, int(shape), rows_per_frame);
     vec3 p = at + size * turned(own);
-    if (flatten.y != 0.0) p = vec3(p.x - p.y * flatten.x, 0.0, p.z - p.y * flatten.z);
     v_place = p; v_normal = turned(texel(directions, lookup, int(shape), rows_per_frame));
     v_weight = 0.0; v_yarn = 0.0; v_tint = dyed == 1 ? dye.rgb : tint;
-    gl_Position = to_clip * vec4(p, 1.0);
+    gl_Position = casting == 1 ? vec4(along_ray(p), 0.0, 1.0) : to_clip * vec4(p, 1.0);
 }}
 """
 POINT_VERTEX = f"""
@@ -85,15 +87,28 @@ class GrainPainter:
         self.context = context
         program = lambda v, f: context.program(vertex_shader=v, fragment_shader=f)
         self.meshes, self.points = program(VERTEX, mesh_fragment), program(POINT_VERTEX, POINT_FRAGMENT)
+        self.meshes["roofs"] = UNIT
         self.lines = program(TRAIL_VERTEX, TRAIL_FRAGMENT)
         self._cycles: dict[int, _OnCard] = {}
         soft = ("llvmpipe", "softpipe", "swrast")
         self.software = any(word in context.info["GL_RENDERER"].lower() for word in soft)
         self.budget = 100_000 if self.software else 8_000_000  # triangles of grains in a picture
 
-    def draw(self, swarms: list[LookedSwarm], camera: Camera, width: int, height: int, look: dict, how: str, shadow):
-        """look -- values of the light's uniforms; how -- a key of HOW; shadow -- how it is flattened, or None"""
+    def layers(self, swarms: list[LookedSwarm], camera: Camera, height: int, how: str) -> list[tuple]:
+        """(layer, rows that are drawn as meshes, as boxes, as points) of all swarms; how -- a key of HOW"""
         layers = [l for s in swarms for l in s.layers if len(l.rows)]
+        share = self.budget / max(len(layers), 1)
+        return [(l, *parted(l, camera, height, how, share)) for l in layers]
+
+    def cast(self, layer: tuple) -> None:
+        """Draw what casts shadows."""
+        layer, near, boxes, _ = layer
+        for cycle, rows in ((layer.cycle, near), (_box_of(layer.cycle), boxes)):
+            self._draw_meshes(layer, cycle, rows)
+
+    def draw(self, swarms: list[LookedSwarm], parts: list[tuple], camera: Camera, width: int, height: int, look: dict):
+        """parts -- see layers; look -- values of the light's uniforms"""
+        layers = [part[0] for part in parts]
         wanted = {id(l.cycle) for l in layers} | {id(_box_of(l.cycle)) for l in layers}
         for gone in self._cycles.keys() - wanted:
             self._cycles.pop(gone).release()
@@ -104,11 +119,9 @@ class GrainPainter:
             if name in self.meshes:
                 self.meshes[name] = value
         self.points["slice"] = look["slice"]
-        left = self.budget
-        for layer in layers:
-            near, boxes, points = parted(layer, camera, height, how, left / max(len(layers), 1))
-            self._draw_meshes(layer, layer.cycle, near, shadow)
-            self._draw_meshes(layer, _box_of(layer.cycle), boxes, None)
+        for layer, near, boxes, points in parts:
+            self._draw_meshes(layer, layer.cycle, near)
+            self._draw_meshes(layer, _box_of(layer.cycle), boxes)
             self._draw_points(layer, points, camera, height)
         for swarm in swarms:
             self._draw_trails(swarm)
@@ -118,7 +131,7 @@ class GrainPainter:
             self._cycles[id(cycle)] = _OnCard(self.context, self.meshes, self.points, cycle)
         return self._cycles[id(cycle)]
 
-    def _draw_meshes(self, layer, cycle, rows, shadow):
+    def _draw_meshes(self, layer, cycle, rows):
         if not len(rows) or not len(cycle.triangles):
             return
         if cycle is not layer.cycle:
@@ -132,16 +145,7 @@ class GrainPainter:
         card.normals.use(1)
         m["offsets"], m["directions"], m["rows_per_frame"] = 0, 1, cycle.rows
         m["dyed"] = int(layer.dyed or cycle is not layer.cycle)
-        m["flatten"], m["flat_colour"] = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0, 0.0)
         card.mesh.render(instances=len(rows))
-        if shadow is not None and float(rows["place"][:, 1].min()) > -1e-3:
-            c = self.context
-            c.enable(moderngl.BLEND)
-            c.blend_equation = moderngl.MIN
-            m["flatten"], m["flat_colour"] = shadow
-            card.mesh.render(instances=len(rows))
-            c.blend_equation = moderngl.FUNC_ADD
-            c.disable(moderngl.BLEND)
 
     def _draw_points(self, layer, rows, camera, height):
         if not len(rows):

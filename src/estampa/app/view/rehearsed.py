@@ -8,6 +8,7 @@ from ...errors import EstampaError
 from ...geometry.mesh import Mesh
 from ...light import on_screen
 from ...rehearsal.stage import Stage
+from ..model.looks import Pictured
 from .camera import Camera
 from .render import Drawn, Renderer
 
@@ -26,7 +27,12 @@ def drawn(stage: Stage, now: float) -> list[Drawn]:
         tint = np.tile(on_screen(np.array(shown.colour, np.float32)), (len(points), 1))
         normals = creased.mesh.normals(points).astype(np.float32)
         parts = (points.astype(np.float32), normals, creased.mesh.triangles, mesh.edges)
-        items.append(Drawn(f"rehearsed {k}", *parts, tint=tint, stand=shown.stand))
+        pictured = None
+        if shown.material is not None and shown.uv is not None and len(shown.uv) == len(shown.triangles):
+            whole = [(0, len(shown.triangles), shown.material)]
+            pictured = Pictured(np.ascontiguousarray(creased.mesh.triangles), shown.uv.astype(np.float32), whole)
+            parts = (*parts[:2], pictured.triangles, parts[3])
+        items.append(Drawn(f"rehearsed {k}", *parts, tint=tint, stand=shown.stand, pictured=pictured))
     return items
 
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from .camera import Camera
 from .grains import GrainPainter
+from .shadows import IN_LIGHT, SHADER, UNIT, Shadows
 from .textures import Textures
 
 SAMPLES = 4
@@ -19,31 +20,32 @@ SHADES = {
     "dusk": ("Dusk", (0.16, 0.20, 0.30), (0.42, 0.33, 0.31)),
 }
 PALE, DARK = (0.92, 0.90, 0.86), (0.30, 0.27, 0.24)  # of the lines of the floor
-FLATTEN, SHADOW = (0.30, 1.0, 0.18), (0.37, 0.365, 0.36, 1.0)  # which way shadows fall on the floor, and their colour
 
-_MESH_VERTEX = """
+_MESH_VERTEX = f"""
 #version 330
-uniform mat4 to_clip; uniform vec3 flatten;
+{SHADER}
+uniform mat4 to_clip; uniform int casting;
 in vec3 place; in vec3 normal; in float weight; in float yarn; in vec3 tint; in mat4 stand;
 out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint;
-void main() {
+void main() {{
     vec3 p = (stand * vec4(place, 1.0)).xyz;
-    if (flatten.y != 0.0) p = vec3(p.x - p.y * flatten.x, 0.0, p.z - p.y * flatten.z);
     v_place = p; v_normal = mat3(stand) * normal; v_weight = weight; v_yarn = yarn; v_tint = tint;
-    gl_Position = to_clip * vec4(p, 1.0);
-}
+    gl_Position = casting == 1 ? vec4(along_ray(p), 0.0, 1.0) : to_clip * vec4(p, 1.0);
+}}
 """
 
 _MESH_FRAGMENT = """
 #version 330
-uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted; uniform vec4 flat_colour;
+IN_LIGHT
+uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted, casting, one_sided;
 uniform float opacity; uniform vec4 slice;
 in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint;
 out vec4 result;
 vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
 void main() {
-    if (flat_colour.a > 0.0) { result = flat_colour; return; }
     if (dot(slice.xyz, v_place) > slice.w) discard;  // what is nearer than the cut
+    if (casting == 1) { result = vec4(v_place.y); return; }
+    if (one_sided == 1 && !gl_FrontFacing) discard;
     vec3 look = normalize(eye - v_place);
     vec3 facet = normalize(cross(dFdx(v_place), dFdy(v_place)) + vec3(1e-12));
     if (dot(facet, look) < 0.0) facet = -facet;
@@ -60,10 +62,12 @@ void main() {
         float t = clamp(v_weight, 0.0, 1.0) * 4.0; int i = int(min(t, 3.0));
         base = mix(steps[i], steps[i + 1], t - float(i));
     }
+    float open = in_light(v_place, facet);
+    lit *= 0.42 + 0.58 * open; sky *= 0.78 + 0.22 * open;
     float light = ramp == 1 ? 0.62 + 0.25 * lit + 0.16 * sky : 0.24 + 0.62 * lit + 0.26 * sky;
     result = vec4(base * light + 0.05 * rim, opacity);
 }
-"""
+""".replace("IN_LIGHT", IN_LIGHT)
 
 # With pictures each corner of a triangle lies somewhere in one, whatever its neighbours do: a stage between gives it
 # that, from a table by the number of the triangle, so that vertices need not be parted.
@@ -185,6 +189,8 @@ class Renderer:
             vertex_shader=_PICTURED_VERTEX, geometry_shader=_PICTURED_STAGE, fragment_shader=_PICTURED_FRAGMENT
         )
         self._pictured["where"], self._pictured["image"] = 1, 0
+        self.shadows = Shadows(self.context)
+        self._mesh["roofs"] = self._pictured["roofs"] = UNIT
         self.textures = Textures(self.context)
         self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
@@ -236,23 +242,28 @@ class Renderer:
         grains: str = "distance",
         cut: bool = False,
         shade: str = "plain",
+        shadows: bool = True,
     ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
         as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity); `swarms` are drawn as
         `grains` says, a key of grains.HOW; `cut` takes away what is nearer than what the camera looks at; `shade` is
-        a key of SHADES."""
+        a key of SHADES; `shadows` whether what is whole casts any."""
         self._slice = (*camera.axes[2], float(camera.axes[2] @ camera.target)) if cut else WHOLE
         with self.context:  # every pane has a context of its own
             return self._picture_now(
-                drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade
+                drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade, shadows
             )
 
     def _picture_now(
-        self, drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade
+        self, drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade, shadows
     ) -> bytes:
         self._sized(width, height)
         target = self._many if fine else self._one
         to_clip = camera.matrix(width / height).T.astype("f4").tobytes()
+        drawn = sorted(drawn, key=lambda d: d.opacity < 1)  # ghosts last, over what is whole
+        self._forget_others({d.id for d in drawn})
+        layers = self.grains.layers(swarms, camera, height, grains)
+        self._cast(drawn, layers if shadows else [], camera, shadows and shading != "none")
         target.use()
         target.clear(*self.backdrop, 1.0, depth=1.0)
         self.context.enable(moderngl.DEPTH_TEST)
@@ -268,16 +279,37 @@ class Renderer:
             self._draw_backdrop(*backdrop, width / height)
         if floor:
             self._floor(camera, PALE if sum(SHADES[shade][2]) < 1.8 else DARK)
-        drawn = sorted(drawn, key=lambda d: d.opacity < 1)  # ghosts last, over what is whole
-        self._forget_others({d.id for d in drawn})
+            self.shadows.over_floor(target, to_clip, camera, width, height)
         for item in drawn:
-            self._draw(item, camera, shading, wire, floor and shading != "none")
+            self._draw(item, camera, shading, wire)
         if swarms:
-            shadow = (FLATTEN, SHADOW) if floor and shading != "none" else None
-            self.grains.draw(swarms, camera, width, height, self._light(camera, shading), grains, shadow)
+            self.grains.draw(swarms, layers, camera, width, height, self._light(camera, shading))
         if fine:
             self.context.copy_framebuffer(self._one, self._many)
         return self._one.read(components=4, alignment=1)
+
+    def _cast(self, drawn, layers, camera, wanted: bool) -> None:
+        """What takes light from what lies below it: all that is whole."""
+        self.shadows.off()
+        whole = [d for d in drawn if d.opacity == 1]
+        if not wanted or not (whole or layers):
+            return
+        for program in (self._mesh, self._pictured, self.grains.meshes):
+            program["casting"], program["slice"] = 1, self._slice
+        casts = [lambda d=d: self._cast_one(d) for d in whole]
+        self.shadows.cast([*casts, *(lambda l=l: self.grains.cast(l) for l in layers)], camera)
+        for program in (self._mesh, self._pictured, self.grains.meshes):
+            program["casting"] = 0
+
+    def _cast_one(self, item: Drawn) -> None:
+        kept = self._buffers(item)
+        pictured = item.pictured is not None and item.weights is None
+        for program in (self._mesh, self._pictured) if pictured else (self._mesh,):
+            program["roof"] = self.shadows.told["roof"]
+        if pictured:
+            self._render_pictured(kept, item.pictured, False)
+        else:
+            kept["mesh"].render(instances=kept["count"])
 
     def depth(self, drawn: list[Drawn], camera: Camera, width: int, height: int) -> np.ndarray:
         """(height, width) depth in [0, 1] of the surfaces alone, rows from the bottom."""
@@ -287,6 +319,7 @@ class Renderer:
     def _depth_now(self, drawn, camera, width, height) -> np.ndarray:
         self._sized(width, height)
         self._slice = WHOLE
+        self.shadows.off()
         self._one.use()
         self._one.clear(depth=1.0)
         for program in (self._mesh, self._pictured):
@@ -367,8 +400,6 @@ class Renderer:
             m["yarns"] = int(item.yarn is not None)
             m["tinted"] = int(item.tint is not None)
             m["opacity"] = item.opacity
-            m["flatten"] = (0.0, 0.0, 0.0)
-            m["flat_colour"] = (0.0, 0.0, 0.0, 0.0)
         if item.opacity < 1:
             self.context.enable(moderngl.BLEND)
             self._one_or_many_depth(False)
@@ -386,6 +417,7 @@ class Renderer:
         m = self._pictured
         kept["where"].use(1)
         for first, count, material in sorted(pictured.parts, key=lambda p: p[2].alpha == "blend"):
+            self._mesh["one_sided"] = m["one_sided"] = int(not material.two_sided)
             if material.picture is None and material.alpha == "opaque" and not material.missing:
                 kept["mesh"].render(vertices=3 * count, first=3 * first, instances=kept["count"])
                 continue
@@ -399,12 +431,13 @@ class Renderer:
             if material.alpha == "blend" and blends:
                 self._one_or_many_depth(True)
                 self.context.disable(moderngl.BLEND)
+        self._mesh["one_sided"] = 0
 
     def _light(self, camera: Camera, shading: str) -> dict:
         """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
         key = np.array([-0.45, 0.75, 0.62]) @ camera.axes * 0.55 + np.array([0.25, 0.62, 0.35])
         plain = {"ramp": 0, "yarns": 0, "tinted": 1, "opacity": 1.0}
-        return plain | {
+        return plain | self.shadows.told | {
             "slice": self._slice, "eye": tuple(camera.eye), "key": tuple(key / np.linalg.norm(key)),
             "facets": int(shading == "facets"),
         }  # fmt: skip
@@ -413,7 +446,7 @@ class Renderer:
         """Whether what is drawn hides what comes behind it; a ghost does not."""
         self._many.depth_mask = self._one.depth_mask = on
 
-    def _draw(self, item: Drawn, camera: Camera, shading: str, wire: bool, shadow: bool):
+    def _draw(self, item: Drawn, camera: Camera, shading: str, wire: bool):
         c = self.context
         if shading == "none":
             kept = self._buffers(item)
@@ -422,18 +455,6 @@ class Renderer:
             c.polygon_offset = 1.0, 1.0
             kept = self._surface(item, camera, shading)
             c.polygon_offset = 0.0, 0.0
-        if shadow and item.opacity == 1 and self._above_floor(item):
-            c.enable(moderngl.BLEND)
-            c.blend_equation = moderngl.MIN  # the darker of the two, so that a fold does not darken twice
-            pictured = item.pictured is not None and item.weights is None
-            for m in (self._mesh, self._pictured) if pictured else (self._mesh,):
-                m["flatten"], m["flat_colour"] = FLATTEN, SHADOW
-            if pictured:
-                self._render_pictured(kept, item.pictured, False)
-            else:
-                kept["mesh"].render(instances=kept["count"])
-            c.blend_equation = moderngl.FUNC_ADD
-            c.disable(moderngl.BLEND)
         line = self._line
         line["round_points"] = 0
         if (wire or shading == "none") and item.opacity == 1:
@@ -454,15 +475,6 @@ class Renderer:
                 dots.render(moderngl.POINTS, instances=1)
             dots.release()
             buffer.release()
-
-    @staticmethod
-    def _above_floor(item: Drawn) -> bool:
-        low = item.points[:, 1].min()
-        if item.stand is not None and len(item.stand):
-            low = (
-                (item.stand[:, 1, :3] @ item.points.T + item.stand[:, 1, 3:]).min() if len(item.points) < 400 else -1.0
-            )
-        return low > -1e-3
 
     def _draw_backdrop(self, name, picture, opacity, aspect):
         """A picture behind everything, as large as the pane allows without cutting it."""

@@ -152,7 +152,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
             items += _skins(swarms)
             return renderer.picture(
                 items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind,
-                swarms=list(swarms.values()), grains=look.grains, cut=look.cut, shade=look.shade,
+                swarms=list(swarms.values()), grains=look.grains, cut=look.cut, shade=look.shade, shadows=look.shadows,
             )  # fmt: skip
 
         return shoot
@@ -258,7 +258,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         floor = look.floor and behind is None
         data = self.renderer.picture(
             items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind,
-            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade,
+            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade, shadows=look.shadows,
         )  # fmt: skip
         if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
             self._fine_up_to = min(self._fine_up_to, triangles)
