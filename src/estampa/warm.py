@@ -28,11 +28,11 @@ from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
-SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms"))  # as large, one for each process
+SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms", "assets"))  # as large, one for each process
 NOTED = "prepared"
 
 
-def warm(parts=("layers", "skeletons", "cloth", "contact", "swarms", "liquids")) -> float:
+def warm(parts=("layers", "skeletons", "cloth", "contact", "swarms", "liquids", "assets")) -> float:
     """Compile the kernels of those parts; returns the seconds it took."""
     begun = time.perf_counter()
     for part in parts:

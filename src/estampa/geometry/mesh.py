@@ -390,6 +390,7 @@ class Mesh:
         start, around = self._corners
         points = self.rest if points is None else points
         rows = np.ascontiguousarray(points).reshape(-1, self.count, 3)
+        rows = rows if rows.flags.writeable else rows.copy()  # kernels are compiled for one sort of array only
         if len(rows) > 3:  # one thread a shape: no second pass over the faces
             return _normals_by_shape(rows, self.triangles).reshape(points.shape)
         return _vertex_normals(rows, self.triangles, start, around).reshape(points.shape)

@@ -31,7 +31,7 @@ class Relax(Deformer):
             return smooth
 
         def rest_detail():
-            rest = now.mesh.points[None]
+            rest = now.mesh.rest[None]
             flat = _smoothed(rest, start, around, free, v.rounds)
             axes = local_axes(flat, now.mesh.normals(flat), start, around)
             return np.einsum("knji,knj->kni", axes, rest - flat)

@@ -89,7 +89,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         self._told_backdrop = ""
         self._image: QImage | None = None
         self._dirty, self._fine_now = True, False
-        self._fine_up_to = FINE_UP_TO
+        self._fine_up_to = self._shaded_up_to = FINE_UP_TO
         self._tools = {name: kind(self) for name, kind in TOOLS.items()}
         self._orbit, self._pan = Orbit(self), Pan(self)
         self._held: Tool | None = None  # what the pressed button drives
@@ -247,6 +247,8 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         triangles, began = sum(len(i.triangles) for i in items), time.perf_counter()
         triangles += sum(len(l.rows) for w in swarms for l in w.layers)
         fine = self._fine_now and triangles < self._fine_up_to
+        # of a heavy scene without a graphics card only the picture that rests has shadows
+        shaded = self.look.shadows and (self._fine_now or triangles < self._shaded_up_to)
         look, behind = self.look, None
         try:
             behind = backdrops.at(s.doc, s.player.frame)
@@ -258,10 +260,13 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         floor = look.floor and behind is None
         data = self.renderer.picture(
             items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind,
-            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade, shadows=look.shadows,
+            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade, shadows=shaded,
         )  # fmt: skip
-        if fine and time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
-            self._fine_up_to = min(self._fine_up_to, triangles)
+        if time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
+            if fine:
+                self._fine_up_to = min(self._fine_up_to, triangles)
+            elif shaded:
+                self._shaded_up_to = min(self._shaded_up_to, triangles)
         image = QImage(data, width, height, width * 4, QImage.Format_RGBX8888)
         self._image = image.flipped(Qt.Vertical)
         self._image.setDevicePixelRatio(self.devicePixelRatioF())
