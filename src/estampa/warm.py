@@ -29,10 +29,11 @@ from .scene.scene import Scene
 from .store.frames import FrameStore
 
 SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms", "assets"))  # as large, one for each process
+EVERY = tuple(part for share in SHARES for part in share)
 NOTED = "prepared"
 
 
-def warm(parts=("layers", "skeletons", "cloth", "contact", "swarms", "liquids", "assets")) -> float:
+def warm(parts=EVERY) -> float:
     """Compile the kernels of those parts; returns the seconds it took."""
     begun = time.perf_counter()
     for part in parts:

@@ -259,11 +259,13 @@ def test_objects_and_pictures_of_an_obj_come_in(tmp_path):
     (tmp_path / "a.mtl").write_text("newmtl red\nKd 1 0 0\nnewmtl leaf\nmap_Kd leaf.png\nmap_d leaf.png\n")
     (tmp_path / "leaf.png").write_bytes(png())
     (tmp_path / "a.obj").write_text(
-        "mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nvt 0 0\nvt 1 0\nvt 0 1\no Pot\nusemtl red\nf 1/1 2/2 3/3\n"
-        "o Leaf\nusemtl leaf\nf 1/1 3/2 4/3\n"
+        "mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nvt 0 0\nvt 1 0\nvt 0 1\nvn 0 0 1\nvn 0 0.6 0.8\no Pot\n"
+        "usemtl red\nf 1/1/1 2/2/1 3/3/2\no Leaf\nusemtl leaf\nf 1/1/2 3/2/2 4/3/-1\n"
     )
     pot, leaf = read_asset(tmp_path / "a.obj").nodes
     assert (pot.name, leaf.name) == ("Pot", "Leaf") and pot.mesh.count == leaf.mesh.count == 3
+    assert pot.mesh.of_corners("normal") == pytest.approx(np.array([[0, 0, 1], [0, 0, 1], [0, 0.6, 0.8]]))
+    assert leaf.mesh.of_corners("normal") == pytest.approx(np.array([[0, 0.6, 0.8]] * 3)), "as they were authored"
     of = leaf.mesh.materials[leaf.mesh.face_materials[0]]
     assert of.picture.data == png() and of.alpha == "mask" and pot.mesh.materials[0].colour == (1, 0, 0)
 

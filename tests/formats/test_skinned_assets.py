@@ -11,6 +11,7 @@ from estampa import edits as do
 from estampa.edits import clips
 from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
+from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.asset import read_asset
 from estampa.geometry.primitives import box
@@ -315,7 +316,7 @@ def test_copies_go_out_as_instances_and_each_subject_as_a_file(tmp_path, store):
     scene = Scene(Document(frame_rate=24, start=1, end=5))
     bring_in(scene, read_asset(heron(tmp_path / "heron.glb")))
     buoy = do.add_mesh(scene, box([-0.1] * 3, [0.1] * 3), "Buoy")
-    do.add_thing(scene, "copies", "Still", {"subject": buoy.id, "count": 40})
+    copies = do.add_thing(scene, "copies", "Still", {"subject": buoy.id, "count": 40})
     item = do.add_thing(scene, "shot_glb", "Shot", {"instances": True})
     result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
     assert result.passed and "1 of 1 sets of copies as instances" in result.words(), result.words()
@@ -332,5 +333,9 @@ def test_copies_go_out_as_instances_and_each_subject_as_a_file(tmp_path, store):
         result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / kind)
         assert result.passed and "in 3 files" in result.words(), result.words()
         assert sorted(p.stem for p in result.paths) == [f"Each_{kind}_{n}" for n in ("Hat", "Neck", "Still")]
+        still = [n for n in read_asset(next(p for p in result.paths if "Still" in p.stem)).nodes if n.mesh is not None]
+        places = outcome.of(Evaluator(scene.doc, scene, store), scene.doc.find(copies.id), 1).parts[0].places
+        assert len(still) == 40, "each instance, of a point instancer too"
+        assert np.array([n.local[:3, 3] for n in still]) == pytest.approx(places.origin, abs=1e-6)
         neck = read_asset(next(p for p in result.paths if "Neck" in p.stem))
         assert sum(n.mesh is not None for n in neck.nodes) == 1 and sum(n.joint for n in neck.nodes) == 2

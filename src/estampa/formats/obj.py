@@ -21,7 +21,7 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
     trouble."""
     progress(0.05, "Reading lines")
     lines = data.replace(b"\\\n", b" ").replace(b"\\\r\n", b" ").split(b"\n")
-    points, corners, uvs, at_points, at_faces, seen = [], [], [], [], [], []
+    points, corners, uvs, normals, at_points, at_faces, seen = [], [], [], [], [], [], []
     materials, of, libraries = [], [], []
     for i, line in enumerate(lines):
         head = line[:2]
@@ -34,6 +34,8 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
             seen.append(len(points))
         elif head == b"vt":
             uvs.append(line[3:])
+        elif head == b"vn":
+            normals.append(line[3:])
         elif head == b"us" and line.startswith(b"usemtl"):
             of.append((len(corners), line[6:].strip().decode(errors="replace") or "unnamed"))
         elif head == b"mt" and line.startswith(b"mtllib"):
@@ -76,7 +78,27 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
         known = _materials(folder, libraries)
         materials = [known.get(name, Material(name, PLAIN)) for name in names]
     corners = {} if seams is None else {"uv": seams}
-    return Mesh(xyz, counts, indices, uv, materials, faces, None, corners)
+    own = _normals(blob, normals, len(indices))
+    vertices = {}
+    if own is not None:
+        from .asset import by_corner
+
+        told = by_corner(own, indices.astype(np.int32), len(xyz))
+        (vertices if told.domain == "vertices" else corners)["normal"] = told.values
+    return Mesh(xyz, counts, indices, uv, materials, faces, None, corners, None, vertices)
+
+
+def _normals(blob, rows, count) -> np.ndarray | None:
+    """(corners, 3) authored normals; None where not every corner names one."""
+    if not rows:
+        return None
+    named, many = re.subn(rb"-?\d+/-?\d*/(-?\d+)\S*", rb"\1", blob)
+    named = named.split()
+    if many != count or len(named) != count:
+        return None
+    normals, which = _rows("normals", rows, range(len(rows)), 3), np.array(named, np.int64)
+    which = np.where(which < 0, len(normals) + which, which - 1)
+    return normals[which] if len(which) and 0 <= which.min() and which.max() < len(normals) else None
 
 
 def _materials(folder: Path | None, libraries: list[str]) -> dict[str, Material]:
