@@ -28,7 +28,7 @@ from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
-SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms", "assets"))  # as large, one for each process
+SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms", "assets"))  # one for each process
 EVERY = tuple(part for share in SHARES for part in share)
 NOTED = "prepared"
 
