@@ -8,7 +8,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, Vt
 from scipy.spatial.transform import Rotation
 
 from estampa import edits as do
-from estampa.edits import clips
+from estampa.edits import clips, versions
 from estampa.edits.importing import bring_in
 from estampa.errors import EstampaError
 from estampa.evaluate import outcome
@@ -339,3 +339,25 @@ def test_copies_go_out_as_instances_and_each_subject_as_a_file(tmp_path, store):
         assert np.array([n.local[:3, 3] for n in still]) == pytest.approx(places.origin, abs=1e-6)
         neck = read_asset(next(p for p in result.paths if "Neck" in p.stem))
         assert sum(n.mesh is not None for n in neck.nodes) == 1 and sum(n.joint for n in neck.nodes) == 2
+
+
+def test_a_new_version_of_a_skinned_asset_keeps_its_binds_and_takes_its_targets(tmp_path):
+    path = heron(tmp_path / "heron.glb")
+    scene = Scene(Document(frame_rate=24))
+    neck = next(t for t in bring_in(scene, read_asset(path)).things if t.name == "Neck")
+    document = gl.GLTF2.load(str(path))
+    blob, numbers = bytearray(document.binary_blob()), document.meshes[0].primitives[0]
+    for number, more in ((numbers.attributes.POSITION, (0, 0, 5)), (numbers.targets[0]["POSITION"], (0, 4, 0))):
+        view = document.bufferViews[document.accessors[number].bufferView]
+        rows = np.frombuffer(blob, np.float32, 24, view.byteOffset).reshape(8, 3) + np.float32(more)
+        blob[view.byteOffset : view.byteOffset + 96] = rows.tobytes()
+    document.set_binary_blob(bytes(blob))
+    document.save_binary(str(path))
+    changes = versions.compare(scene, path)
+    assert all(c.same for c in changes) and max(c.moved for c in changes) == pytest.approx(0.05, abs=1e-6)
+    versions.take(scene, changes)
+    after = scene.doc.find(neck.id)
+    assert [l.bind for l in after.stack] == [l.bind for l in neck.stack] and after.clips == neck.clips
+    added = scene.arrays.get(after.targets[0].points) - scene.mesh(after.mesh).points
+    before = scene.arrays.get(neck.targets[0].points) - scene.mesh(neck.mesh).points
+    assert np.linalg.norm(added - before, axis=1) == pytest.approx(np.full(8, 0.04), abs=1e-6)

@@ -35,6 +35,7 @@ class Change:
     far: float = 0.0
     median: float = 0.0
     carried: tuple[str, ...] = ()  # what is carried over, in words
+    targets: tuple[tuple[str, np.ndarray], ...] = ()  # (name, (n, 3) what it adds) of the morph targets in the file
 
     def words(self) -> str:
         if self.mesh is None:
@@ -63,18 +64,19 @@ def _change(scene, subject, node) -> Change:
     if node is None:
         return Change(subject.id, subject.name, None)
     before, size = scene.mesh(subject.mesh), read_fit(subject.mesh.fit)
-    after = sized(node.mesh, np.eye(3) if size is None else size)
+    size = np.eye(3) if size is None else size
+    after, targets = sized(node.mesh, size), tuple((name, away @ size.T) for name, away in node.targets)
     same = np.array_equal(before.face_counts, after.face_counts) and before.count == after.count
     if same and np.array_equal(before.face_indices, after.face_indices):
         moved = float(np.linalg.norm(after.points - before.points, axis=1).max(initial=0.0))
-        return Change(subject.id, subject.name, after, True, moved)
+        return Change(subject.id, subject.name, after, True, moved, targets=targets)
     carried = [f"{len(subject.maps)} map{'s' if len(subject.maps) != 1 else ''}"] if subject.maps else []
     carried += [f"{len(subject.targets)} morph targets"] if subject.targets else []
     bound = sum(l.bind is not None for l in subject.stack)
     carried += [f"{bound} bound layer{'s' if bound != 1 else ''}"] if bound else []
     apart = np.linalg.norm(_nearest(before, after.points)[2] - after.points, axis=1)
     far, median = float(apart.max(initial=0.0)), float(np.median(apart)) if len(apart) else 0.0
-    return Change(subject.id, subject.name, after, False, 0.0, far, median, tuple(carried))
+    return Change(subject.id, subject.name, after, False, 0.0, far, median, tuple(carried), targets)
 
 
 def take(scene: Scene, changes: list[Change]) -> list[Thing]:
@@ -87,7 +89,8 @@ def take(scene: Scene, changes: list[Change]) -> list[Thing]:
         old = subject.mesh
         ref = mesh_ref(scene, change.mesh, old.source, file=old.file, node=old.node, fit=old.fit)
         subject = subject.with_(mesh=ref)
-        changed[subject.id] = subject if change.same else _carried(scene, subject, scene.mesh(old), change.mesh)
+        kept = _kept if change.same else _carried
+        changed[subject.id] = _with_targets(scene, kept(scene, subject, scene.mesh(old), change.mesh), change)
     if not changed:
         raise EstampaError("The new version", "has none of these subjects.", "Look whether its nodes were renamed.")
     doc = scene.doc.replace_all(changed)
@@ -120,6 +123,20 @@ def _shares(corners, on):
     found = np.stack([1 - s - t, s, t], axis=1)
     found = np.maximum(found, 0)
     return found / found.sum(axis=1, keepdims=True)
+
+
+def _kept(scene, subject: Thing, before: Mesh, after: Mesh) -> Thing:
+    """A subject of the same topology: its morph targets add what they added."""
+    get, put = scene.arrays.get, scene.arrays.put
+    moved = after.points - before.points
+    return subject.with_(targets=tuple(t.with_(points=put(get(t.points) + moved)) for t in subject.targets))
+
+
+def _with_targets(scene, subject: Thing, change: Change) -> Thing:
+    """A subject whose morph targets of the names that the file has are those of the file."""
+    told = dict(change.targets)
+    fresh = lambda t: t.with_(points=scene.arrays.put(change.mesh.points + told[t.name])) if t.name in told else t
+    return subject.with_(targets=tuple(map(fresh, subject.targets)))
 
 
 def _carried(scene, subject: Thing, before: Mesh, after: Mesh) -> Thing:
