@@ -89,9 +89,11 @@ def main(argv: list[str] | None = None) -> int:
     keys.add_argument("--in-place", action="store_true", help="then take the travel out of the root, onto a grip")
     keys.add_argument("--live", action="store_true", help="instead, switch the baked layers on again")
 
-    parts = command("split", _split, "Make each island of a subject one of its own, and save the scene.")
+    parts = command("split", _split, "Make several subjects of one, by island, material or group, and save the scene.")
     parts.add_argument("scene")
     parts.add_argument("--subject", metavar="NAME", help="which subject (default: the only one)")
+    how = ("island", "material", "group")
+    parts.add_argument("--by", choices=how, default="island", help="a group is what was joined (island)")
 
     words = "Play printed files as a target would; tell what they take and how they loop."
     play = command("rehearse", _rehearse, words)
@@ -267,15 +269,18 @@ def _info(a) -> int:
 
 def _info_asset(path) -> int:
     """The tree of a scene file."""
+    import numpy as np
+
     from .formats.asset import read_asset
 
     with Progress("reading") as progress:
         asset = read_asset(path, progress)
     print(f"{path} (one unit is {asset.unit:g} m, +{asset.up.upper()} is up)")
-    deep = []
+    deep, world = [], asset.world()
     for i, node in enumerate(asset.nodes):
         deep.append(deep[node.parent] + 1 if node.parent >= 0 else 0)
-        size = "" if node.mesh is None else " × ".join(format_length(s) for s in node.mesh.size * asset.unit)
+        size = "" if node.mesh is None else np.ptp(asset.box(i, world), axis=0) * asset.unit
+        size = " × ".join(format_length(s) for s in size)
         print(f"  {'  ' * deep[i] + node.name:32} {asset.words(i)}{'  ' + size if size else ''}")
     for words in dict.fromkeys(asset.left):
         print(f"left out: {words}")
@@ -476,7 +481,7 @@ def _split(a) -> int:
     from .edits import split
 
     with _edited(a.scene) as scene:
-        parts = split(scene, _named(scene, a.subject, scene.doc.subjects, "Subject").id)
+        parts = split(scene, _named(scene, a.subject, scene.doc.subjects, "Subject").id, a.by)
         print(f"{len(parts)} subjects: {', '.join(p.name for p in parts[:8])}{' …' if len(parts) > 8 else ''}")
     return 0
 

@@ -443,6 +443,11 @@ def test_what_came_in_as_many_is_joined_and_split_again(tmp_path):
     parts = do.split(scene, stem, "material")
     assert [p.name for p in parts] == ["Stem Bark", "Stem Leaf card"]
     assert [scene.mesh(p.mesh).count for p in parts] == [8, 8]
+    scene.undo()
+    again = do.split(scene, stem, "group")
+    assert [scene.mesh(p.mesh).count for p in again] == [8, 4, 4], "as they were before they were joined"
+    scene.undo()
+    parts = do.split(scene, stem, "material")
     with pytest.raises(EstampaError, match="carries no other subject"):
         do.join(scene, parts[0].id)
 

@@ -83,8 +83,8 @@ def rigs_of(asset: Asset, taken: list[int], world: np.ndarray, moving: np.ndarra
         above = _common(nodes, [nodes[j].parent for j, p in zip(joints, parents, strict=True) if p < 0])
         if above in used or (above >= 0 and (nodes[above].mesh is not None or nodes[above].view is not None)):
             above = -1
-        if len(asset.clips) > 1 and moving[above]:  # clips are of joints: each then tells all of its motion
-            above = -1
+        if above >= 0 and len(asset.clips) > 1 and moving[above]:
+            above = -1  # clips are of joints: each then tells all of its motion
         used.add(above)
         stands = world[joints]
         size = np.maximum(np.abs(np.linalg.det(stands[:, :3, :3])), 1e-30) ** (1 / 3)
@@ -113,12 +113,7 @@ def bind_of(asset: Asset, i: int, rig: Rig, world: np.ndarray, put) -> tuple[np.
     """
     skin = asset.nodes[i].skin
     number = {j: k for k, j in enumerate(rig.joints)}
-    felt = np.bincount(skin.indices.ravel(), skin.weights.ravel(), len(skin.joints))
-    palette = world[skin.joints] @ skin.back
-    good = np.abs(np.linalg.det(palette[:, :3, :3])) > 1e-15
-    most = int(np.argmax(np.where(good, felt, -1)))
-    mesh = palette[most] if good[most] else world[i]
-    stand = np.eye(4)
+    mesh, stand = asset.seen_at(i, world), np.eye(4)
     stand[:3, 3] = mesh[:3, 3]
     own = np.array([number[int(j)] for j in skin.joints])
     back = skin.back @ np.linalg.inv(mesh) @ stand
@@ -145,12 +140,14 @@ def skeleton_of(asset: Asset, rig: Rig, name: str, names: Names, values: dict, w
 def _tips(asset: Asset, rig: Rig) -> np.ndarray:
     """(j, 3) where joints end on which nothing hangs: at a node that is no joint, else where what they carry ends, else
     away from the joint that they hang on, or the nearest one."""
-    nodes, tips = asset.nodes, np.zeros((len(rig.joints), 3))
+    tips, inner, ends = np.zeros((len(rig.joints), 3)), set(rig.parents.tolist()), {}
+    for node in asset.nodes:
+        if node.parent >= 0 and not node.joint and node.mesh is None:
+            ends.setdefault(node.parent, node.local[:3, 3])
     for k, j in enumerate(rig.joints):
-        if k in rig.parents:
+        if k in inner:
             continue
-        ends = [n for n in nodes if n.parent == j and not n.joint and n.mesh is None]
-        place = ends[0].local[:3, 3] * rig.size[k] if ends else np.zeros(3)
+        place = ends[j] * rig.size[k] if j in ends else np.zeros(3)
         if np.linalg.norm(place) > 1e-6:
             tips[k] = place
             continue

@@ -20,6 +20,7 @@ from .things import reference
 
 KEYS = Tolerance(0.0005, float(np.radians(0.1)))
 MOST_FRAMES = 20_000
+MOST_PLACES = 6_000_000  # parts that move, times frames
 
 
 @dataclass
@@ -57,9 +58,7 @@ class _Coming:
         self.arrays, self.meshes = Arrays(), []
         nodes = asset.nodes
         self.paths = asset.paths()
-        self.world = np.zeros((len(nodes), 4, 4))
-        for i, node in enumerate(nodes):
-            self.world[i] = (into if node.parent < 0 else self.world[node.parent]) @ node.local
+        self.world = asset.world(into)
         self.rigid, self.size = _rigid(self.world)
         self.moving = np.zeros(len(nodes), bool)
         for i, node in enumerate(nodes):
@@ -83,9 +82,8 @@ class _Coming:
         self.tracks, self.end = None, 0
         places = [i for i in self.wanted if self.moving[i] and i not in self.rig_of]
         self.frames = self._frames(0) if places or self.rigs else np.array([float(self.first)])
-        worlds = {0: self._worlds(0, self.frames)} if len(self.frames) > 1 else {}
-        if worlds and places:
-            self.tracks = _apart(worlds[0], self.size)
+        if len(self.frames) > 1 and places:
+            self.tracks = self._course(0, self.frames)
         for count, i in enumerate(self.wanted):
             self.progress(0.6 + 0.4 * count / len(self.wanted), f"Placing {nodes[i].name}")
             if i in self.rig_at:
@@ -95,7 +93,7 @@ class _Coming:
         for rig in self.rigs:
             if rig.above < 0:
                 things.append(self._skeleton(rig, f"{nodes[rig.joints[0]].name} skeleton", {}))
-        things = self._with_clips(things, worlds)
+        things = self._with_clips(things)
         end = self.end if len(self.frames) <= 1 else max(self.end, int(np.ceil(self.frames[-1])))
         missing = sorted({m.missing for _, t in self.meshes for m in t.materials if m.missing})
         words = [f"missing: {', '.join(missing)} (shown as a grey checker)"] if missing else []
@@ -124,10 +122,10 @@ class _Coming:
     def _own_keys(self, i, parent) -> dict:
         """The keys of its place that the file has itself, where what it rides on keeps its size."""
         node = self.asset.nodes[i]
-        track, grown = node.tracks.get("place"), self.tracks[1]
+        track = node.tracks.get("place")
         if not is_kept(track, self.frame_rate) or node.parent != parent:
             return {}
-        if parent >= 0 and np.ptp(grown[:, parent]) > 1e-6:
+        if parent >= 0 and np.ptp(self.tracks.apart(parent)[1]) > 1e-6:
             return {}
         into = self.into[:3, :3] if parent < 0 else self.size[parent]
         return dict(zip(("x", "y", "z"), curves_of(track, self._frame_of, into), strict=True))
@@ -199,32 +197,39 @@ class _Coming:
         begin, end = self.asset.clips[clip].span
         return np.minimum(begin + (frames - self.first) / self.frame_rate, end)
 
-    def _worlds(self, clip, frames) -> np.ndarray:
-        """(f, n, 4, 4) where nodes stand over the frames of a clip."""
-        nodes = self.asset.nodes
-        world = np.zeros((len(frames), len(nodes), 4, 4))
+    def _course(self, clip, frames) -> "_Course":
+        """Where nodes stand over the frames of a clip."""
+        if clip == 0 and self.tracks is not None:
+            return self.tracks
+        nodes, own = self.asset.nodes, np.flatnonzero(self.moving)
+        if len(own) * len(frames) > MOST_PLACES:
+            cause = f"moves {len(own):,} parts over {len(frames):,} frames."
+            raise EstampaError(self.asset.path.name, cause, "Take fewer of them, or cut it shorter.")
+        world, number = np.zeros((len(frames), len(own), 4, 4)), {int(i): k for k, i in enumerate(own)}
         for f, at in enumerate(self._seconds(clip, frames)):
             self.progress(0.6 * f / len(frames), f"Reading {self.asset.clips[clip].name}")
-            for i, node in enumerate(nodes):
+            for k, i in enumerate(own):
+                node = nodes[i]
                 local = node.local if node.moves is None else node.moves(at, clip)
-                world[f, i] = (self.into if node.parent < 0 else world[f, node.parent]) @ local
-        return world
+                above = self.into if node.parent < 0 else self.world[node.parent]
+                world[f, k] = (world[f, number[node.parent]] if node.parent in number else above) @ local
+        return _Course(world, number, self.world, self.size)
 
-    def _with_clips(self, things, worlds) -> list[Thing]:
+    def _with_clips(self, things) -> list[Thing]:
         """The skeletons and the subjects with morph targets, with a clip for each animation that moves them."""
         by_id = {t.id: k for k, t in enumerate(things)}
         felt = [i for i in self.wanted if self.asset.nodes[i].felt is not None and self.ids[i] in by_id]
         for k, clip in enumerate(self.asset.clips if self.rigs or felt else ()):
             frames = self._frames(k)
-            for rig in self.rigs if len(frames) > 1 else ():
-                world = worlds[k] if k in worlds else worlds.setdefault(k, self._worlds(k, frames))
+            course = self._course(k, frames) if self.rigs and len(frames) > 1 else None
+            for rig in self.rigs if course is not None else ():
                 above = np.tile(np.eye(4), (len(frames), 1, 1))
                 if rig.above >= 0:
-                    rigid, grown = _apart(world[:, rig.above, None], self.size[rig.above, None])
-                    above = rigid[:, 0]
-                    above[:, :3, :3] *= grown[:, 0, None, None]
+                    above, grown = course.apart(rig.above)
+                    above[:, :3, :3] *= grown[:, None, None]
                 at = by_id[rig.id]
-                things[at] = posed(things[at], rig, clip.name, frames, world[:, rig.joints], above)
+                joints = np.stack([course.of(j) for j in rig.joints], axis=1)
+                things[at] = posed(things[at], rig, clip.name, frames, joints, above)
             for i in felt:
                 subject = things[by_id[self.ids[i]]]
                 layers = [l for l in subject.stack if l.kind == "morph"]
@@ -234,7 +239,6 @@ class _Coming:
                 kept = felt_over(layers, weights, frames, curves)
                 things[by_id[subject.id]] = with_clip(subject, clip.name, frames, kept)
             self.end = max(self.end, int(np.ceil(frames[-1])))
-            worlds.pop(k, None)
         return things
 
 
@@ -304,22 +308,34 @@ def _values(matrix) -> dict[str, float]:
     return {n: v for n, v in found.items() if abs(v) > 1e-12}
 
 
-def _apart(world, size) -> tuple[np.ndarray, np.ndarray]:
-    """((f, n, 4, 4) where nodes stand over frames, without the sizes (n, 3, 3) that they have at rest, (f, n) how large
-    they are against that), of (f, n, 4, 4) in the world."""
-    # what it has at rest is taken off as it is: split anew at each frame, a mirrored one would turn by itself
-    own = world[..., :3, :3] @ np.linalg.pinv(size)
-    rigid = world.copy()
-    rigid[..., :3, :3] = squared(own.reshape(-1, 3, 3)).reshape(own.shape)
-    return rigid, np.maximum(np.abs(np.linalg.det(own)), 1e-30) ** (1 / 3)
+class _Course:
+    """Where nodes stand over frames: world (f, m, 4, 4) of those that move, by their `number`; rest (n, 4, 4) of all,
+    size (n, 3, 3) what is in their points."""
+
+    def __init__(self, world, number, rest, size):
+        self.world, self.number, self.rest, self.size = world, number, rest, size
+
+    def of(self, node) -> np.ndarray:
+        """(f, 4, 4) in the world."""
+        if node in self.number:
+            return self.world[:, self.number[node]]
+        return np.tile(self.rest[node], (len(self.world), 1, 1))
+
+    def apart(self, node) -> tuple[np.ndarray, np.ndarray]:
+        """((f, 4, 4) where a node stands, without the size that it has at rest, (f,) how large it is against that)."""
+        # what it has at rest is taken off as it is: split anew at each frame, a mirrored one would turn by itself
+        rigid = self.of(node).copy()
+        own = rigid[:, :3, :3] @ np.linalg.pinv(self.size[node])
+        rigid[:, :3, :3] = squared(own)
+        return rigid, np.maximum(np.abs(np.linalg.det(own)), 1e-30) ** (1 / 3)
 
 
 def _keys(tracks, i, parent, frames, reach, name) -> dict[str, Curve | float]:
-    rigid, grown = tracks
-    here = rigid[:, i] if parent < 0 else np.linalg.inv(rigid[:, parent]) @ rigid[:, i]
-    share = grown[:, i] if parent < 0 else grown[:, i] / np.maximum(grown[:, parent], 1e-30)
+    here, share = tracks.apart(i)
     if parent >= 0:  # what it rides on takes it along as it grows
-        here[:, :3, 3] /= grown[:, parent, None]
+        above, grown = tracks.apart(parent)
+        here, share = np.linalg.inv(above) @ here, share / np.maximum(grown, 1e-30)
+        here[:, :3, 3] /= grown[:, None]
     place = Place(here[:, :3, 3], here[:, :3, :3], np.ones(len(here)))
     found, _ = placed_by_keys([name], frames, [place], [reach], KEYS)
     values = {n: v for (_, n), v in found.items() if isinstance(v, Curve) or abs(v) > 1e-12}

@@ -12,6 +12,8 @@ from ..scene.scene import Arrays, Scene
 from ..scene.values import Rows, Values
 from .names import Names, declared_kind, thing_named, unique_name
 
+GROUP = "group"  # of faces, the number of the mesh that they were joined from
+
 
 def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
     """Add a subject with a mesh, in metres; `source` is the name of the file that it came from."""
@@ -19,14 +21,14 @@ def add_mesh(scene: Scene, mesh: Mesh, name: str, source: str = "") -> Thing:
 
 
 def split(scene: Scene, subject_id: str, by: str = "island") -> list[Thing]:
-    """Make each island of a subject one of its own, the largest first, or what is of each of its materials; its maps
-    are taken along. by -- "island" or "material". Raises EstampaError when it is one piece, or has layers, which are of
-    the whole."""
+    """Make each island of a subject one of its own, the largest first, or what is of each of its materials, or what
+    were subjects before they were joined; its maps are taken along. by -- "island", "material" or "group". Raises
+    EstampaError when it is one piece, or has layers, which are of the whole."""
     subject = thing_named(scene, subject_id)
     mesh = scene.mesh(subject.mesh)
-    parts = _islands(mesh) if by == "island" else _of_materials(mesh)
+    parts = {"island": _islands, "material": _of_materials, "group": _of_groups}[by](mesh)
     if len(parts) < 2:
-        words = {"island": "is one island", "material": "has one material"}[by]
+        words = {"island": "is one island", "material": "has one material", "group": "was not joined of several"}[by]
         raise EstampaError(subject.name, f"{words}, so there is nothing to split.", "Split what has several.")
     if subject.stack:
         raise EstampaError(subject.name, "has layers, which are of the whole of it.", "Split it before it gets layers.")
@@ -53,9 +55,38 @@ def _of_materials(mesh: Mesh) -> list[tuple]:
     """(vertices (n,) bool, faces (f,) bool, name) of each material that is used."""
     found = []
     for number in np.unique(mesh.face_materials) if mesh.face_materials is not None else ():
-        faces, own = mesh.face_materials == number, np.zeros(mesh.count, bool)
-        own[mesh.face_indices[np.repeat(faces, mesh.face_counts)]] = True
-        found.append((own, faces, mesh.materials[number].name))
+        faces = mesh.face_materials == number
+        found.append((_corners_of(mesh, faces), faces, mesh.materials[number].name))
+    return found
+
+
+def _of_groups(mesh: Mesh) -> list[tuple]:
+    """(vertices (n,) bool, faces (f,) bool, no words) of each mesh that it was joined of."""
+    if GROUP not in mesh.faces:
+        return []
+    of, found = mesh.faces[GROUP][:, 0], []
+    for number in np.unique(of):
+        faces = of == number
+        found.append((_corners_of(mesh, faces), faces, ""))
+    return found
+
+
+def _corners_of(mesh: Mesh, faces) -> np.ndarray:
+    """(n,) bool, vertices of some faces (f,) bool."""
+    own = np.zeros(mesh.count, bool)
+    own[mesh.face_indices[np.repeat(faces, mesh.face_counts)]] = True
+    return own
+
+
+def _grouped(meshes: list[Mesh]) -> list[Mesh]:
+    """Meshes whose faces tell which of them they are of, in the numbers that they have already or new ones."""
+    found, first = [], 0
+    for mesh in meshes:
+        own = mesh.faces.get(GROUP, np.zeros((len(mesh.face_counts), 1), np.float32))
+        made = mesh.with_points(mesh.points)
+        made.faces = {**mesh.faces, GROUP: (own - own.min() + first).astype(np.float32)}
+        first += int(np.ptp(own)) + 1
+        found.append(made)
     return found
 
 
@@ -78,7 +109,7 @@ def join(scene: Scene, subject_id: str) -> Thing:
     for t in others:
         mesh = scene.mesh(t.mesh)
         meshes.append(mesh.with_points((back @ values.place(t, rows)).apply(mesh.points[None])[0]))
-    made = subject.with_(mesh=mesh_ref(scene, joined(meshes), subject.mesh.source), maps=(), targets=())
+    made = subject.with_(mesh=mesh_ref(scene, joined(_grouped(meshes)), subject.mesh.source), maps=(), targets=())
     gone, things = {t.id for t in others}, []
     for t in doc.things:
         if t.id in gone:

@@ -107,6 +107,32 @@ class Asset:
     def children(self, node: int) -> list[int]:
         return [i for i, n in enumerate(self.nodes) if n.parent == node]
 
+    def world(self, into: np.ndarray | None = None) -> np.ndarray:
+        """(n, 4, 4) where nodes stand at rest, and what then takes them into another world."""
+        found, root = np.zeros((len(self.nodes), 4, 4)), np.eye(4) if into is None else into
+        for i, node in enumerate(self.nodes):
+            found[i] = (root if node.parent < 0 else found[node.parent]) @ node.local
+        return found
+
+    def seen_at(self, node: int, world: np.ndarray) -> np.ndarray:
+        """(4, 4) by which the points of a node are seen at rest: where it stands, or, of one with a skin, whose own
+        place moves nothing, what the joint that carries most of it makes of them."""
+        skin = self.nodes[node].skin
+        if skin is None:
+            return world[node]
+        felt = np.bincount(skin.indices.ravel(), skin.weights.ravel(), len(skin.joints))
+        palette = world[skin.joints] @ skin.back
+        good = np.abs(np.linalg.det(palette[:, :3, :3])) > 1e-15
+        most = int(np.argmax(np.where(good, felt, -1)))
+        return palette[most] if good[most] else world[node]
+
+    def box(self, node: int, world: np.ndarray) -> np.ndarray:
+        """(8, 3) the corners of the box around a node's points, as they are seen; in the file's units."""
+        low, high = self.nodes[node].mesh.bounds
+        corners = np.stack([low, high])[np.indices((2, 2, 2)).reshape(3, 8).T, np.arange(3)]
+        into = self.seen_at(node, world)
+        return corners @ into[:3, :3].T + into[:3, 3]
+
     def paths(self) -> list[str]:
         """Of each node the names down the tree, as "/Plant/Stem"; of those that would be alike, with a number."""
         found, seen = [], {}

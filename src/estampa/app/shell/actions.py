@@ -121,6 +121,7 @@ def _table(w, s, files):
         ("cut_off", "Rig", "Cut off along a map…", "Ctrl+Alt+C", "cut", "Part the selected subject along the edges where a weight map ends; what is cut off becomes a subject of its own", w.rigging.cut_off),
         ("mirrored_half", "Rig", "Mirrored half…", "Ctrl+Alt+H", "compare", "The other half of the selected mesh across its own middle, welded, with its morphs a little later", w.rigging.mirrored_half),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
+        ("split_groups", "Rig", "Split into what was joined", "Alt+Shift+K", "piece_nodes", "Each subject that the selected one was joined of becomes one again", lambda: w.rigging.split("group")),
         ("split_materials", "Rig", "Split by material", "Alt+Shift+D", "piece_nodes", "What is of each material of the selected subject becomes a subject of its own", lambda: w.rigging.split("material")),
         ("join", "Rig", "Join with what rides on it", "Alt+Shift+I", "subject", "The selected subject and the subjects that ride on it become one", w.rigging.join),
         ("split", "Rig", "Split into subjects", "Ctrl+Alt+S", "piece_nodes", "Each island of the selected subject becomes a subject of its own", w.rigging.split),

@@ -31,6 +31,7 @@ class AssetDialog(QDialog):
         self.tree = QTreeWidget()
         self.tree.setHeaderLabels(["Part", "What it is", "Size"])
         self.tree.setAccessibleName("What the file holds")
+        self.world = asset.world()
         self.items = self._filled()
         self.tree.expandAll()
         for column in (0, 1):
@@ -67,12 +68,12 @@ class AssetDialog(QDialog):
         self.resize(680, 560)
 
     def _filled(self) -> list[QTreeWidgetItem]:
-        found = []
-        for i, node in enumerate(self.asset.nodes[:MOST]):
+        found, asset = [], self.asset
+        for i, node in enumerate(asset.nodes[:MOST]):
             above = found[node.parent] if node.parent >= 0 else self.tree
             item = QTreeWidgetItem(above, [node.name, self.asset.words(i), ""])
             if node.mesh is not None:
-                item.setText(2, " × ".join(format_length(s) for s in node.mesh.size * self.asset.unit))
+                item.setText(2, " × ".join(format_length(s) for s in np.ptp(asset.box(i, self.world), axis=0) * asset.unit))
             item.setData(0, NODE, i)
             comes = node.mesh is not None or node.view is not None
             if comes:
@@ -120,14 +121,7 @@ class AssetDialog(QDialog):
     def _refresh(self):
         taken, nodes = self.taken, self.asset.nodes
         self.buttons.button(QDialogButtonBox.Ok).setEnabled(bool(taken))
-        ends, world = [], []
-        for i, node in enumerate(nodes[:MOST]):
-            world.append((world[node.parent] if node.parent >= 0 else np.eye(4)) @ node.local)
-            if i in taken and node.mesh is not None:
-                low, high = node.mesh.bounds
-                corners = np.array([[x, y, z, 1] for x in (low[0], high[0]) for y in (low[1], high[1])
-                                    for z in (low[2], high[2])])  # fmt: skip
-                ends.append((corners @ world[i].T)[:, :3])
+        ends = [self.asset.box(i, self.world) for i, node in enumerate(nodes[:MOST]) if i in taken and node.mesh is not None]
         if not ends:
             self.size.setText("Nothing is ticked")
             self.words.setText("Tick what is to come in.")
