@@ -73,7 +73,8 @@ class AssetDialog(QDialog):
             above = found[node.parent] if node.parent >= 0 else self.tree
             item = QTreeWidgetItem(above, [node.name, self.asset.words(i), ""])
             if node.mesh is not None:
-                item.setText(2, " × ".join(format_length(s) for s in np.ptp(asset.box(i, self.world), axis=0) * asset.unit))
+                size = np.ptp(asset.box(i, self.world), axis=0) * asset.unit
+                item.setText(2, " × ".join(map(format_length, size)))
             item.setData(0, NODE, i)
             comes = node.mesh is not None or node.view is not None
             if comes:
@@ -121,7 +122,8 @@ class AssetDialog(QDialog):
     def _refresh(self):
         taken, nodes = self.taken, self.asset.nodes
         self.buttons.button(QDialogButtonBox.Ok).setEnabled(bool(taken))
-        ends = [self.asset.box(i, self.world) for i, node in enumerate(nodes[:MOST]) if i in taken and node.mesh is not None]
+        shown = [i for i in range(min(len(nodes), MOST)) if i in taken and nodes[i].mesh is not None]
+        ends = [self.asset.box(i, self.world) for i in shown]
         if not ends:
             self.size.setText("Nothing is ticked")
             self.words.setText("Tick what is to come in.")
