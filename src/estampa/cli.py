@@ -4,7 +4,9 @@ Exit codes: 0 done, 1 the scene has errors or a print does not match, 2 trouble 
 """
 
 import argparse
+import signal
 import sys
+import threading
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -150,7 +152,8 @@ def main(argv: list[str] | None = None) -> int:
     if arguments.command is None:
         arguments = parser.parse_args(["open"])
     try:
-        return arguments.run(arguments)
+        with _interrupts():
+            return arguments.run(arguments)
     except EstampaError as err:
         print(f"estampa: {err}", file=sys.stderr)
         if err.detail:
@@ -164,8 +167,29 @@ def main(argv: list[str] | None = None) -> int:
         return 0
 
 
+@contextmanager
+def _interrupts():
+    """An interrupt is noted besides being raised: raised within a finaliser or a callback from C it is lost, and the
+    next step of progress ends the work instead."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+
+    def stop(number, frame):
+        Progress.stopped = True
+        raise KeyboardInterrupt
+
+    Progress.stopped, before = False, signal.signal(signal.SIGINT, stop)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
 class Progress:
     """A bar on a terminal; in a pipe a plain line at every tenth."""
+
+    stopped = False
 
     def __init__(self, title: str):
         self.title, self._bar, self._tenth = title, None, -1
@@ -184,6 +208,8 @@ class Progress:
         return self
 
     def __call__(self, share: float, text: str) -> None:
+        if Progress.stopped:
+            raise Cancelled
         if self._bar:
             self._bar.update(self._task, completed=share, description=text)
         elif int(share * 10) != self._tenth:

@@ -3,10 +3,13 @@
 import numpy as np
 import pytest
 
+from estampa.app.model.looks import Pictured
 from estampa.app.shell.theme import RAMP
 from estampa.app.view.camera import Camera
 from estampa.app.view.render import Drawn, Renderer
+from estampa.geometry.material import Material, Picture
 from estampa.geometry.primitives import sheet
+from tests.formats.test_assets import png
 
 WIDTH, HEIGHT = 320, 200
 
@@ -109,3 +112,55 @@ def test_the_backdrop_of_a_pane_is_graded_and_pictures_have_it(flag_user):
     for _ in range(3):
         user.do("shade")
     assert user.session.view.look_of_pane.shade == "plain"
+
+
+def slab(id, height, size, colour=(0.7, 0.7, 0.7), material=None):
+    """A level square about the Y axis; with a material its picture lies over it once."""
+    flat = sheet(size, size, 3, 3)
+    points = flat.points + [-size / 2, height, -size / 2]
+    made = Drawn(id, points, np.tile([0, 1.0, 0], (flat.count, 1)), flat.triangles, flat.edges, colour)
+    if material is not None:
+        uv = flat.uv[flat.triangles].astype(np.float32)
+        made.pictured = Pictured(np.ascontiguousarray(flat.triangles), uv, [(0, len(flat.triangles), material)])
+    return made
+
+
+ABOVE = Camera(target=np.array([0, 0.0, 0]), distance=6, yaw=0, pitch=1.2)
+
+
+def lit(renderer, drawn, place, **more):
+    """How bright a place in the world is seen."""
+    (x, y), _ = (part[0] for part in ABOVE.project(np.array([place]), WIDTH, HEIGHT))
+    return pixels(renderer, drawn, ABOVE, fine=False, **more)[int(y), int(x)].sum()
+
+
+def test_what_lies_below_something_along_the_light_is_in_shadow(renderer):
+    """The light comes down aside by 0.30 and 0.18 of the height: similar triangles say where the shadow's edge is."""
+    ground, roof = slab("ground", 0.0, 4.0), slab("roof", 1.0, 0.8)
+    edge = -0.30 - 0.4  # along X, of the shadow of the edge at -0.4 that is a metre up
+    inside, outside = (edge + 0.06, 0, -0.18), (edge - 0.06, 0, -0.18)
+    assert lit(renderer, [ground, roof], inside) < 0.85 * lit(renderer, [ground, roof], outside)
+    plain = lit(renderer, [ground, roof], inside, shadows=False)
+    assert lit(renderer, [ground, roof], outside) == pytest.approx(plain, rel=0.02)
+    assert lit(renderer, [roof, ground], (0.2, 1, 0.2)) == pytest.approx(
+        lit(renderer, [roof, ground], (0.2, 1, 0.2), shadows=False), abs=2), "it does not shade itself"  # fmt: skip
+    ghost = slab("roof", 1.0, 0.8)
+    ghost.opacity = 0.5
+    assert lit(renderer, [ground, ghost], inside) == pytest.approx(plain, rel=0.02), "a ghost casts none"
+
+
+def test_what_is_cut_out_casts_no_shadow_and_a_single_side_is_seen_from_that_side_alone(renderer):
+    ground = slab("ground", 0.0, 4.0)
+    half = Material("Half", (1, 1, 1), Picture("half.png", png()), "mask", 0.5, 1.0, True, "uv", "")
+    cut = [ground, slab("roof", 1.0, 0.8, material=half)]  # red and whole to the left, clear to the right
+    left, right = (-0.3 - 0.2, 0, -0.18), (-0.3 + 0.25, 0, -0.18)
+    assert lit(renderer, cut, left) < 0.85 * lit(renderer, cut, left, shadows=False)
+    assert lit(renderer, cut, right) == pytest.approx(lit(renderer, cut, right, shadows=False), rel=0.02)
+    one = Material("One side", (1, 1, 1), None, "opaque", 0.5, 1.0, False, "uv", "")
+    seen = lit(renderer, [slab("one", 1.0, 0.8, (1, 0, 0), one)], (0, 1, 0))
+    below = slab("below", 1.0, 0.8, (1, 0, 0), one)
+    below.triangles = np.ascontiguousarray(below.triangles[:, ::-1])
+    below.pictured = Pictured(below.triangles, below.pictured.uv, below.pictured.parts)
+    behind = lit(renderer, [below], (0, 1, 0))
+    empty = lit(renderer, [], (0, 1, 0))
+    assert behind == empty != seen

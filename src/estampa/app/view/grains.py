@@ -10,7 +10,6 @@ from ...formats.vertex_texture import SHADER
 from ..model.grains import ROW, Cycle, LookedGrains, LookedSwarm
 from .camera import Camera
 from .shadows import SHADER as SHADOWED
-from .shadows import UNIT
 
 INSTANCE = "3f4 4i2 1f4 4f1 1u2 2x"
 NAMES = ("at", "turn", "size", "dye", "shape")
@@ -32,15 +31,15 @@ VERTEX = f"""
 {SHADOWED}
 uniform int casting; uniform sampler2D offsets, directions; uniform int rows_per_frame, dyed;
 in vec3 place; in vec2 lookup; in vec3 tint;
-out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint;
+out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec3 v_sun;
 {SHADER}
 {INSTANCED}
 void main() {{
     vec3 own = place + texel(offsets, lookup, int(shape), rows_per_frame);
     vec3 p = at + size * turned(own);
     v_place = p; v_normal = turned(texel(directions, lookup, int(shape), rows_per_frame));
-    v_weight = 0.0; v_yarn = 0.0; v_tint = dyed == 1 ? dye.rgb : tint;
-    gl_Position = casting == 1 ? vec4(along_ray(p), 0.0, 1.0) : to_clip * vec4(p, 1.0);
+    v_weight = 0.0; v_yarn = 0.0; v_sun = vec3(0.0); v_tint = dyed == 1 ? dye.rgb : tint;
+    gl_Position = casting == 1 ? vec4(along_ray(p), 2.0 * deep(p.y) - 1.0, 1.0) : to_clip * vec4(p, 1.0);
 }}
 """
 POINT_VERTEX = f"""
@@ -87,7 +86,6 @@ class GrainPainter:
         self.context = context
         program = lambda v, f: context.program(vertex_shader=v, fragment_shader=f)
         self.meshes, self.points = program(VERTEX, mesh_fragment), program(POINT_VERTEX, POINT_FRAGMENT)
-        self.meshes["roofs"] = UNIT
         self.lines = program(TRAIL_VERTEX, TRAIL_FRAGMENT)
         self._cycles: dict[int, _OnCard] = {}
         soft = ("llvmpipe", "softpipe", "swrast")

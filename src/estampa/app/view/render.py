@@ -7,7 +7,7 @@ import numpy as np
 
 from .camera import Camera
 from .grains import GrainPainter
-from .shadows import IN_LIGHT, SHADER, UNIT, Shadows
+from .shadows import IN_LIGHT, NO_LIGHT, ON_SURFACE, SHADER, UNIT, Shadows
 from .textures import Textures
 
 SAMPLES = 4
@@ -23,14 +23,15 @@ PALE, DARK = (0.92, 0.90, 0.86), (0.30, 0.27, 0.24)  # of the lines of the floor
 
 _MESH_VERTEX = f"""
 #version 330
-{SHADER}
+{SHADER}{ON_SURFACE}
 uniform mat4 to_clip; uniform int casting;
 in vec3 place; in vec3 normal; in float weight; in float yarn; in vec3 tint; in mat4 stand;
-out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint;
+out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec3 v_sun;
 void main() {{
     vec3 p = (stand * vec4(place, 1.0)).xyz;
+    v_sun = towards_sun(p, normalize(mat3(stand) * normal));
     v_place = p; v_normal = mat3(stand) * normal; v_weight = weight; v_yarn = yarn; v_tint = tint;
-    gl_Position = casting == 1 ? vec4(along_ray(p), 0.0, 1.0) : to_clip * vec4(p, 1.0);
+    gl_Position = casting == 1 ? vec4(along_ray(p), 2.0 * deep(p.y) - 1.0, 1.0) : to_clip * vec4(p, 1.0);
 }}
 """
 
@@ -39,12 +40,11 @@ _MESH_FRAGMENT = """
 IN_LIGHT
 uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted, casting, one_sided;
 uniform float opacity; uniform vec4 slice;
-in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint;
+in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint; in vec3 v_sun;
 out vec4 result;
 vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
 void main() {
     if (dot(slice.xyz, v_place) > slice.w) discard;  // what is nearer than the cut
-    if (casting == 1) { result = vec4(v_place.y); return; }
     if (one_sided == 1 && !gl_FrontFacing) discard;
     vec3 look = normalize(eye - v_place);
     vec3 facet = normalize(cross(dFdx(v_place), dFdy(v_place)) + vec3(1e-12));
@@ -62,12 +62,12 @@ void main() {
         float t = clamp(v_weight, 0.0, 1.0) * 4.0; int i = int(min(t, 3.0));
         base = mix(steps[i], steps[i + 1], t - float(i));
     }
-    float open = in_light(v_place, facet);
+    float open = in_light(v_sun);
     lit *= 0.42 + 0.58 * open; sky *= 0.78 + 0.22 * open;
     float light = ramp == 1 ? 0.62 + 0.25 * lit + 0.16 * sky : 0.24 + 0.62 * lit + 0.26 * sky;
     result = vec4(base * light + 0.05 * rim, opacity);
 }
-""".replace("IN_LIGHT", IN_LIGHT)
+"""
 
 # With pictures each corner of a triangle lies somewhere in one, whatever its neighbours do: a stage between gives it
 # that, from a table by the number of the triangle, so that vertices need not be parted.
@@ -76,13 +76,15 @@ _PICTURED_STAGE = """
 #version 330
 layout(triangles) in; layout(triangle_strip, max_vertices = 3) out;
 uniform sampler2D where; uniform int first;
-in vec3 g_place[]; in vec3 g_normal[]; in float g_weight[]; in float g_yarn[]; in vec3 g_tint[];
-out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec2 v_uv;
+in vec3 g_place[]; in vec3 g_normal[]; in float g_weight[]; in float g_yarn[]; in vec3 g_tint[]; in vec3 g_sun[];
+out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec3 v_sun;
+out vec2 v_uv;
 void main() {
     for (int i = 0; i < 3; i++) {
         int k = 3 * (first + gl_PrimitiveIDIn) + i;
         v_uv = texelFetch(where, ivec2(k % 3072, k / 3072), 0).xy;
         v_place = g_place[i]; v_normal = g_normal[i]; v_weight = g_weight[i]; v_yarn = g_yarn[i]; v_tint = g_tint[i];
+        v_sun = g_sun[i];
         gl_Position = gl_in[i].gl_Position;
         EmitVertex();
     }
@@ -102,6 +104,23 @@ _PICTURED_FRAGMENT = (
     .replace("vec3 base = tinted == 1 ? v_tint : colour;", "vec3 base = (tinted == 1 ? v_tint : colour) * seen.rgb;")
     .replace("+ 0.05 * rim, opacity);", "+ 0.05 * rim, alpha_how == 2 ? opacity * seen.a : opacity);")
 )
+# what casts a shadow has no look, but what is cut away or cut out of it casts none
+_CAST_FRAGMENT = """
+#version 330
+uniform vec4 slice;
+in vec3 v_place;
+out vec4 result;
+void main() {
+    if (dot(slice.xyz, v_place) > slice.w) discard;
+    result = vec4(1.0);
+}
+"""
+_PICTURED_CAST_FRAGMENT = _CAST_FRAGMENT.replace(
+    "out vec4 result;", "in vec2 v_uv; uniform sampler2D image; uniform int alpha_how; uniform float cutoff, clear;\n"
+    "out vec4 result;"
+).replace("void main() {", "void main() {\n    float seen = texture(image, v_uv).a * clear;\n"
+          "    if (alpha_how > 0 && seen < (alpha_how == 1 ? cutoff : 0.4)) discard;")  # fmt: skip
+PLAIN, SHADED, CASTING = range(3)  # what is drawn: without shadows, with, and what casts them
 ALPHAS = {"opaque": 0, "mask": 1, "blend": 2}
 WIDE = 3072  # texels of the table of corners
 
@@ -184,13 +203,11 @@ class Renderer:
     def __init__(self):
         self.context = self._make_context()
         self.backdrop = SHADES["plain"][1]
-        self._mesh = self.context.program(vertex_shader=_MESH_VERTEX, fragment_shader=_MESH_FRAGMENT)
-        self._pictured = self.context.program(
-            vertex_shader=_PICTURED_VERTEX, geometry_shader=_PICTURED_STAGE, fragment_shader=_PICTURED_FRAGMENT
-        )
-        self._pictured["where"], self._pictured["image"] = 1, 0
+        # without shadows and with: what a shader might do costs time though it is not done
+        light = lambda told: [f.replace("IN_LIGHT", told) for f in (_MESH_FRAGMENT, _PICTURED_FRAGMENT)]
+        casting = (_CAST_FRAGMENT, _PICTURED_CAST_FRAGMENT)
+        self._programs, self._drawing = [self._pair(*f) for f in (light(NO_LIGHT), light(IN_LIGHT), casting)], PLAIN
         self.shadows = Shadows(self.context)
-        self._mesh["roofs"] = self._pictured["roofs"] = UNIT
         self.textures = Textures(self.context)
         self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
@@ -198,9 +215,28 @@ class Renderer:
         self._shade = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_SHADE_FRAGMENT)
         self._shaded = self.context.vertex_array(self._shade, [])
         self._size, self._kept, self._backdrop, self._slice = None, {}, None, WHOLE
-        self.grains = GrainPainter(self.context, _MESH_FRAGMENT)
+        self.grains = GrainPainter(self.context, _MESH_FRAGMENT.replace("IN_LIGHT", NO_LIGHT))
         self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
         self.context.enable(moderngl.PROGRAM_POINT_SIZE)
+
+    def _pair(self, fragment: str, pictured_fragment: str):
+        """The programs that draw meshes, and those with pictures."""
+        mesh = self.context.program(vertex_shader=_MESH_VERTEX, fragment_shader=fragment)
+        pictured = self.context.program(
+            vertex_shader=_PICTURED_VERTEX, geometry_shader=_PICTURED_STAGE, fragment_shader=pictured_fragment
+        )
+        pictured["where"], pictured["image"] = 1, 0
+        for program in (mesh, pictured):
+            self._tell(program, {"roofs": UNIT})
+        return mesh, pictured
+
+    @property
+    def _mesh(self):
+        return self._programs[self._drawing][0]
+
+    @property
+    def _pictured(self):
+        return self._programs[self._drawing][1]
 
     @staticmethod
     def _make_context():
@@ -267,9 +303,10 @@ class Renderer:
         target.use()
         target.clear(*self.backdrop, 1.0, depth=1.0)
         self.context.enable(moderngl.DEPTH_TEST)
-        self._mesh["to_clip"].write(to_clip)
-        self._pictured["to_clip"].write(to_clip)
-        self._line["to_clip"].write(to_clip)
+        if self._drawing == SHADED:
+            self.shadows.use()
+        for program in (self._mesh, self._pictured, self._line):
+            program["to_clip"].write(to_clip)
         if shade != "plain":
             self.context.disable(moderngl.DEPTH_TEST)
             self._shade["top"], self._shade["bottom"] = SHADES[shade][1:]
@@ -279,7 +316,9 @@ class Renderer:
             self._draw_backdrop(*backdrop, width / height)
         if floor:
             self._floor(camera, PALE if sum(SHADES[shade][2]) < 1.8 else DARK)
-            self.shadows.over_floor(target, to_clip, camera, width, height)
+            if self._drawing == SHADED:
+                self.shadows.over_floor(target, to_clip, camera, width, height)
+                self.shadows.use()
         for item in drawn:
             self._draw(item, camera, shading, wire)
         if swarms:
@@ -290,26 +329,35 @@ class Renderer:
 
     def _cast(self, drawn, layers, camera, wanted: bool) -> None:
         """What takes light from what lies below it: all that is whole."""
+        self._drawing = PLAIN
         self.shadows.off()
         whole = [d for d in drawn if d.opacity == 1]
         if not wanted or not (whole or layers):
             return
+        self.shadows.aim(camera)
+        self._drawing = CASTING
         for program in (self._mesh, self._pictured, self.grains.meshes):
-            program["casting"], program["slice"] = 1, self._slice
+            self._tell(program, self.shadows.told | {"casting": 1, "slice": self._slice})
         casts = [lambda d=d: self._cast_one(d) for d in whole]
-        self.shadows.cast([*casts, *(lambda l=l: self.grains.cast(l) for l in layers)], camera)
+        self.shadows.cast([*casts, *(lambda l=l: self.grains.cast(l) for l in layers)])
         for program in (self._mesh, self._pictured, self.grains.meshes):
             program["casting"] = 0
+        self._drawing = SHADED
+
+    @staticmethod
+    def _tell(program, values: dict) -> None:
+        """Give a program the values that it has uniforms for."""
+        for name, value in values.items():
+            if name in program:
+                program[name] = value
 
     def _cast_one(self, item: Drawn) -> None:
         kept = self._buffers(item)
-        pictured = item.pictured is not None and item.weights is None
-        for program in (self._mesh, self._pictured) if pictured else (self._mesh,):
-            program["roof"] = self.shadows.told["roof"]
-        if pictured:
+        clear = item.pictured is not None and any(m.alpha != "opaque" for _, _, m in item.pictured.parts)
+        if clear and item.weights is None:
             self._render_pictured(kept, item.pictured, False)
         else:
-            kept["mesh"].render(instances=kept["count"])
+            self._vertices(kept, "mesh").render(instances=kept["count"])
 
     def depth(self, drawn: list[Drawn], camera: Camera, width: int, height: int) -> np.ndarray:
         """(height, width) depth in [0, 1] of the surfaces alone, rows from the bottom."""
@@ -318,8 +366,7 @@ class Renderer:
 
     def _depth_now(self, drawn, camera, width, height) -> np.ndarray:
         self._sized(width, height)
-        self._slice = WHOLE
-        self.shadows.off()
+        self._slice, self._drawing = WHOLE, PLAIN
         self._one.use()
         self._one.clear(depth=1.0)
         for program in (self._mesh, self._pictured):
@@ -363,19 +410,27 @@ class Renderer:
                 ("stand", "16f/i", "stand"),
             )
             mesh = [(kept[name], kind, attribute) for name, kind, attribute in inputs]
-            kept["mesh"] = c.vertex_array(self._mesh, mesh, kept["triangles"])
+            kept["inputs"], kept["arrays made"] = mesh, {}
             line = [(kept["points"], "3f", "place"), (kept["stand"], "16f/i", "stand")]
             if item.pictured is not None:
                 flat = item.pictured.uv.reshape(-1, 2)
                 table = np.zeros((-(-len(flat) // WIDE), WIDE, 2), np.float32)
                 table.reshape(-1, 2)[: len(flat)] = flat
                 kept["where"] = c.texture((WIDE, len(table)), 2, table.tobytes(), dtype="f4")
-                kept["pictured"] = c.vertex_array(self._pictured, mesh, kept["triangles"])
             kept["lines"] = c.vertex_array(self._line, line, kept["edges"])
             self._kept[item.id] = kept
         for name in ("points", "normals", "tint", "yarn", "weights", "stand"):
             self._upload(kept, name, getattr(item, name))
         return kept
+
+    def _vertices(self, kept, name: str):
+        """The vertex array of a mesh for the program of that name, "mesh" or "pictured", as it is now."""
+        program = self._mesh if name == "mesh" else self._pictured
+        made = kept["arrays made"]
+        if (name, self._drawing) not in made:
+            inputs = [i for i in kept["inputs"] if i[2] in program]  # what a shader does not read it does not have
+            made[name, self._drawing] = self.context.vertex_array(program, inputs, kept["triangles"])
+        return made[name, self._drawing]
 
     @staticmethod
     def _upload(kept, name, array):
@@ -393,8 +448,7 @@ class Renderer:
         kept = self._buffers(item)
         pictured = item.pictured is not None and item.weights is None
         for m in (self._mesh, self._pictured) if pictured else (self._mesh,):
-            for name, value in self._light(camera, shading).items():
-                m[name] = value
+            self._tell(m, self._light(camera, shading))
             m["colour"] = item.colour
             m["ramp"] = int(item.weights is not None)
             m["yarns"] = int(item.yarn is not None)
@@ -406,7 +460,7 @@ class Renderer:
         if pictured:
             self._render_pictured(kept, item.pictured, item.opacity == 1)
         else:
-            kept["mesh"].render(instances=kept["count"])
+            self._vertices(kept, "mesh").render(instances=kept["count"])
         if item.opacity < 1:
             self._one_or_many_depth(True)
             self.context.disable(moderngl.BLEND)
@@ -417,9 +471,10 @@ class Renderer:
         m = self._pictured
         kept["where"].use(1)
         for first, count, material in sorted(pictured.parts, key=lambda p: p[2].alpha == "blend"):
-            self._mesh["one_sided"] = m["one_sided"] = int(not material.two_sided)
+            for program in (self._mesh, m):
+                self._tell(program, {"one_sided": int(not material.two_sided)})
             if material.picture is None and material.alpha == "opaque" and not material.missing:
-                kept["mesh"].render(vertices=3 * count, first=3 * first, instances=kept["count"])
+                self._vertices(kept, "mesh").render(vertices=3 * count, first=3 * first, instances=kept["count"])
                 continue
             self.textures.of(material).use(0)
             m["first"], m["alpha_how"] = first, ALPHAS[material.alpha]
@@ -427,11 +482,11 @@ class Renderer:
             if material.alpha == "blend" and blends:
                 self.context.enable(moderngl.BLEND)
                 self._one_or_many_depth(False)
-            kept["pictured"].render(vertices=3 * count, first=3 * first, instances=kept["count"])
+            self._vertices(kept, "pictured").render(vertices=3 * count, first=3 * first, instances=kept["count"])
             if material.alpha == "blend" and blends:
                 self._one_or_many_depth(True)
                 self.context.disable(moderngl.BLEND)
-        self._mesh["one_sided"] = 0
+        self._tell(self._mesh, {"one_sided": 0})
 
     def _light(self, camera: Camera, shading: str) -> dict:
         """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
@@ -502,7 +557,8 @@ class Renderer:
         centre = np.round(camera.target[[0, 2]] / (10 * step)) * 10 * step
         k = np.arange(-20, 21) * step
         line = self._line
-        line["nearer"], line["point_size"], line["round_points"] = -1e-5, 1.0, 0
+        # behind what lies on the floor, which is pushed back for its edges
+        line["nearer"], line["point_size"], line["round_points"] = -4e-4, 1.0, 0
         self.context.enable(moderngl.BLEND)
         for every, alpha in ((False, 0.16), (True, 0.34)):
             chosen = k[(np.round(k / step).astype(int) % 10 == 0) == every]
@@ -540,7 +596,9 @@ class Renderer:
 
     @staticmethod
     def _release(kept):
-        names = ("mesh", "lines", "points", "normals", "weights", "yarn", "tint", "stand", "triangles", "edges")
-        for name in (*names, "where", "pictured"):
+        for array in kept["arrays made"].values():
+            array.release()
+        names = ("lines", "points", "normals", "weights", "yarn", "tint", "stand", "triangles", "edges")
+        for name in (*names, "where"):
             if name in kept:
                 kept[name].release()

@@ -1,7 +1,7 @@
 """Shadows of the sky's light: along each of its rays the highest thing that is met, seen from above, in a picture of
-heights over a square of the floor (Williams 1978, "Casting curved shadows on curved surfaces", with heights for
-depths). What lies lower on its ray is in shadow: other meshes, and the floor, on which it is the softer the higher what
-casts it."""
+heights over a square of the floor (Williams 1978, "Casting curved shadows on curved surfaces"; compared before they are
+blended, as Reeves, Salesin and Cook 1987 do). What lies lower on its ray is in shadow: other meshes, and the floor, on
+which it is the softer the higher what casts it."""
 
 import moderngl
 import numpy as np
@@ -9,35 +9,31 @@ import numpy as np
 from .camera import Camera
 
 WIDE = 1536  # texels
-LOW = -1e6  # m, where nothing is met
 PART = 4  # pixels to one in which the floor's shadow is worked out
 UNIT = 3  # of the card, where the picture is bound
 
-# `slant` is how far rays run aside for each metre down; `roof` the square: its middle, and what makes it -1 to 1
+# `slant` is how far rays run aside for each metre down; `roof` the square: its middle, and what makes it -1 to 1;
+# `tall` the lowest height that is told, and what makes heights 0 to 1; `span` a texel in metres
 SHADER = """
 const vec2 slant = vec2(0.30, 0.18);
-uniform vec4 roof; uniform float span;
+uniform vec4 roof; uniform vec2 tall; uniform float span;
 vec2 along_ray(vec3 p) { return (p.xz - p.y * slant - roof.xy) * roof.zw; }
+float deep(float height) { return clamp(1.0 - (height - tall.x) * tall.y, 0.0, 1.0); }
 """
-IN_LIGHT = (
-    SHADER
-    + """
-uniform sampler2D roofs;
-float in_light(vec3 p, vec3 n) {  // how much of the light comes to a place that looks along n
-    if (roof.z == 0.0) return 1.0;
-    vec3 sun = normalize(vec3(slant.x, 1.0, slant.y));
-    p += n * (dot(n, sun) < 0.0 ? -2.0 : 2.0) * span;  // off the surface, so that it does not shade itself
-    vec2 at = (along_ray(p) * 0.5 + 0.5) * WIDE - 0.5, low = floor(at), f = at - low;
-    if (any(lessThan(low, vec2(0.0))) || any(greaterThan(low, vec2(WIDE - 2.0)))) return 1.0;
-    ivec2 k = ivec2(low);
-    vec4 met = vec4(texelFetch(roofs, k, 0).r, texelFetch(roofs, k + ivec2(1, 0), 0).r,
-                    texelFetch(roofs, k + ivec2(0, 1), 0).r, texelFetch(roofs, k + ivec2(1, 1), 0).r);
-    vec4 seen = step(met, vec4(p.y + 1.5 * span));
-    vec2 row = mix(seen.xz, seen.yw, f.x);
-    return mix(row.x, row.y, f.y);
+# where a place of a surface that looks along `n` lies in the picture, and how deep, a little off the surface, so that
+# it does not shade itself: all of it goes evenly over a triangle, so that corners alone work it out
+ON_SURFACE = """
+const vec3 sun = vec3(0.283, 0.944, 0.170);
+vec3 towards_sun(vec3 p, vec3 n) {
+    p += n * (dot(n, sun) < 0.0 ? -2.0 : 2.0) * span;
+    return vec3(along_ray(p) * 0.5 + 0.5, 1.0 - (p.y + 1.5 * span - tall.x) * tall.y);
 }
-""".replace("WIDE", str(WIDE))
-)
+"""
+IN_LIGHT = """
+uniform sampler2DShadow roofs;
+float in_light(vec3 at) { return texture(roofs, at); }
+"""
+NO_LIGHT = "float in_light(vec3 at) { return 1.0; }\n"
 
 _FLOOR_VERTEX = """
 #version 330
@@ -50,25 +46,27 @@ _FLOOR_FRAGMENT = (
 #version 330
 in vec3 v_place; out vec4 result;
 """
-    + IN_LIGHT
+    + SHADER
     + """
+uniform sampler2D roofs;
+float height(vec2 at) { return (1.0 - texture(roofs, at).r) / tall.y + tall.x; }
 void main() {
     vec2 at = along_ray(v_place) * 0.5 + 0.5;
     if (any(lessThan(at, vec2(0.0))) || any(greaterThan(at, vec2(1.0)))) discard;
     float met = 0.0, high = 0.0, shade = 0.0;
-    for (int k = 0; k < 8; k++) {  // what is met near here, and how high it is
-        float turn = 2.4 * float(k), far = 0.10 * sqrt(float(k) / 8.0);
-        float h = texture(roofs, at + far * vec2(cos(turn), sin(turn)) * 0.5 * roof.zw).r;
+    for (int k = 0; k < 6; k++) {  // what is met near here, and how high it is
+        float turn = 2.4 * float(k), far = 0.10 * sqrt(float(k) / 6.0);
+        float h = height(at + far * vec2(cos(turn), sin(turn)) * 0.5 * roof.zw);
         if (h > 2.0 * span) { met += 1.0; high += h; }
     }
     if (met == 0.0) discard;
     float reach = clamp(0.07 * high / met, span, 0.25);
-    for (int k = 0; k < 20; k++) {
+    for (int k = 0; k < 12; k++) {
         float turn = 2.4 * float(k) + 6.28 * fract(dot(floor(gl_FragCoord.xy), vec2(0.7548, 0.5698)));
-        vec2 off = reach * sqrt((float(k) + 0.5) / 20.0) * vec2(cos(turn), sin(turn));
-        shade += 1.0 - step(texture(roofs, at + off * 0.5 * roof.zw).r, 2.0 * span);
+        vec2 off = reach * sqrt((float(k) + 0.5) / 12.0) * vec2(cos(turn), sin(turn));
+        shade += 1.0 - step(height(at + off * 0.5 * roof.zw), 2.0 * span);
     }
-    result = vec4(shade / 20.0);
+    result = vec4(shade / 12.0);
 }
 """
 )
@@ -83,10 +81,10 @@ void main() { result = vec4(0.05, 0.045, 0.06, 0.40 * texture(shade, gl_FragCoor
 class Shadows:
     def __init__(self, context):
         self.context = context
-        self.texture = context.texture((WIDE, WIDE), 1, dtype="f4")
-        self.texture.filter = moderngl.NEAREST, moderngl.NEAREST
+        self.texture = context.depth_texture((WIDE, WIDE))
+        self.texture.filter = moderngl.LINEAR, moderngl.LINEAR
         self.texture.repeat_x = self.texture.repeat_y = False
-        self._target = context.framebuffer([self.texture])
+        self._target = context.framebuffer(depth_attachment=self.texture)
         self._floor = context.program(vertex_shader=_FLOOR_VERTEX, fragment_shader=_FLOOR_FRAGMENT)
         self._floor["roofs"] = UNIT
         self._over = context.program(vertex_shader=_FLOOR_VERTEX, fragment_shader=_OVER_FRAGMENT)
@@ -94,29 +92,32 @@ class Shadows:
         self._place = context.buffer(reserve=48, dynamic=True)
         self._quad, self._laid = (context.vertex_array(p, [(self._place, "3f", "place")])
                                   for p in (self._floor, self._over))  # fmt: skip
-        self.told = {"roof": (0.0, 0.0, 0.0, 0.0), "span": 0.0}  # values for the shaders; of no shadows at first
+        self.off()
 
     def off(self) -> None:
-        self.told = {"roof": (0.0, 0.0, 0.0, 0.0), "span": 0.0}
+        """No shadows: `told` are values for the shaders."""
+        self.told = {"roof": (0.0, 0.0, 0.0, 0.0), "tall": (0.0, 1.0), "span": 0.0}
 
-    def cast(self, casts: list, camera: Camera) -> None:
-        """Make the picture of heights. casts -- each draws something, `casting` being 1, with values `told`"""
+    def aim(self, camera: Camera) -> None:
+        """Lay the square where the camera looks; `told` are values for the shaders then."""
         reach = 1.6 * camera.distance
         middle = camera.target[[0, 2]] - 0.5 * camera.axes[2][[0, 2]] * reach * 0.5 - camera.target[1] * _SLANT
         texel = 2 * reach / WIDE
         middle = np.round(middle / texel) * texel  # what stands still does not shimmer
-        self.told = {"roof": (*map(float, middle), 1 / reach, 1 / reach), "span": texel}
-        c = self.context
+        low = float(camera.target[1]) - 2 * reach
+        self.told = {"roof": (*map(float, middle), 1 / reach, 1 / reach), "tall": (low, 1 / (6 * reach)), "span": texel}
+
+    def cast(self, casts: list) -> None:
+        """Make the picture of heights. casts -- each draws something, `casting` being 1, with values `told`"""
         self._target.use()
-        self._target.clear(LOW, LOW, LOW, LOW)
-        c.disable(moderngl.DEPTH_TEST)
-        c.enable(moderngl.BLEND)
-        c.blend_equation = moderngl.MAX
+        self._target.clear(depth=1.0)
+        self.context.enable(moderngl.DEPTH_TEST)
         for one in casts:
             one()
-        c.blend_equation = moderngl.FUNC_ADD
-        c.disable(moderngl.BLEND)
-        c.enable(moderngl.DEPTH_TEST)
+
+    def use(self) -> None:
+        """Bind the picture for meshes, which compare their height with it."""
+        self.texture.compare_func = "<="
         self.texture.use(UNIT)
 
     def _sized(self, width: int, height: int) -> None:
@@ -137,7 +138,10 @@ class Shadows:
         self._place.write(np.array(corners, "f4").tobytes())
         self._floor["to_clip"].write(to_clip)
         self._over["to_clip"].write(to_clip)
-        self._floor["roof"], self._floor["span"] = self.told["roof"], self.told["span"]
+        for name, value in self.told.items():
+            self._floor[name] = value
+        self.texture.compare_func = ""
+        self.texture.use(UNIT)
         self._over["size"] = float(width), float(height)
         self.context.disable(moderngl.DEPTH_TEST)
         self._part.use()
