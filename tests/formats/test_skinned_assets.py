@@ -1,6 +1,8 @@
 """Skinned assets in: skeletons, clips and morph targets of files made by other libraries, held against the standards'
 own formulas and against usd-core's own skinning."""
 
+import re
+
 import numpy as np
 import pygltflib as gl
 import pytest
@@ -361,3 +363,25 @@ def test_a_new_version_of_a_skinned_asset_keeps_its_binds_and_takes_its_targets(
     added = scene.arrays.get(after.targets[0].points) - scene.mesh(after.mesh).points
     before = scene.arrays.get(neck.targets[0].points) - scene.mesh(neck.mesh).points
     assert np.linalg.norm(added - before, axis=1) == pytest.approx(np.full(8, 0.04), abs=1e-6)
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_damaged_stages_are_told_and_nothing_that_is_no_number_comes_in(tmp_path, seed):
+    rng = np.random.default_rng(seed)
+    text = eel(tmp_path / "eel.usda").read_text()
+    for _ in range(4):
+        numbers = list(re.finditer(r"-?\d+\.?\d*", text))
+        at = numbers[int(rng.integers(len(numbers)))]
+        text = text[: at.start()] + str(rng.choice(["-1", "0", "1e30", "nan", "inf", "99999"])) + text[at.end() :]
+    (tmp_path / "hurt.usda").write_text(text)
+    scene = Scene(Document(frame_rate=24, end=4))
+    try:
+        bring_in(scene, read_asset(tmp_path / "hurt.usda"))
+    except EstampaError as err:
+        assert "hurt.usda" in str(err) and not scene.doc.things
+        return
+    save_scene(scene, tmp_path / "eel.estampa")
+    scene = load_scene(tmp_path / "eel.estampa")
+    evaluator = Evaluator(scene.doc, scene, None)
+    for subject in scene.doc.subjects:
+        assert np.isfinite(evaluator.subject(subject, 2).points).all()

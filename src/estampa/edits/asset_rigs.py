@@ -46,9 +46,17 @@ class Rig:
         own[..., :3, :3] /= self.size[:, None, None]
         inside = self.parents >= 0
         found = np.linalg.inv(above)[:, None] @ own
-        found[:, inside] = np.linalg.inv(own[:, self.parents[inside]]) @ own[:, inside]
+        found[:, inside] = inverse(own[:, self.parents[inside]]) @ own[:, inside]
         flat = pose_of(found.reshape(-1, 4, 4))
         return Pose(*(part.reshape(*found.shape[:2], -1) for part in flat))
+
+
+def inverse(matrices: np.ndarray) -> np.ndarray:
+    """Of matrices (..., 4, 4); of one that is scaled to nothing, as near as can be."""
+    try:
+        return np.linalg.inv(matrices)
+    except np.linalg.LinAlgError:
+        return np.linalg.pinv(matrices)
 
 
 def rigs_of(asset: Asset, taken: list[int], world: np.ndarray, moving: np.ndarray) -> list[Rig]:
@@ -116,7 +124,7 @@ def bind_of(asset: Asset, i: int, rig: Rig, world: np.ndarray, put) -> tuple[np.
     mesh, stand = asset.seen_at(i, world), np.eye(4)
     stand[:3, 3] = mesh[:3, 3]
     own = np.array([number[int(j)] for j in skin.joints])
-    back = skin.back @ np.linalg.inv(mesh) @ stand
+    back = skin.back @ inverse(mesh) @ stand
     back[:, :3] *= rig.size[own, None, None]
     bind = Bind(joints=tuple(rig.ids[k] for k in own), indices=put(skin.indices), weights=put(skin.weights),
                 back=put(back))  # fmt: skip

@@ -213,6 +213,11 @@ class _Coming:
                 local = node.local if node.moves is None else node.moves(at, clip)
                 above = self.into if node.parent < 0 else self.world[node.parent]
                 world[f, k] = (world[f, number[node.parent]] if node.parent in number else above) @ local
+        bad = np.argwhere(~np.isfinite(world).all(axis=(2, 3)))
+        if len(bad):
+            f, k = bad[0]
+            cause = f"goes where there are no numbers, at frame {frames[f]:g}."
+            raise EstampaError(f"{self.asset.path.name}, {nodes[own[k]].name}", cause, "Export its animation again.")
         return _Course(world, number, self.world, self.size)
 
     def _with_clips(self, things) -> list[Thing]:
@@ -291,7 +296,7 @@ def sized(mesh: Mesh, size) -> Mesh:
     made = mesh.with_points(mesh.points @ size.T)
     for held in (made.corners, made.vertices):
         if "normal" in held:
-            turned = held["normal"].astype(float) @ np.linalg.inv(size)
+            turned = held["normal"].astype(float) @ np.linalg.pinv(size)  # of no size, those are none
             turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-30)
             held["normal"] = turned.astype(np.float32)
     if np.linalg.det(size) >= 0:

@@ -15,6 +15,7 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 
 MOST_NODES = 200_000
+MOST_FAR = 1e12  # units of a file
 MOST_INFLUENCES = 32
 
 
@@ -205,8 +206,13 @@ def read_asset(path: str | Path, progress=lambda share, text: None) -> Asset:
         cause = "cannot be read; it is cut short or damaged."
         raise EstampaError(path.name, cause, "Export it again.", repr(err)) from err
     for node in asset.nodes:
+        if not (np.isfinite(node.local).all() and np.abs(node.local).max() < MOST_FAR):
+            raise EstampaError(f"{path.name}, {node.name}", "stands where there are no numbers.", "Export it again.")
         if node.mesh is not None:
             node.mesh.check(f"{path.name}, {node.name}")
+        if node.skin is not None and not np.isfinite(node.skin.back).all():
+            cause = "is bound by matrices that are no numbers."
+            raise EstampaError(f"{path.name}, {node.name}", cause, "Bind it again where it was made.")
     if not any(n.mesh is not None or n.view is not None for n in asset.nodes):
         other = f" (but {', '.join(asset.left[:3])})" if asset.left else ""
         raise EstampaError(path.name, f"holds no mesh{other}.", "Export its geometry as polygons.")

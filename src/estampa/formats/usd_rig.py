@@ -136,7 +136,10 @@ class Rigs:
         if indices.min(initial=0) < 0 or indices.max(initial=0) >= len(order):
             raise EstampaError(what, "has weights of a joint that its skin does not have.", "Export it again.")
         into = np.array(target.GetGeomBindTransform(self.start), float).T
-        back = np.linalg.inv(np.array(bind, float).transpose(0, 2, 1))[order] @ into
+        bound = np.array(bind, float).transpose(0, 2, 1)[order]
+        if not (np.abs(np.linalg.det(bound)) > 1e-30).all():
+            raise EstampaError(what, "is bound to a joint that has no size.", "Bind it again where it was made.")
+        back = np.linalg.inv(bound) @ into
         node.skin = Skin(self._numbers[path][order], back, *few(indices, weights))
 
     def _blended(self, prim, node, path, what) -> None:
