@@ -17,100 +17,140 @@ def write_shot(path: Path, name: str, props, frames, rate: float, moments, extra
     """props, moments -- see usd_shot, a Moment for each frame; instanced -- whether copies that stand still and are of
     one shape are instances of one node (EXT_mesh_gpu_instancing). Returns the numbers of those that are. glTF 2.0,
     sections 3.7 and 3.11."""
-    import pygltflib as gl
+    shot = _Shot(props, (np.asarray(frames, float) - frames[0]) / rate, moments)
+    for i in range(len(props)):
+        shot.put(i, instanced)
+    shot.save(path, name, extras)
+    return shot.instanced
 
-    binary = glb.Binary()
-    times = (np.asarray(frames, float) - frames[0]) / rate
-    clock = binary.numbers(times, bounds=True)
-    nodes, meshes, materials, cameras, skins = [], [], {}, [], {}
-    as_instances = []
-    samplers, channels, made = [], [], []
-    roots, joints, gone = [], [], set()
 
-    def keyed(node, word, values):
-        samplers.append(gl.AnimationSampler(input=clock, output=binary.numbers(values), interpolation="LINEAR"))
+class _Shot:
+    """What goes into one file: nodes, in the order of the props and behind them what those need besides."""
+
+    def __init__(self, props, times, moments):
+        self.props, self.moments, self.binary = props, moments, glb.Binary()
+        self.clock = self.binary.numbers(times, bounds=True)
+        self.nodes, self.roots, self.made = [], [], []  # made: the node of each prop
+        self.meshes, self.materials, self.cameras, self.skins = [], {}, [], []
+        self.samplers, self.channels = [], []
+        self.joints: dict[int, list[int]] = {}  # of each skeleton's prop, the nodes of its joints
+        self.instanced: list[int] = []
+
+    def put(self, i: int, instanced: bool) -> None:
+        """The node of a prop, with all that belongs to it."""
+        import pygltflib as gl
+
+        prop = self.props[i]
+        own = self._node(prop.name, self.made[prop.parent] if prop.parent >= 0 else None)
+        self.made.append(own)
+        # what is skinned stands nowhere itself (3.7.3.3); only as a carrier of others it does
+        carries = any(p.parent == i for p in self.props)
+        if prop.copied is None and (prop.skin is None or carries or prop.parent >= 0):
+            local = np.array([m.local[i] for m in self.moments])
+            rotation, size = turns.split(local[:, :3, :3])
+            self._placed(own, local[:, :3, 3], rotation, size)
+        if prop.view is not None:
+            lens = gl.Perspective(yfov=float(prop.view), znear=0.01)
+            self.cameras.append(gl.Camera(type="perspective", perspective=lens))
+            self.nodes[own].camera = len(self.cameras) - 1
+        if prop.bones is not None:
+            self._skeleton(i, own)
+        if prop.skin is not None and (carries or prop.parent >= 0):
+            own = self._node(f"{prop.name} skin", None)
+        if prop.mesh is not None:
+            points = [m.points[i] for m in self.moments]
+            self._wear(own, *self._shaped(prop.name, prop.mesh, points, prop.skin))
+        if prop.skin is not None:
+            back = self.binary.numbers(exact_last_row(prop.skin.back))
+            self.skins.append(gl.Skin(joints=self.joints[prop.bones_at], inverseBindMatrices=back))
+            self.nodes[own].skin = len(self.skins) - 1
+        if prop.copied is not None:
+            self._copies(i, own, instanced)
+
+    def _node(self, name: str, above: int | None) -> int:
+        """A new node below another one, or at the root."""
+        import pygltflib as gl
+
+        self.nodes.append(gl.Node(name=name))
+        own = len(self.nodes) - 1
+        if above is None:
+            self.roots.append(own)
+        else:
+            self.nodes[above].children = [*(self.nodes[above].children or []), own]
+        return own
+
+    def _keyed(self, node: int, word: str, values) -> None:
+        import pygltflib as gl
+
+        output = self.binary.numbers(values)
+        self.samplers.append(gl.AnimationSampler(input=self.clock, output=output, interpolation="LINEAR"))
         target = gl.AnimationChannelTarget(node=node, path=word)
-        channels.append(gl.AnimationChannel(sampler=len(samplers) - 1, target=target))
+        self.channels.append(gl.AnimationChannel(sampler=len(self.samplers) - 1, target=target))
 
-    def placed(node, origin, turn, size):
+    def _placed(self, node: int, origin, turn, size) -> None:
         """Where a node stands: the first place, and keys where it moves."""
         turn = glb.unit32_rows(_continuous(turn))
         own = {"translation": np.asarray(origin, np.float32), "rotation": turn, "scale": np.asarray(size, np.float32)}
         for word, values in own.items():
-            setattr(nodes[node], word, values[0].tolist())
+            setattr(self.nodes[node], word, values[0].tolist())
             if len(values) > 1 and np.ptp(values, axis=0).max() > 1e-7:
-                keyed(node, word, values)
+                self._keyed(node, word, values)
 
-    for i, prop in enumerate(props):
-        nodes.append(gl.Node(name=prop.name))
-        own = len(nodes) - 1
-        made.append(own)
-        if prop.parent < 0:
-            roots.append(own)
-        else:
-            above = nodes[made[prop.parent]]
-            above.children = [*(above.children or []), own]
-        if prop.copied is None:
-            local = np.array([m.local[i] for m in moments])
-            rotation, size = turns.split(local[:, :3, :3])
-            placed(own, local[:, :3, 3], rotation, size)
-        if prop.view is not None:
-            lens = gl.Perspective(yfov=float(prop.view), znear=0.01)
-            cameras.append(gl.Camera(type="perspective", perspective=lens))
-            nodes[own].camera = len(cameras) - 1
-        if prop.bones is not None:
-            skins[i] = _joints(prop.bones, [m.poses[i] for m in moments], nodes, own, placed)
-        if prop.mesh is not None:
-            points = [m.points[i] for m in moments]
-            mesh, weights = _mesh(binary, prop.name, prop.mesh, points, materials, prop.skin)
-            meshes.append(mesh)
-            if prop.skin is not None:  # at the root: what carries a skinned node does not move it (3.7.3.3)
-                back = binary.numbers(exact_last_row(prop.skin.back))
-                joints.append(gl.Skin(joints=skins[prop.bones_at], inverseBindMatrices=back))
-                if own in roots and not any(p.parent == i for p in props):
-                    nodes[own] = gl.Node(name=prop.name)
-                    gone.add(own)
-                else:
-                    nodes.append(gl.Node(name=f"{prop.name} skin"))
-                    own = len(nodes) - 1
-                    roots.append(own)
-                nodes[own].skin = len(joints) - 1
-            nodes[own].mesh = len(meshes) - 1
-            if weights is not None:
-                keyed(own, "weights", weights.ravel())
-        if prop.copied is not None:
-            still = [m.copies[i] for m in moments]
-            if instanced and _stands_still(still):
-                as_instances.append(i)
-                sway = lambda w, own=own: keyed(own, "weights", w)
-                _instances(binary, prop, still, nodes[own], meshes, materials, sway)
-            else:
-                _copies(binary, prop, still, nodes, own, meshes, materials, placed, keyed)
-    channels = [c for c in channels if c.target.node not in gone or c.target.path == "weights"]
-    samplers = [samplers[c.sampler] for c in channels]
-    for k, channel in enumerate(channels):
-        channel.sampler = k
-    animation = gl.Animation(name=name, samplers=samplers, channels=channels)
-    more = {"extensionsUsed": [WORD], "extensionsRequired": [WORD]} if as_instances else {}
-    binary.save(
-        path, scenes=[gl.Scene(nodes=roots, extras=extras)], nodes=nodes, meshes=meshes, cameras=cameras, skins=joints,
-        materials=list(materials.values()), animations=[animation] if channels else [], **more,
-    )  # fmt: skip
-    return as_instances
+    def _skeleton(self, i: int, own: int) -> None:
+        """Nodes of joints below the node of their skeleton."""
+        bones, poses = self.props[i].bones, [m.poses[i] for m in self.moments]
+        number: dict[int, int] = {}
+        for k in map(int, bones.order):  # parents first
+            above = int(bones.parents[k])
+            number[k] = self._node(bones.joints[k].name, own if above < 0 else number[above])
+            self._placed(number[k], *(np.array([pose[part][k] for pose in poses]) for part in range(3)))
+        self.joints[i] = [number[k] for k in range(len(bones.joints))]
 
+    def _shaped(self, name: str, mesh, points, skin=None) -> tuple[int, np.ndarray | None]:
+        """(number of a new mesh, weights over time of its morph targets where its points move)."""
+        made, weights = _mesh(self.binary, name, mesh, points, self.materials, skin)
+        self.meshes.append(made)
+        return len(self.meshes) - 1, weights
 
-def _joints(bones, poses, nodes, own, placed) -> list[int]:
-    """Nodes of joints below the node of their skeleton; returns their numbers."""
-    import pygltflib as gl
+    def _wear(self, node: int, mesh: int, weights) -> None:
+        """Give a node a mesh, with what moves its points."""
+        self.nodes[node].mesh = mesh
+        if weights is not None:
+            self._keyed(node, "weights", weights.ravel())
 
-    first = len(nodes)
-    nodes += [gl.Node(name=j.name) for j in bones.joints]
-    for k, p in enumerate(bones.parents):
-        above = nodes[own if p < 0 else first + int(p)]
-        above.children = [*(above.children or []), first + k]
-    for k in range(len(bones.joints)):
-        placed(first + k, *(np.array([pose[part][k] for pose in poses]) for part in range(3)))
-    return list(range(first, first + len(bones.joints)))
+    def _copies(self, i: int, own: int, instanced: bool) -> None:
+        prop, moments = self.props[i], [m.copies[i] for m in self.moments]
+        first = moments[0]
+        if instanced and _stands_still(moments):
+            self._wear(own, *self._shaped(f"{prop.name} shape", prop.copied, [m.shapes[0] for m in moments]))
+            self.nodes[own].extensions = {WORD: {"attributes": {
+                "TRANSLATION": self.binary.numbers(first.origin),
+                "ROTATION": self.binary.numbers(glb.unit32_rows(first.turn)),
+                "SCALE": self.binary.numbers(np.repeat(first.size[:, None], 3, axis=1)),
+            }}}  # fmt: skip
+            self.instanced.append(i)
+            return
+        alike = len(first.shapes) == 1
+        for k in range(len(first.ids)):
+            node = self._node(f"{prop.name} {k + 1}", own)
+            if not alike or k == 0:  # else each is the first one's mesh, and sways as that does
+                which = [0 if alike else int(m.which[k]) for m in moments]
+                points = [m.shapes[w] for m, w in zip(moments, which, strict=True)]
+                made = self._shaped(f"{prop.name} shape {k + 1}", prop.copied, points)
+            self._wear(node, *made)
+            size = np.array([np.repeat(m.size[k], 3) for m in moments])
+            self._placed(node, np.array([m.origin[k] for m in moments]), np.array([m.turn[k] for m in moments]), size)
+
+    def save(self, path: Path, name: str, extras: dict) -> None:
+        import pygltflib as gl
+
+        animation = gl.Animation(name=name, samplers=self.samplers, channels=self.channels)
+        more = {"extensionsUsed": [WORD], "extensionsRequired": [WORD]} if self.instanced else {}
+        self.binary.save(
+            path, scenes=[gl.Scene(nodes=self.roots, extras=extras)], nodes=self.nodes, meshes=self.meshes,
+            cameras=self.cameras, skins=self.skins, materials=list(self.materials.values()),
+            animations=[animation] if self.channels else [], **more,
+        )  # fmt: skip
 
 
 def _stands_still(moments) -> bool:
@@ -122,40 +162,6 @@ def _stands_still(moments) -> bool:
         and np.abs(np.abs((m.turn * first.turn).sum(axis=1)) - 1).max() < 1e-9
         for m in moments
     )  # fmt: skip
-
-
-def _instances(binary, prop, moments, node, meshes, materials, keyed) -> None:
-    """Copies as instances of one mesh; they sway together where it does."""
-    mesh, weights = _mesh(binary, f"{prop.name} shape", prop.copied, [m.shapes[0] for m in moments], materials)
-    meshes.append(mesh)
-    node.mesh, first = len(meshes) - 1, moments[0]
-    own = {
-        "TRANSLATION": binary.numbers(first.origin), "ROTATION": binary.numbers(glb.unit32_rows(first.turn)),
-        "SCALE": binary.numbers(np.repeat(first.size[:, None], 3, axis=1)),
-    }  # fmt: skip
-    node.extensions = {WORD: {"attributes": own}}
-    if weights is not None:
-        keyed(weights.ravel())
-
-
-def _copies(binary, prop, moments, nodes, own, meshes, materials, placed, keyed) -> None:
-    import pygltflib as gl
-
-    first = moments[0]
-    alike = len(first.shapes) == 1
-    for k in range(len(first.ids)):
-        if not alike or k == 0:
-            which = [0 if alike else int(m.which[k]) for m in moments]
-            points = [m.shapes[w] for m, w in zip(moments, which, strict=True)]
-            mesh, weights = _mesh(binary, f"{prop.name} shape {k + 1}", prop.copied, points, materials)
-            meshes.append(mesh)
-        nodes.append(gl.Node(name=f"{prop.name} {k + 1}", mesh=len(meshes) - 1))
-        number = len(nodes) - 1
-        nodes[own].children = [*(nodes[own].children or []), number]
-        size = np.array([np.repeat(m.size[k], 3) for m in moments])
-        placed(number, np.array([m.origin[k] for m in moments]), np.array([m.turn[k] for m in moments]), size)
-        if weights is not None:
-            keyed(number, "weights", weights.ravel())
 
 
 def _mesh(binary, name, mesh, points, materials, skin=None):
