@@ -164,3 +164,12 @@ def test_what_is_cut_out_casts_no_shadow_and_a_single_side_is_seen_from_that_sid
     behind = lit(renderer, [below], (0, 1, 0))
     empty = lit(renderer, [], (0, 1, 0))
     assert behind == empty != seen
+
+
+def test_a_picture_is_whole_wherever_something_is_blended(renderer):
+    """Opacity is 1 everywhere: lines of the floor, shadows and ghosts are mixed in, and no window shines through."""
+    ghost = slab("ghost", 0.5, 0.6)
+    ghost.opacity = 0.4
+    for fine in (False, True):
+        raw = renderer.picture([slab("roof", 1.0, 0.8), ghost], ABOVE, WIDTH, HEIGHT, wire=True, fine=fine)
+        assert (np.frombuffer(raw, np.uint8).reshape(-1, 4)[:, 3] == 255).all()

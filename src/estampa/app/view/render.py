@@ -300,8 +300,11 @@ class Renderer:
         self._forget_others({d.id for d in drawn})
         layers = self.grains.layers(swarms, camera, height, grains)
         self._cast(drawn, layers if shadows else [], camera, shadows and shading != "none")
+        target.color_mask = (True,) * 4
         target.use()
         target.clear(*self.backdrop, 1.0, depth=1.0)
+        target.color_mask = (True, True, True, False)  # whatever is blended, the picture is whole
+        target.use()
         self.context.enable(moderngl.DEPTH_TEST)
         if self._drawing == SHADED:
             self.shadows.use()
