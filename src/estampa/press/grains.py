@@ -13,7 +13,7 @@ from ..geometry.mesh import Mesh
 from ..hashing import digest
 from ..kinds.channels import ref
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, Print
+from .prints import Estimate, Gap, Job, Print, Tally
 
 
 @dataclass(frozen=True)
@@ -89,7 +89,7 @@ class SwarmPrint(Print):
         if list(reader.frames) != job.frames:
             words = "was written, but the file does not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        largest, worst = -1.0, (job.frames[0], 0)
+        tally = Tally(job.frames)
         for i, frame in enumerate(job.frames):
             ids, marks = reader.marks(frame)
             wanted = self.instances(job, frame, shapes)
@@ -98,11 +98,8 @@ class SwarmPrint(Print):
                 raise EstampaError(name, words, "Print it again.")
             order = np.argsort(ids, kind="stable")
             found = marks.reshape(2, -1, 3)[:, order].reshape(-1, 3)
-            apart = np.linalg.norm(found - wanted.marks(), axis=1)
-            if len(apart) and not np.isfinite(apart).all():
-                return Gap(np.inf, frame, int(np.argmax(~np.isfinite(apart))) % len(ids))
-            if apart.max(initial=0.0) > largest:
-                largest = float(apart.max(initial=0.0))
-                worst = (frame, int(apart.argmax()) % max(len(ids), 1) if len(apart) else 0)
+            apart = np.linalg.norm(found - wanted.marks(), axis=1).reshape(2, -1).max(axis=0)  # of each grain
+            if not tally.add(i, apart):
+                break
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
-        return Gap(largest, *worst)
+        return tally.gap()

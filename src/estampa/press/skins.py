@@ -5,7 +5,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..evaluate.outcome import Part
 from .grains import SwarmPrint
-from .prints import Gap, Job
+from .prints import Gap, Job, Tally
 
 A_GRAIN = 36  # vertices of a skin for the grains to the power of two thirds, about, as fine as it is at first
 
@@ -31,7 +31,7 @@ class SkinPrint(SwarmPrint):
         if list(reader.frames) != job.frames:
             words = "was written, but the files do not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        largest, worst = 0.0, (job.frames[0], 0)
+        tally = Tally(job.frames)
         for i, frame in enumerate(job.frames):
             points, triangles = reader.surface(frame)
             part = self.surface(job, frame)
@@ -40,10 +40,7 @@ class SkinPrint(SwarmPrint):
             if points.shape != wanted.shape or not np.array_equal(triangles, faces):
                 words = f"was written, but at frame {frame} the file holds another surface than the scene."
                 raise EstampaError(name, words, "Print it again.")
-            apart = np.linalg.norm(points - wanted, axis=1)
-            if len(apart) and not np.isfinite(apart).all():
-                return Gap(np.inf, frame, int(np.argmax(~np.isfinite(apart))))
-            if apart.max(initial=0.0) > largest:
-                largest, worst = float(apart.max()), (frame, int(apart.argmax()))
+            if not tally.add(i, np.linalg.norm(points - wanted, axis=1)):
+                break
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
-        return Gap(largest, *worst)
+        return tally.gap()
