@@ -385,3 +385,26 @@ def test_damaged_stages_are_told_and_nothing_that_is_no_number_comes_in(tmp_path
     evaluator = Evaluator(scene.doc, scene, None)
     for subject in scene.doc.subjects:
         assert np.isfinite(evaluator.subject(subject, 2).points).all()
+
+
+def test_a_thin_layer_over_a_skinned_stage_is_not_skinned_again(tmp_path, store):
+    path = eel(tmp_path / "eel.usda")
+    stage = Usd.Stage.Open(str(path))
+    binding = UsdSkel.BindingAPI(stage.GetPrimAtPath("/Eel/Bones"))
+    binding.CreateAnimationSourceRel().SetTargets([Sdf.Path("/Eel/Bones/Swim")])
+    stage.GetRootLayer().Save()
+    scene = Scene(Document(frame_rate=24, end=13))
+    subject = next(t for t in bring_in(scene, read_asset(path)).things if t.kind == "subject")
+    do.add_layer(scene, subject.id, "noise", values={"amount": 0.02})
+    item = do.add_thing(scene, "thin_layer", "Thin")
+    result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+    assert result.passed, result.words()
+    opened = Usd.Stage.Open(Usd.Stage.Open(str(result.paths[0])).Flatten())
+    UsdSkel.BakeSkinning(UsdSkel.Root(opened.GetPrimAtPath("/Eel")), Gf.Interval(1, 13))  # as a program would play it
+    mesh = UsdGeom.Mesh(opened.GetPrimAtPath("/Eel/Skin"))
+    evaluator = Evaluator(scene.doc, scene, store)
+    for frame in (1, 6, 13):
+        world = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(mesh.GetPrim()))
+        found = (np.c_[np.array(mesh.GetPointsAttr().Get(frame), float), np.ones(8)] @ world)[:, [0, 2, 1]] * 0.01
+        points = evaluator.subject(scene.doc.find(subject.id), frame).points
+        assert np.abs(found * [1, 1, -1] - points).max() < 1e-5, frame

@@ -18,7 +18,7 @@ def write_thin(
 ) -> None:  # fmt: skip
     """points_at -- of each prim's path: frame -> (n, 3) m, in the world, +Y up. home -- where the file will lie: it
     names its source from there. Frames are whole, so many a second."""
-    from pxr import Sdf, Usd, UsdGeom, Vt
+    from pxr import Sdf, Usd, UsdGeom, UsdSkel, Vt
 
     stage = opened(source)
     into, first, codes = into_metres(*measures(stage)), _first(stage), stage.GetTimeCodesPerSecond() or 24.0
@@ -42,6 +42,8 @@ def write_thin(
             points = Sdf.AttributeSpec(made, "points", Sdf.ValueTypeNames.Point3fArray)
             extent = Sdf.AttributeSpec(made, "extent", Sdf.ValueTypeNames.Float3Array)
             attributes[prim] = points.path, extent.path
+            if stage.GetPrimAtPath(prim).HasAPI(UsdSkel.BindingAPI):  # its points tell what its skin does, too
+                made.SetInfo("apiSchemas", Sdf.TokenListOp.Create(deletedItems=["SkelBindingAPI"]))
     for i, frame in enumerate(frames):
         cache = UsdGeom.XformCache(Usd.TimeCode(code(frame)))
         for prim, at in points_at.items():
@@ -94,6 +96,7 @@ class ThinReader:
         codes = self.stage.GetTimeCodesPerSecond() / self.stage.GetFramesPerSecond()
         self._code = lambda frame: layer.startTimeCode + (frame - self.frames[0]) * codes
         self._into = into_metres(*measures(self.stage))
+        self._skinned = _skinned(self.stage)
 
     def points(self, frame: int, prim: str) -> np.ndarray:
         """(n, 3) m in the world."""
@@ -101,8 +104,23 @@ class ThinReader:
 
         code = Usd.TimeCode(self._code(frame))
         found = self.stage.GetPrimAtPath(prim)
+        if prim in self._skinned:
+            raise EstampaError(prim, "is moved by its skin once more in the file.", "Print the shot instead.")
         world = self._into @ np.array(UsdGeom.XformCache(code).GetLocalToWorldTransform(found)).T
         return np.array(UsdGeom.Mesh(found).GetPointsAttr().Get(code), float) @ world[:3, :3].T + world[:3, 3]
+
+
+def _skinned(stage) -> set[str]:
+    """Paths of what skins move, as UsdSkel finds them."""
+    from pxr import Usd, UsdSkel
+
+    found, cache = set(), UsdSkel.Cache()
+    for prim in stage.Traverse():
+        if prim.IsA(UsdSkel.Root):
+            cache.Populate(UsdSkel.Root(prim), Usd.PrimDefaultPredicate)
+            for binding in cache.ComputeSkelBindings(UsdSkel.Root(prim), Usd.PrimDefaultPredicate):
+                found |= {str(t.GetPrim().GetPath()) for t in binding.GetSkinningTargets()}
+    return found
 
 
 def _first(stage) -> float:
