@@ -165,7 +165,7 @@ class _Coming:
         origin = {"file": str(self.asset.path.resolve()), "fit": " ".join(f"{x:.9g}" for x in size.ravel())}
         if node.points_at:  # the layer that plays what moves its points in the file
             played = origin | {"prim": node.points_at, "begins": float(self.first)}
-            stack.append(Thing(kind="played", name=self.names.plain("Played cache"), values=played))
+            stack.insert(0, Thing(kind="played", name=self.names.plain("Played cache"), values=played))
         ref = reference(self.arrays, mesh, self.asset.path.name, **origin, node=self.paths[i])
         self.meshes.append((ref, mesh))
         return Thing(id=self._id(i), kind="subject", name=self.names.plain(node.name), values=values, mesh=ref,
