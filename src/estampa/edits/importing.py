@@ -55,7 +55,7 @@ class _Coming:
     def __init__(self, asset, names, frame_rate, take, into, progress, first, wanted):
         self.asset, self.names, self.frame_rate, self.take = asset, names, frame_rate, take
         self.into, self.progress, self.first, self.wanted = into, progress, first, wanted
-        self.arrays, self.meshes = Arrays(), []
+        self.arrays, self.meshes, self.shared, self.references = Arrays(), [], {}, {}
         nodes = asset.nodes
         self.paths = asset.paths()
         self.world = asset.world(into)
@@ -154,7 +154,7 @@ class _Coming:
             values = self._stands(i, stand)
         else:
             values = self._placed(i)
-        mesh = sized(node.mesh, size)
+        mesh = self._sized(node.mesh, size)
         if node.targets:
             weights = node.felt(self.asset.span[0], 0) if node.felt is not None else np.zeros(len(node.targets))
             away = [(name, added @ size.T) for name, added in node.targets]
@@ -166,10 +166,22 @@ class _Coming:
         if node.points_at:  # the layer that plays what moves its points in the file
             played = origin | {"prim": node.points_at, "begins": float(self.first)}
             stack.insert(0, Thing(kind="played", name=self.names.plain("Played cache"), values=played))
-        ref = reference(self.arrays, mesh, self.asset.path.name, **origin, node=self.paths[i])
+        ref = self._reference(mesh).with_(**origin, node=self.paths[i])
         self.meshes.append((ref, mesh))
         return Thing(id=self._id(i), kind="subject", name=self.names.plain(node.name), values=values, mesh=ref,
                      stack=tuple(stack), targets=targets)  # fmt: skip
+
+    def _sized(self, mesh, size):
+        """The mesh with a size in its points: one for all nodes that show the same mesh at the same size."""
+        key = id(mesh), size.tobytes()
+        if key not in self.shared:
+            self.shared[key] = sized(mesh, size)
+        return self.shared[key]
+
+    def _reference(self, mesh):
+        if id(mesh) not in self.references:
+            self.references[id(mesh)] = reference(self.arrays, mesh, self.asset.path.name)
+        return self.references[id(mesh)]
 
     def _stands(self, i, stand) -> dict:
         """Where the subject of a skinned node stands: its joints move it, and what it is under only where that stands
