@@ -7,6 +7,7 @@ from estampa.app.model.looks import Pictured
 from estampa.app.shell.theme import RAMP
 from estampa.app.view.camera import Camera
 from estampa.app.view.render import Drawn, Renderer
+from estampa.app.view.shadows import Shadows
 from estampa.geometry.material import Material, Picture
 from estampa.geometry.primitives import sheet
 from tests.formats.test_assets import png
@@ -173,3 +174,20 @@ def test_a_picture_is_whole_wherever_something_is_blended(renderer):
     for fine in (False, True):
         raw = renderer.picture([slab("roof", 1.0, 0.8), ghost], ABOVE, WIDTH, HEIGHT, wire=True, fine=fine)
         assert (np.frombuffer(raw, np.uint8).reshape(-1, 4)[:, 3] == 255).all()
+
+
+def test_shadows_are_made_once_for_as_long_as_the_same_things_are_seen_about_there(renderer, monkeypatch):
+    made, cast = [], Shadows.cast
+    monkeypatch.setattr(Shadows, "cast", lambda self, casts: (made.append(1), cast(self, casts)))
+    drawn = [slab("ground", 0.0, 4.0), slab("roof", 1.0, 0.8)]
+    see = lambda renderer, camera: pixels(renderer, drawn, camera, fine=False)
+    for k in range(4):  # the hand goes round it
+        turned = Camera(target=np.array([0.05 * k, 0.0, 0]), distance=6 + 0.1 * k, yaw=0.1 * k, pitch=1.2)
+        again = see(renderer, turned)
+    assert len(made) == 1
+    assert (np.abs(again - see(Renderer(), turned)).sum(axis=2) > 30).mean() < 0.01, "where they are anew"
+    drawn[1] = slab("roof", 1.2, 0.8)
+    see(renderer, turned)
+    far = Camera(target=np.array([9.0, 0.0, 0]), distance=6, yaw=0, pitch=1.2)
+    see(renderer, far)
+    assert len(made) == 1 + 1 + 2  # of the other renderer, of what has moved, and where the camera has gone

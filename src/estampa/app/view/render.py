@@ -337,7 +337,10 @@ class Renderer:
         whole = [d for d in drawn if d.opacity == 1]
         if not wanted or not (whole or layers):
             return
-        self.shadows.aim(camera)
+        of = [a for d in whole for a in (d.points, d.stand, d.triangles, d.pictured)] + [part[0] for part in layers]
+        self._drawing = SHADED
+        if self.shadows.aim(camera, of, self._slice):
+            return
         self._drawing = CASTING
         for program in (self._mesh, self._pictured, self.grains.meshes):
             self._tell(program, self.shadows.told | {"casting": 1, "slice": self._slice})
