@@ -1,6 +1,7 @@
 """Scene files in: trees, seams, materials, pictures and animation, of files made by other libraries."""
 
 import json
+import os
 import struct
 import zlib
 
@@ -582,3 +583,14 @@ def test_a_shot_goes_out_as_glb_too_and_comes_in_again(tmp_path, store):
     assert {"Stem", "Leaf 1"} <= moving and not moving & {"Plant", "Eye"}, "what stands still has no keys"
     told = validated(result.paths[0])
     assert told["numErrors"] == told["numWarnings"] == 0, told["messages"]
+
+
+def test_a_stage_that_another_program_saved_anew_is_read_anew(tmp_path):
+    """Whatever of its older self is still open."""
+    path = stage_of(tmp_path / "stall.usda")
+    held = read_asset(path)
+    text = path.read_text()
+    assert "(200, 0, 0)" in text
+    path.write_text(text.replace("(200, 0, 0)", "(300, 0, 0)"))
+    os.utime(path, ns=(path.stat().st_atime_ns, path.stat().st_mtime_ns + 2_000_000_000))
+    assert held.nodes[1].mesh.size[0] == 200 and read_asset(path).nodes[1].mesh.size[0] == 300

@@ -47,8 +47,12 @@ def prepare(
     wanted = _wanted(asset, take)
     if not wanted:
         raise EstampaError(asset.path.name, "has nothing that was ticked.", "Tick what is to come in.")
-    return _Coming(asset, names, frame_rate, take, into_metres(unit or asset.unit, up or asset.up), progress, first,
-                   wanted).prepared()  # fmt: skip
+    into = into_metres(unit or asset.unit, up or asset.up)
+    try:
+        return _Coming(asset, names, frame_rate, take, into, progress, first, wanted).prepared()
+    except (ValueError, np.linalg.LinAlgError) as err:  # of what a damaged file may hold, not all is foreseen
+        cause = "holds numbers that nothing can be made of."
+        raise EstampaError(asset.path.name, cause, "Export it again.", repr(err)) from err
 
 
 class _Coming:
@@ -140,7 +144,7 @@ class _Coming:
         kind = "camera" if own and node.view is not None else "grip"
         values = self._placed(i)
         if kind == "camera":
-            values["view"] = float(np.clip(node.view, 0.02, 3.0))
+            values["view"] = float(np.clip(node.view, 0.02, 3.0)) if np.isfinite(node.view) else 0.7
         return Thing(id=self._id(i), kind=kind, name=self.names.plain(node.name), values=values)
 
     def _id(self, i) -> str:
@@ -157,6 +161,7 @@ class _Coming:
         mesh = self._sized(node.mesh, size)
         if node.targets:
             weights = node.felt(self.asset.span[0], 0) if node.felt is not None else np.zeros(len(node.targets))
+            self._are_numbers(i, weights)
             away = [(name, added @ size.T) for name, added in node.targets]
             targets, stack = morphs_of(away, mesh.points, self.names, weights, self.arrays.put)
         if bind is not None:
@@ -170,6 +175,11 @@ class _Coming:
         self.meshes.append((ref, mesh))
         return Thing(id=self._id(i), kind="subject", name=self.names.plain(node.name), values=values, mesh=ref,
                      stack=tuple(stack), targets=targets)  # fmt: skip
+
+    def _are_numbers(self, i, weights) -> None:
+        if not np.isfinite(weights).all():
+            what = f"{self.asset.path.name}, {self.asset.nodes[i].name}"
+            raise EstampaError(what, "has morph weights that are no numbers.", "Export its animation again.")
 
     def _sized(self, mesh, size):
         """The mesh with a size in its points: one for all nodes that show the same mesh at the same size."""
@@ -251,6 +261,7 @@ class _Coming:
                 subject = things[by_id[self.ids[i]]]
                 layers = [l for l in subject.stack if l.kind == "morph"]
                 weights = np.array([self.asset.nodes[i].felt(t, k) for t in self._seconds(k, frames)])
+                self._are_numbers(i, weights)
                 track = self.asset.nodes[i].tracks.get("weights") if k == 0 else None
                 curves = curves_of(track, self._frame_of) if is_kept(track, self.frame_rate) else None
                 kept = felt_over(layers, weights, frames, curves)

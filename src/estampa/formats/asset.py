@@ -205,8 +205,15 @@ def read_asset(path: str | Path, progress=lambda share, text: None) -> Asset:
             raise
         cause = "cannot be read; it is cut short or damaged."
         raise EstampaError(path.name, cause, "Export it again.", repr(err)) from err
-    for node in asset.nodes:
-        if not (np.isfinite(node.local).all() and np.abs(node.local).max() < MOST_FAR):
+    if not (np.isfinite(asset.unit) and 0 < asset.unit < MOST_FAR):
+        raise EstampaError(path.name, f"says that one of its units is {asset.unit:g} m.", "Export it again.")
+    for clip in asset.clips:
+        if not (np.isfinite(clip.span).all() and max(map(abs, clip.span)) < MOST_FAR):
+            cause = f"has an animation ({clip.name}) at times that are no numbers."
+            raise EstampaError(path.name, cause, "Export it again.")
+    world = asset.world()
+    for i, node in enumerate(asset.nodes):
+        if not (np.isfinite(node.local).all() and np.abs(world[i]).max() < MOST_FAR):
             raise EstampaError(f"{path.name}, {node.name}", "stands where there are no numbers.", "Export it again.")
         if node.mesh is not None:
             node.mesh.check(f"{path.name}, {node.name}")

@@ -6,6 +6,7 @@ selects. Nothing outside the file's own folder is read.
 
 import os
 import re
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -19,6 +20,7 @@ from .usd_rig import Rigs
 
 MOST_PICTURE = 512_000_000  # bytes
 MOST_SETS = 8
+LOCK = threading.RLock()  # held while stages are opened, which may read layers anew, and while played ones are read
 KNOWN = ("normals", "displayColor", "displayOpacity")
 PLAIN = ("float[]", "float2[]", "float3[]", "float4[]", "color3f[]", "vector3f[]", "double[]", "int[]")
 
@@ -48,12 +50,17 @@ def measures(stage) -> tuple[float, str]:
 
 
 def opened(path: Path):
-    """A stage, once it is known that it reads nothing from outside its folder. Raises EstampaError."""
+    """A stage as its files are now, once it is known that it reads nothing from outside its folder. Raises
+    EstampaError."""
     from pxr import Tf, Usd
 
     bounds.read_bytes(path)
     try:
-        stage = Usd.Stage.Open(str(path))
+        with LOCK:
+            stage = Usd.Stage.Open(str(path))
+            for layer in stage.GetUsedLayers():  # the library keeps a layer for as long as any stage has it
+                if not layer.anonymous:
+                    layer.Reload()
     except Tf.ErrorException as err:
         cause = "is no OpenUSD file that can be read; it is cut short or damaged."
         raise EstampaError(path.name, cause, "Export it again.", str(err)) from err

@@ -1,16 +1,15 @@
 """Points over time of a mesh in an OpenUSD file, read a frame at a time and never all at once."""
 
-import threading
 from collections import OrderedDict
 from pathlib import Path
 
 import numpy as np
 
 from ..errors import EstampaError
+from .usd_asset import LOCK
 
 MOST_KEPT = 192_000_000  # bytes of samples, of all files
 MOST_OPEN = 16
-_LOCK = threading.RLock()
 _OPEN: "OrderedDict[tuple, PointsFile]" = OrderedDict()
 
 
@@ -26,7 +25,7 @@ def stamp(path: str) -> tuple | None:
 def points_file(path: str, prim: str = "") -> "PointsFile":
     """The file that is open already, or is opened now. Raises EstampaError."""
     key = (str(path), prim, stamp(path))
-    with _LOCK:
+    with LOCK:
         if key not in _OPEN:
             for old in [k for k in _OPEN if k[:2] == key[:2]]:
                 del _OPEN[old]
@@ -75,7 +74,7 @@ class PointsFile:
 
     def sample(self, k: int) -> np.ndarray:
         """(n, 3) float32 of the k-th sample, as the file has it."""
-        with _LOCK:
+        with LOCK:
             found = self._kept.get(k)
             if found is None:
                 value = self.attribute.Get(float(self.times[k])) if len(self.attribute.GetTimeSamples()) else None
