@@ -225,13 +225,19 @@ def eel(path):
     return path
 
 
-@pytest.mark.parametrize("clip", ["Swim", "Coil"])
-def test_a_skinned_stage_moves_as_usd_core_itself_skins_it(tmp_path, clip):
-    path = eel(tmp_path / "eel.usda")
+def swimming(folder):
+    """(file, stage, what binds its animation) of an eel that swims."""
+    path = eel(folder / "eel.usda")
     stage = Usd.Stage.Open(str(path))
     binding = UsdSkel.BindingAPI(stage.GetPrimAtPath("/Eel/Bones"))
     binding.CreateAnimationSourceRel().SetTargets([Sdf.Path("/Eel/Bones/Swim")])
     stage.GetRootLayer().Save()
+    return path, stage, binding
+
+
+@pytest.mark.parametrize("clip", ["Swim", "Coil"])
+def test_a_skinned_stage_moves_as_usd_core_itself_skins_it(tmp_path, clip):
+    path, stage, binding = swimming(tmp_path)
     scene = Scene(Document(frame_rate=24))
     asset = read_asset(path)
     assert [c.name for c in asset.clips] == ["Swim", "Coil"] and not asset.left
@@ -389,11 +395,7 @@ def test_damaged_stages_are_told_and_nothing_that_is_no_number_comes_in(tmp_path
 
 
 def test_a_thin_layer_over_a_skinned_stage_is_not_skinned_again(tmp_path, store):
-    path = eel(tmp_path / "eel.usda")
-    stage = Usd.Stage.Open(str(path))
-    binding = UsdSkel.BindingAPI(stage.GetPrimAtPath("/Eel/Bones"))
-    binding.CreateAnimationSourceRel().SetTargets([Sdf.Path("/Eel/Bones/Swim")])
-    stage.GetRootLayer().Save()
+    path, stage, _ = swimming(tmp_path)
     scene = Scene(Document(frame_rate=24, end=13))
     subject = next(t for t in bring_in(scene, read_asset(path)).things if t.kind == "subject")
     do.add_layer(scene, subject.id, "noise", values={"amount": 0.02})

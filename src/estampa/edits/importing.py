@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..baking.bodies import CHANNELS, placed_by_keys
-from ..baking.reduce import Tolerance
 from ..errors import EstampaError
 from ..formats.asset import Asset, into_metres
 from ..geometry.mesh import Mesh
@@ -14,11 +13,10 @@ from ..geometry.pose import squared, to_euler, turns_of
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing, new_id
 from ..scene.scene import Arrays, Scene
-from .asset_rigs import bind_of, curves_of, felt_over, is_kept, morphs_of, posed, rigs_of, skeleton_of, with_clip
+from .asset_rigs import CLOSE, bind_of, curves_of, felt_over, is_kept, morphs_of, posed, rigs_of, skeleton_of, with_clip
 from .names import Names
 from .things import reference
 
-KEYS = Tolerance(0.0005, float(np.radians(0.1)))
 MOST_FRAMES = 20_000
 MOST_PLACES = 6_000_000  # parts that move, times frames
 
@@ -365,7 +363,7 @@ def _keys(tracks, i, parent, frames, reach, name) -> dict[str, Curve | float]:
         here, share = np.linalg.inv(above) @ here, share / np.maximum(grown, 1e-30)
         here[:, :3, 3] /= grown[:, None]
     place = Place(here[:, :3, 3], here[:, :3, :3], np.ones(len(here)))
-    found, _ = placed_by_keys([name], frames, [place], [reach], KEYS)
+    found, _ = placed_by_keys([name], frames, [place], [reach], CLOSE)
     values = {n: v for (_, n), v in found.items() if isinstance(v, Curve) or abs(v) > 1e-12}
     if np.ptp(share) > 1e-4:
         keys = (Key(frame=float(f), value=float(s)) for f, s in zip(frames, share, strict=True))

@@ -15,6 +15,8 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 
 MOST_NODES = 200_000
+MOST_SETS = 8  # of texture coordinates
+MOST_PICTURE = 512_000_000  # bytes
 MOST_FAR = 1e12  # units of a file
 MOST_INFLUENCES = 32
 

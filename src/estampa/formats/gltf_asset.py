@@ -12,13 +12,11 @@ from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds, glb
-from .asset import MOST_NODES, Asset, Clip, Node, Skin, by_place, few, made, renamed, welded
+from .asset import MOST_NODES, MOST_PICTURE, MOST_SETS, Asset, Clip, Node, Skin, by_place, few, made, renamed, welded
 from .gltf_motion import placed, sampled, track_of
 
 KNOWN = {"EXT_mesh_gpu_instancing", "KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
 TRIANGLES, STRIP, FAN = 4, 5, 6
-MOST_PICTURE = 512_000_000  # bytes
-MOST_SETS = 8
 
 
 def read(path: Path, progress) -> Asset:

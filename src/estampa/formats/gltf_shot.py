@@ -8,7 +8,7 @@ import numpy as np
 from ..geometry import pose as turns
 from . import glb
 from .gltf_instances import WORD
-from .skinned import exact_last_row, skin_attributes
+from .skinned import continuous, exact_last_row, skin_attributes
 
 MOST_MORPHS = 400  # frames of a mesh whose points move
 
@@ -89,7 +89,7 @@ class _Shot:
 
     def _placed(self, node: int, origin, turn, size) -> None:
         """Where a node stands: the first place, and keys where it moves."""
-        turn = glb.unit32_rows(_continuous(turn))
+        turn = glb.unit32_rows(continuous(turn))
         own = {"translation": np.asarray(origin, np.float32), "rotation": turn, "scale": np.asarray(size, np.float32)}
         for word, values in own.items():
             setattr(self.nodes[node], word, values[0].tolist())
@@ -195,12 +195,3 @@ def _mesh(binary, name, mesh, points, materials, skin=None):
         primitives.append(gl.Primitive(attributes=attributes, indices=indices, material=number, targets=targets))
     more = {} if still else {"weights": [0.0] * len(targets)}
     return gl.Mesh(name=name, primitives=primitives, **more), weights
-
-
-def _continuous(rows) -> np.ndarray:
-    """(f, 4) quaternions that go the shorter way from one to the next."""
-    found = np.array(rows, float)
-    for k in range(1, len(found)):
-        if found[k] @ found[k - 1] < 0:
-            found[k] = -found[k]
-    return found

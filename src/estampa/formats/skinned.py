@@ -150,7 +150,7 @@ def _animation(binary, rigged: Rigged, motion: Motion, stand: int, first: int):
         animation.channels.append(gl.AnimationChannel(sampler=len(animation.samplers) - 1, target=target))
 
     def tracks(node, poses, i, rest):
-        turn = _continuous(poses.turn[:, i])
+        turn = continuous(poses.turn[:, i])
         for path, values, still in (
             ("translation", poses.place[:, i], rest.place),
             ("rotation", turn, rest.turn),
@@ -169,7 +169,7 @@ def _animation(binary, rigged: Rigged, motion: Motion, stand: int, first: int):
     return animation
 
 
-def _continuous(turns):
+def continuous(turns):
     """Quaternions that go the short way from each to the next."""
     flips = np.where((turns[1:] * turns[:-1]).sum(axis=1) < 0, -1.0, 1.0)
     signs = np.concatenate([[1.0], np.cumprod(flips)])

@@ -15,11 +15,9 @@ from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds
-from .asset import MOST_NODES, Asset, Attribute, Clip, Node, by_corner, made
+from .asset import MOST_NODES, MOST_PICTURE, MOST_SETS, Asset, Attribute, Clip, Node, by_corner, made
 from .usd_rig import Rigs
 
-MOST_PICTURE = 512_000_000  # bytes
-MOST_SETS = 8
 LOCK = threading.RLock()  # held while stages are opened, which may read layers anew, and while played ones are read
 KNOWN = ("normals", "displayColor", "displayOpacity")
 PLAIN = ("float[]", "float2[]", "float3[]", "float4[]", "color3f[]", "vector3f[]", "double[]", "int[]")

@@ -8,7 +8,7 @@ import numpy as np
 from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose
 from .usd import bind_materials, new_stage, prim_word, write_looks
-from .usd_skel import bind_skin, joint_values, skeleton_animation
+from .usd_skel import bind_skin, joint_values, skeleton_animation, skinned, skins_of
 
 
 @dataclass
@@ -190,20 +190,14 @@ class ShotReader:
 
     def skinned(self, path: str, frame: int) -> np.ndarray:
         """(n, 3) m in the world, by UsdSkel's own skinning."""
-        from pxr import Usd, UsdGeom, UsdSkel, Vt
+        from pxr import UsdGeom
 
         if self._skins is None:
-            self._skins, cache = {}, UsdSkel.Cache()
-            root = UsdSkel.Root(self.stage.GetDefaultPrim())
-            cache.Populate(root, Usd.PrimDefaultPredicate)
-            for binding in cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate):
-                query = cache.GetSkelQuery(binding.GetSkeleton())
-                self._skins |= {str(t.GetPrim().GetPath()): (t, query) for t in binding.GetSkinningTargets()}
-        skin, query = self._skins[f"{path}/Shape"]
-        points = Vt.Vec3fArray(UsdGeom.Mesh(skin.GetPrim()).GetPointsAttr().Get(frame))
-        skin.ComputeSkinnedPoints(query.ComputeSkinningTransforms(frame), points, frame)
-        world = np.array(UsdGeom.XformCache(Usd.TimeCode(frame)).GetLocalToWorldTransform(query.GetPrim()))
-        return np.array(points, float) @ world[:3, :3] + world[3, :3]
+            self._skins = skins_of(self.stage)
+        shape = f"{path}/Shape"
+        points = np.array(UsdGeom.Mesh(self.stage.GetPrimAtPath(shape)).GetPointsAttr().Get(frame), float)
+        moved, world = skinned(points, self._skins[shape], frame)
+        return moved @ world[:3, :3] + world[3, :3]
 
     def instances(self, path: str, frame: int) -> np.ndarray:
         """(k, n, 3) m in the world, each instance's points, in the order of their ids."""

@@ -31,10 +31,7 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     _geometry(mesh, rigged)
     bind_materials(stage, root.GetPath(), mesh, rigged.mesh)
     binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
-    width = rigged.indices.shape[1]
-    binding.CreateJointIndicesPrimvar(False, width).Set(Vt.IntArray.FromNumpy(rigged.indices.astype(np.int32).ravel()))
-    weights = rigged.weights.astype(np.float32).ravel()
-    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(weights))
+    _influences(binding, rigged)
     binding.CreateGeomBindTransformAttr(Gf.Matrix4d(1.0))
     binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
     api = UsdSkel.BindingAPI.Apply(skeleton.GetPrim())
@@ -46,6 +43,16 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
         if k == 0:
             api.CreateAnimationSourceRel().SetTargets([animation.GetPath()])
     stage.GetRootLayer().Save()
+
+
+def _influences(binding, rigged: Rigged) -> None:
+    """Which joints the vertices of a mesh follow, and how much."""
+    from pxr import Vt
+
+    width = rigged.indices.shape[1]
+    binding.CreateJointIndicesPrimvar(False, width).Set(Vt.IntArray.FromNumpy(rigged.indices.astype(np.int32).ravel()))
+    weights = rigged.weights.astype(np.float32).ravel()
+    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(weights))
 
 
 def skeleton_animation(stage, skeleton, bones, bind):
@@ -80,13 +87,10 @@ def joint_values(animation):
 def bind_skin(mesh, rigged: Rigged, skeleton, bind) -> None:
     """Bind a mesh to a skeleton's prim, which has one bind (n, 4, 4) for all that follow it: how a mesh stood to that
     is told by the mesh."""
-    from pxr import Gf, UsdSkel, Vt
+    from pxr import Gf, UsdSkel
 
     binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
-    width = rigged.indices.shape[1]
-    binding.CreateJointIndicesPrimvar(False, width).Set(Vt.IntArray.FromNumpy(rigged.indices.astype(np.int32).ravel()))
-    weights = rigged.weights.astype(np.float32).ravel()
-    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(weights))
+    _influences(binding, rigged)
     into = (bind @ rigged.back)[int(np.bincount(rigged.indices.ravel(), rigged.weights.ravel()).argmax())]
     binding.CreateGeomBindTransformAttr(Gf.Matrix4d(*into.T.ravel().tolist()))
     binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
@@ -181,33 +185,52 @@ def _samples(animation, motion: Motion, frame_rate, first_frame, ends, rigged_na
         scale.Set(Vt.Vec3hArray.FromNumpy(sizes.astype(np.float16)), at)
 
 
+def skins_of(stage) -> dict:
+    """Path of a mesh -> (its skeleton, how it is skinned)."""
+    from pxr import Usd, UsdSkel
+
+    found, cache = {}, UsdSkel.Cache()
+    for prim in stage.Traverse():
+        if prim.IsA(UsdSkel.Root):
+            root = UsdSkel.Root(prim)
+            cache.Populate(root, Usd.PrimDefaultPredicate)
+            for binding in cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate):
+                skeleton = cache.GetSkelQuery(binding.GetSkeleton())
+                for target in binding.GetSkinningTargets():
+                    found[str(target.GetPrim().GetPath())] = (skeleton, target)
+    return found
+
+
+def skinned(points, skin, time):
+    """((n, 3) points moved by their skeleton, (4, 4) from there to the world), by the standard's own skinning."""
+    from pxr import UsdGeom, Vt
+
+    skeleton, query = skin
+    joints, mapper = skeleton.ComputeSkinningTransforms(time), query.GetJointMapper()
+    joints = joints if mapper is None or mapper.IsNull() else mapper.Remap(joints)
+    moved = Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(points, np.float32))
+    query.ComputeSkinnedPoints(joints, moved, time)
+    return np.array(moved, float), np.array(UsdGeom.XformCache(time).GetLocalToWorldTransform(skeleton.GetPrim()))
+
+
 class Reader:
     """Reads the skinned mesh back with UsdSkel's own skinning."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdSkel
+        from pxr import Usd
 
         self._stage = Usd.Stage.Open(str(path))
-        root = next(p for p in self._stage.Traverse() if p.IsA(UsdSkel.Root))
-        cache = UsdSkel.Cache()
-        cache.Populate(UsdSkel.Root(root), Usd.PrimDefaultPredicate)
-        binding = cache.ComputeSkelBindings(UsdSkel.Root(root), Usd.PrimDefaultPredicate)[0]
-        self._query = cache.GetSkelQuery(binding.GetSkeleton())
-        self._skinning = binding.GetSkinningTargets()[0]
-        self._mesh = self._skinning.GetPrim()
+        self._mesh, self._skin = next(iter(skins_of(self._stage).items()))
+        self._query = self._skin[0]
         self.frames = [int(t) for t in self._query.GetAnimQuery().GetJointTransformTimeSamples()]
         self.frame_rate = self._stage.GetTimeCodesPerSecond()
 
     def points(self, frame: float) -> np.ndarray:
-        from pxr import UsdGeom, Vt
+        from pxr import UsdGeom
 
-        xforms = self._query.ComputeSkinningTransforms(frame)
-        mapper = self._skinning.GetJointMapper()
-        xforms = mapper.Remap(xforms) if mapper is not None and not mapper.IsNull() else xforms
-        points = Vt.Vec3fArray(UsdGeom.Mesh(self._mesh).GetPointsAttr().Get())
-        self._skinning.ComputeSkinnedPoints(xforms, points, frame)
-        stand = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(self._query.GetPrim()))
-        return np.array(points, float) @ stand[:3, :3] + stand[3, :3]
+        points = UsdGeom.Mesh(self._stage.GetPrimAtPath(self._mesh)).GetPointsAttr().Get()
+        moved, stand = skinned(points, self._skin, frame)
+        return moved @ stand[:3, :3] + stand[3, :3]
 
     def joints(self, frame: float) -> np.ndarray:
         """(n, 4, 4) in the skeleton's own space, by columns."""

@@ -10,6 +10,7 @@ import numpy as np
 from ..errors import EstampaError
 from .asset import into_metres
 from .usd_asset import measures, opened
+from .usd_skel import skins_of
 
 
 def write_thin(
@@ -96,7 +97,7 @@ class ThinReader:
         codes = self.stage.GetTimeCodesPerSecond() / self.stage.GetFramesPerSecond()
         self._code = lambda frame: layer.startTimeCode + (frame - self.frames[0]) * codes
         self._into = into_metres(*measures(self.stage))
-        self._skinned = _skinned(self.stage)
+        self._skinned = skins_of(self.stage)
 
     def points(self, frame: int, prim: str) -> np.ndarray:
         """(n, 3) m in the world."""
@@ -108,19 +109,6 @@ class ThinReader:
             raise EstampaError(prim, "is moved by its skin once more in the file.", "Print the shot instead.")
         world = self._into @ np.array(UsdGeom.XformCache(code).GetLocalToWorldTransform(found)).T
         return np.array(UsdGeom.Mesh(found).GetPointsAttr().Get(code), float) @ world[:3, :3].T + world[:3, 3]
-
-
-def _skinned(stage) -> set[str]:
-    """Paths of what skins move, as UsdSkel finds them."""
-    from pxr import Usd, UsdSkel
-
-    found, cache = set(), UsdSkel.Cache()
-    for prim in stage.Traverse():
-        if prim.IsA(UsdSkel.Root):
-            cache.Populate(UsdSkel.Root(prim), Usd.PrimDefaultPredicate)
-            for binding in cache.ComputeSkelBindings(UsdSkel.Root(prim), Usd.PrimDefaultPredicate):
-                found |= {str(t.GetPrim().GetPath()) for t in binding.GetSkinningTargets()}
-    return found
 
 
 def _first(stage) -> float:

@@ -146,7 +146,6 @@ class Shot(MeshPrint):
             if prop.bones is not None:
                 now.poses[i] = job.solved(evaluator.poses.at(thing, frame), frame).pose
             if prop.mesh is not None:
-                thing = evaluator.doc.find(thing.id)
                 layers = evaluator.layers(thing)
                 if i in cast.skins:
                     layers = evaluator.layers_above(thing, cast.skins[i])
@@ -195,7 +194,7 @@ class Shot(MeshPrint):
         for thing, prop in zip(cast.things, cast.props, strict=True):
             if prop.mesh is None and prop.copied is None:
                 continue
-            wanted = job.outcome_of(job.evaluator.doc.find(thing.id), frame).points()
+            wanted = job.outcome_of(thing, frame).points()
             read = reader.instances if prop.copied is not None else reader.skinned if prop.skin else reader.points
             found = read(prop.path, frame).reshape(-1, 3) if len(wanted) else wanted
             if found.shape != wanted.shape:

@@ -67,8 +67,8 @@ class ShotGlb(Shot):
 
         tally, ends = Tally(job.frames), {}
         for cast in self._written:
-            actor, find = GltfActor(cast.path), job.evaluator.doc.find
-            shown = [find(t.id) for t, p in zip(cast.things, cast.props, strict=True) if p.mesh is not None or p.copied]
+            actor = GltfActor(cast.path)
+            shown = [t for t, p in zip(cast.things, cast.props, strict=True) if p.mesh is not None or p.copied]
             for i, frame in enumerate(job.frames):
                 found = actor.points(actor.clips[0], (frame - job.frames[0]) / job.frame_rate)
                 wanted = np.concatenate([job.outcome_of(t, frame).points() for t in shown])

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..formats.usd_asset import looks_of
+from ..formats.usd_skel import skinned, skins_of
 from .actor import Actor, Clip, Shown
 
 
@@ -21,7 +22,7 @@ class UsdActor(Actor):
         self.rate = self.stage.GetTimeCodesPerSecond()
         self.first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
         self.metres = UsdGeom.GetStageMetersPerUnit(self.stage)
-        self.prims, prototypes, self.skins = [], set(), _skins(self.stage)
+        self.prims, prototypes, self.skins = [], set(), skins_of(self.stage)
         for prim in self.stage.Traverse():
             if prim.IsA(UsdGeom.PointInstancer):
                 prototypes |= {str(t) for t in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetTargets()}
@@ -51,7 +52,7 @@ class UsdActor(Actor):
             points = np.array(UsdGeom.PointBased(prim).GetPointsAttr().Get(time), float)
             skin = self.skins.get(str(prim.GetPath()))
             if skin is not None:
-                points, into = _skinned(points, skin, time)
+                points, into = skinned(points, skin, time)
             points = self._at(points, into)
             if prim.IsA(UsdGeom.Mesh):
                 found += [Shown(points, *part, **look) for *part, look in self._parts(prim, time)]
@@ -111,34 +112,6 @@ class UsdActor(Actor):
                 places[:, :3] *= self.metres
                 found += [Shown(points, *part, places, ids[rows], **look) for *part, look in self._parts(prim, time)]
         return found
-
-
-def _skins(stage) -> dict:
-    """Path of a mesh -> (its skeleton, how it is skinned)."""
-    from pxr import Usd, UsdSkel
-
-    found, cache = {}, UsdSkel.Cache()
-    for prim in stage.Traverse():
-        if prim.IsA(UsdSkel.Root):
-            root = UsdSkel.Root(prim)
-            cache.Populate(root, Usd.PrimDefaultPredicate)
-            for binding in cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate):
-                skeleton = cache.GetSkelQuery(binding.GetSkeleton())
-                for target in binding.GetSkinningTargets():
-                    found[str(target.GetPrim().GetPath())] = (skeleton, target)
-    return found
-
-
-def _skinned(points, skin, time):
-    """((n, 3) points moved by their skeleton, (4, 4) from there to the world), by the standard's own skinning."""
-    from pxr import UsdGeom, Vt
-
-    skeleton, query = skin
-    joints, mapper = skeleton.ComputeSkinningTransforms(time), query.GetJointMapper()
-    joints = joints if mapper is None or mapper.IsNull() else mapper.Remap(joints)
-    moved = Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(points, np.float32))
-    query.ComputeSkinnedPoints(joints, moved, time)
-    return np.array(moved, float), np.array(UsdGeom.XformCache(time).GetLocalToWorldTransform(skeleton.GetPrim()))
 
 
 def _fans(mesh, time) -> tuple[np.ndarray, np.ndarray]:
