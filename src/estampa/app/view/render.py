@@ -5,9 +5,10 @@ from dataclasses import dataclass
 import moderngl
 import numpy as np
 
+from . import shaders
 from .camera import Camera
 from .grains import GrainPainter
-from .shadows import IN_LIGHT, NO_LIGHT, ON_SURFACE, SHADER, UNIT, Shadows
+from .shadows import IN_LIGHT, NO_LIGHT, UNIT, Shadows
 from .textures import Textures
 
 SAMPLES = 4
@@ -20,162 +21,9 @@ SHADES = {
     "dusk": ("Dusk", (0.16, 0.20, 0.30), (0.42, 0.33, 0.31)),
 }
 PALE, DARK = (0.92, 0.90, 0.86), (0.30, 0.27, 0.24)  # of the lines of the floor
-
-_MESH_VERTEX = f"""
-#version 330
-{SHADER}{ON_SURFACE}
-uniform mat4 to_clip; uniform int casting;
-in vec3 place; in vec3 normal; in float weight; in float yarn; in vec3 tint; in mat4 stand;
-out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec3 v_sun;
-void main() {{
-    vec3 p = (stand * vec4(place, 1.0)).xyz;
-    v_sun = towards_sun(p, normalize(mat3(stand) * normal));
-    v_place = p; v_normal = mat3(stand) * normal; v_weight = weight; v_yarn = yarn; v_tint = tint;
-    gl_Position = casting == 1 ? vec4(along_ray(p), 2.0 * deep(p.y) - 1.0, 1.0) : to_clip * vec4(p, 1.0);
-}}
-"""
-
-_MESH_FRAGMENT = """
-#version 330
-IN_LIGHT
-uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted, casting, one_sided;
-uniform float opacity; uniform vec4 slice;
-in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint; in vec3 v_sun;
-out vec4 result;
-vec3 steps[5] = vec3[](vec3(.19,.08,.26), vec3(.46,.15,.37), vec3(.74,.29,.29), vec3(.93,.56,.19), vec3(.99,.84,.45));
-void main() {
-    if (dot(slice.xyz, v_place) > slice.w) discard;  // what is nearer than the cut
-    if (one_sided == 1 && !gl_FrontFacing) discard;
-    vec3 look = normalize(eye - v_place);
-    vec3 facet = normalize(cross(dFdx(v_place), dFdy(v_place)) + vec3(1e-12));
-    if (dot(facet, look) < 0.0) facet = -facet;
-    vec3 n = normalize(v_normal + vec3(1e-9));
-    if (dot(n, facet) < 0.0) n = -n;
-    if (facets == 1) n = facet;
-    float lit = max(dot(n, key), 0.0), sky = 0.5 + 0.5 * n.y, rim = pow(1.0 - max(dot(n, look), 0.0), 3.0);
-    vec3 base = tinted == 1 ? v_tint : colour;
-    if (yarns == 1) {
-        float edge = abs(fract(v_yarn) - 0.5) - 0.25, soft = max(fwidth(v_yarn), 1e-4);
-        base = mix(base, base * vec3(0.76, 0.56, 0.50), smoothstep(-soft, soft, edge));
-    }
-    if (ramp == 1) {
-        float t = clamp(v_weight, 0.0, 1.0) * 4.0; int i = int(min(t, 3.0));
-        base = mix(steps[i], steps[i + 1], t - float(i));
-    }
-    float open = in_light(v_sun);
-    lit *= 0.42 + 0.58 * open; sky *= 0.78 + 0.22 * open;
-    float light = ramp == 1 ? 0.62 + 0.25 * lit + 0.16 * sky : 0.24 + 0.62 * lit + 0.26 * sky;
-    result = vec4(base * light + 0.05 * rim, opacity);
-}
-"""
-
-# With pictures each corner of a triangle lies somewhere in one, whatever its neighbours do: a stage between gives it
-# that, from a table by the number of the triangle, so that vertices need not be parted.
-_PICTURED_VERTEX = _MESH_VERTEX.replace("v_", "g_")
-_PICTURED_STAGE = """
-#version 330
-layout(triangles) in; layout(triangle_strip, max_vertices = 3) out;
-uniform sampler2D where; uniform int first;
-in vec3 g_place[]; in vec3 g_normal[]; in float g_weight[]; in float g_yarn[]; in vec3 g_tint[]; in vec3 g_sun[];
-out vec3 v_place; out vec3 v_normal; out float v_weight; out float v_yarn; out vec3 v_tint; out vec3 v_sun;
-out vec2 v_uv;
-void main() {
-    for (int i = 0; i < 3; i++) {
-        int k = 3 * (first + gl_PrimitiveIDIn) + i;
-        v_uv = texelFetch(where, ivec2(k % 3072, k / 3072), 0).xy;
-        v_place = g_place[i]; v_normal = g_normal[i]; v_weight = g_weight[i]; v_yarn = g_yarn[i]; v_tint = g_tint[i];
-        v_sun = g_sun[i];
-        gl_Position = gl_in[i].gl_Position;
-        EmitVertex();
-    }
-    EndPrimitive();
-}
-"""
-_PICTURED_FRAGMENT = (
-    _MESH_FRAGMENT.replace(
-        "out vec4 result;",
-        "in vec2 v_uv; uniform sampler2D image; uniform int alpha_how; uniform float cutoff, clear;\nout vec4 result;",
-    )
-    .replace(
-        "void main() {",
-        "void main() {\n    vec4 seen = texture(image, v_uv); seen.a *= clear;\n"
-        "    if (alpha_how > 0 && seen.a < (alpha_how == 1 ? cutoff : 0.004)) discard;",
-    )
-    .replace("vec3 base = tinted == 1 ? v_tint : colour;", "vec3 base = (tinted == 1 ? v_tint : colour) * seen.rgb;")
-    .replace("+ 0.05 * rim, opacity);", "+ 0.05 * rim, alpha_how == 2 ? opacity * seen.a : opacity);")
-)
-# what casts a shadow has no look, but what is cut away or cut out of it casts none
-_CAST_FRAGMENT = """
-#version 330
-uniform vec4 slice;
-in vec3 v_place;
-out vec4 result;
-void main() {
-    if (dot(slice.xyz, v_place) > slice.w) discard;
-    result = vec4(1.0);
-}
-"""
-_PICTURED_CAST_FRAGMENT = _CAST_FRAGMENT.replace(
-    "out vec4 result;", "in vec2 v_uv; uniform sampler2D image; uniform int alpha_how; uniform float cutoff, clear;\n"
-    "out vec4 result;"
-).replace("void main() {", "void main() {\n    float seen = texture(image, v_uv).a * clear;\n"
-          "    if (alpha_how > 0 && seen < (alpha_how == 1 ? cutoff : 0.4)) discard;")  # fmt: skip
 PLAIN, SHADED, CASTING = range(3)  # what is drawn: without shadows, with, and what casts them
 ALPHAS = {"opaque": 0, "mask": 1, "blend": 2}
 WIDE = 3072  # texels of the table of corners
-
-_LINE_VERTEX = """
-#version 330
-uniform mat4 to_clip; uniform float nearer, point_size;
-in vec3 place; in mat4 stand;
-void main() {
-    gl_Position = to_clip * stand * vec4(place, 1.0);
-    gl_Position.z -= nearer * gl_Position.w;
-    gl_PointSize = point_size;
-}
-"""
-
-_LINE_FRAGMENT = """
-#version 330
-uniform vec4 colour; uniform int round_points;
-out vec4 result;
-void main() {
-    if (round_points == 1 && length(gl_PointCoord - 0.5) > 0.5) discard;
-    result = colour;
-}
-"""
-
-
-_PICTURE_VERTEX = """
-#version 330
-out vec2 at;
-void main() {
-    at = vec2(gl_VertexID & 1, gl_VertexID >> 1);
-    gl_Position = vec4(at * 2.0 - 1.0, 0.9999, 1.0);
-}
-"""
-
-_PICTURE_FRAGMENT = """
-#version 330
-uniform sampler2D image; uniform vec2 share; uniform float opacity; uniform vec3 ground;
-in vec2 at;
-out vec4 result;
-void main() {
-    vec2 p = (at - 0.5) / share + 0.5;
-    bool outside = any(lessThan(p, vec2(0.0))) || any(greaterThan(p, vec2(1.0)));
-    vec4 seen = outside ? vec4(ground, 0.0) : texture(image, vec2(p.x, 1.0 - p.y));
-    result = vec4(mix(ground, seen.rgb, seen.a * opacity), 1.0);
-}
-"""
-
-
-_SHADE_FRAGMENT = """
-#version 330
-uniform vec3 top, bottom;
-in vec2 at;
-out vec4 result;
-void main() { result = vec4(mix(bottom, top, smoothstep(0.0, 1.0, at.y)), 1.0); }
-"""
 
 
 @dataclass
@@ -204,27 +52,29 @@ class Renderer:
         self.context = self._make_context()
         self.backdrop = SHADES["plain"][1]
         # without shadows and with: what a shader might do costs time though it is not done
-        light = lambda told: [f.replace("IN_LIGHT", told) for f in (_MESH_FRAGMENT, _PICTURED_FRAGMENT)]
-        casting = (_CAST_FRAGMENT, _PICTURED_CAST_FRAGMENT)
+        light = lambda told: [f.replace("IN_LIGHT", told) for f in (shaders.MESH_FRAGMENT, shaders.PICTURED_FRAGMENT)]
+        casting = (shaders.CAST_FRAGMENT, shaders.PICTURED_CAST_FRAGMENT)
         self._programs, self._drawing = [self._pair(*f) for f in (light(NO_LIGHT), light(IN_LIGHT), casting)], PLAIN
         self.shadows = Shadows(self.context)
         self.textures = Textures(self.context)
-        self._line = self.context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
-        self._picture = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_PICTURE_FRAGMENT)
+        program = lambda vertex, fragment: self.context.program(vertex_shader=vertex, fragment_shader=fragment)
+        self._line = program(shaders.LINE_VERTEX, shaders.LINE_FRAGMENT)
+        self._picture = program(shaders.PICTURE_VERTEX, shaders.PICTURE_FRAGMENT)
         self._screen = self.context.vertex_array(self._picture, [])
-        self._shade = self.context.program(vertex_shader=_PICTURE_VERTEX, fragment_shader=_SHADE_FRAGMENT)
+        self._shade = program(shaders.PICTURE_VERTEX, shaders.SHADE_FRAGMENT)
         self._shaded = self.context.vertex_array(self._shade, [])
         self._size, self._kept, self._backdrop, self._slice = None, {}, None, WHOLE
-        self.grains = GrainPainter(self.context, _MESH_FRAGMENT.replace("IN_LIGHT", NO_LIGHT))
+        self.grains = GrainPainter(self.context, shaders.MESH_FRAGMENT.replace("IN_LIGHT", NO_LIGHT))
         self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
         self.context.enable(moderngl.PROGRAM_POINT_SIZE)
 
     def _pair(self, fragment: str, pictured_fragment: str):
         """The programs that draw meshes, and those with pictures."""
-        mesh = self.context.program(vertex_shader=_MESH_VERTEX, fragment_shader=fragment)
+        mesh = self.context.program(vertex_shader=shaders.MESH_VERTEX, fragment_shader=fragment)
         pictured = self.context.program(
-            vertex_shader=_PICTURED_VERTEX, geometry_shader=_PICTURED_STAGE, fragment_shader=pictured_fragment
-        )
+            vertex_shader=shaders.PICTURED_VERTEX, geometry_shader=shaders.PICTURED_STAGE,
+            fragment_shader=pictured_fragment,
+        )  # fmt: skip
         pictured["where"], pictured["image"] = 1, 0
         for program in (mesh, pictured):
             self._tell(program, {"roofs": UNIT})
