@@ -16,7 +16,7 @@ from . import target
 target.settle()
 target.forget_stale_kernels()
 
-# Things ride on one another and channels read one another up to graph.MOST_DEEP deep, some calls for each.
+# Things ride on one another and channels read one another up to limits.MOST_DEEP deep, some calls for each.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 6000))
 
 from .errors import Cancelled, EstampaError

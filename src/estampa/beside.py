@@ -1,7 +1,8 @@
 """Work in other processes, for packages that hold the interpreter lock.
 
 The standard library's process pools run the script that starts them once more in every worker, so that a script
-without a guard would run itself; these workers know nothing of it. What goes through the pipes is ours alone.
+without a guard would run itself; these workers know nothing of it. They import nothing from the present folder. What
+goes through the pipes is ours alone.
 """
 
 import atexit
@@ -12,23 +13,38 @@ import subprocess
 import sys
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from queue import Empty, SimpleQueue
 from threading import Lock
 
+from .errors import EstampaError
 
-class Gone(Exception):
-    """A worker ended before it answered: the system may have no memory left."""
+HOME = str(Path(__file__).resolve().parents[1])  # the folder that holds this very program
+
+
+class Gone(EstampaError):
+    """A worker ended before it answered."""
+
+    def __init__(self, detail: str):
+        words = "ended before it was done: the system may have had no memory left, or somebody ended it."
+        cure = "Close other programs, and do it again."
+        super().__init__("A process that worked beside Estampa", words, cure, detail)
+
+
+def isolated(code: str, *arguments: str, paths: tuple[str, ...] = ()) -> list[str]:
+    """The command of a Python that runs `code` and looks for modules where this program and its packages lie, and
+    nowhere else: what lies in the present folder, beside a script or where an environment variable points could be a
+    module of somebody else by a name of ours. paths -- more folders that are looked into, last."""
+    own = f"import sys; sys.path[:0] = [{HOME!r}]; sys.path += {list(paths)!r}; "
+    return [sys.executable, "-I", "-c", own + code, *arguments]
 
 
 class Worker:
-    """A Python of its own, which takes about a third of a second to start."""
+    """A Python of its own, which takes about a third of a second to start. paths -- see `isolated`."""
 
-    def __init__(self):
-        run = [sys.executable, "-c", "from estampa.beside import serve; serve()"]
-        paths = os.pathsep.join(p for p in sys.path if p)
-        self.process = subprocess.Popen(
-            run, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env={**os.environ, "PYTHONPATH": paths}
-        )
+    def __init__(self, paths: tuple[str, ...] = ()):
+        run = isolated("from estampa.beside import serve; serve()", paths=paths)
+        self.process = subprocess.Popen(run, stdin=subprocess.PIPE, stdout=subprocess.PIPE, cwd=HOME)
 
     def ask(self, *message):
         """What it answers; trouble on its side is raised here. Raises Gone."""
@@ -53,10 +69,10 @@ class Worker:
 
 
 class Workers:
-    """So many of them, started when they are first needed, and kept."""
+    """So many of them, started when they are first needed, and kept. paths -- see `isolated`."""
 
-    def __init__(self, count: int):
-        self.count, self._idle, self._lock = count, [], Lock()
+    def __init__(self, count: int, paths: tuple[str, ...] = ()):
+        self.count, self.paths, self._idle, self._lock = count, paths, [], Lock()
         atexit.register(self.end)
 
     def run(self, prepare: Callable, shared: tuple, work: Callable, calls: list, told=None, count: int = 0) -> list:
@@ -110,7 +126,7 @@ class Workers:
         with self._lock:
             alive = [w for w in self._idle if w.process.poll() is None]
             self._idle, found = alive[count:], alive[:count]
-        return found + [Worker() for _ in range(count - len(found))]
+        return found + [Worker(self.paths) for _ in range(count - len(found))]
 
     def _give_back(self, worker: Worker) -> None:
         with self._lock:

@@ -604,13 +604,9 @@ def _bake_all(scene, out, print_names) -> int:
 
 
 def _check(a) -> int:
-    from .baking.keys import clip_remarks
-    from .evaluate.starts import remarks_on
-    from .inspect.remarks.scene import remarks
+    from .inspect.remarks.worked_out import all_remarks
 
-    scene = _load(a.scene)
-    evaluator = scene.evaluator()
-    found = [*remarks(scene), *clip_remarks(evaluator), *remarks_on(evaluator)]
+    found = all_remarks(_load(a.scene).evaluator(stand_ins=True))
     for remark in found:
         print(f"{remark.severity}: {remark}")
     if not found:

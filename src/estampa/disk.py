@@ -7,13 +7,31 @@ number of the process that writes it. When that process is no more, `sweep` take
 import os
 import secrets
 import stat
+import tempfile
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+import platformdirs
+
 PART = ".estampa-part-"
 _UMASK = os.umask(0)  # it can only be read by setting it, which is no thing to do while other threads make files
 os.umask(_UMASK)
+
+
+def state_folder() -> Path:
+    """The user's folder for autosaves and locks; one for temporary files where that cannot be written to."""
+    wanted = Path(os.environ.get("ESTAMPA_STATE") or platformdirs.user_state_dir("estampa"))
+    with suppress(OSError):
+        wanted.mkdir(mode=0o700, parents=True, exist_ok=True)
+        if stat.S_IMODE(wanted.stat().st_mode) & 0o077 and wanted.stat().st_uid == os.getuid():
+            wanted.chmod(0o700)  # autosaves are nobody else's to read
+        if os.access(wanted, os.W_OK):
+            return wanted
+    spare = Path(tempfile.gettempdir()) / f"estampa-{os.getuid()}"
+    with suppress(OSError):
+        spare.mkdir(mode=0o700, exist_ok=True)
+    return spare
 
 
 def part_name(suffix: str = "") -> str:
@@ -53,12 +71,15 @@ def sweep(folder: Path) -> int:
     return gone
 
 
-def write_whole(path: Path, write: Callable[[Path], object]) -> None:
-    """Call write(temporary path), then put the result in place of `path` in one step."""
-    write_together({Path(path): write})
+def write_whole(path: Path, write: Callable[[Path], object], mode: int | None = None) -> None:
+    """Call write(temporary path), then put the result in place of `path` in one step.
+
+    mode -- who may read and write it; without one it keeps what it had, or gets what new files get.
+    """
+    write_together({Path(path): write}, mode)
 
 
-def write_together(files: dict[Path, Callable[[Path], object]]) -> None:
+def write_together(files: dict[Path, Callable[[Path], object]], mode: int | None = None) -> None:
     """Write several files that appear together or not at all: all are written in full before the first takes its place,
     and when one cannot, those before it are put back as they were. A link stays a link, and a file keeps its mode.
     """
@@ -73,7 +94,7 @@ def write_together(files: dict[Path, Callable[[Path], object]]) -> None:
             write(part)
             with open(part, "rb") as file:
                 os.fsync(file.fileno())
-            os.chmod(part, _mode(place))
+            os.chmod(part, mode_of(place) if mode is None else mode)
         for part, place in parts:
             kept = _set_aside(place) if len(parts) > 1 else None
             done.append((place, kept))
@@ -94,7 +115,8 @@ def write_together(files: dict[Path, Callable[[Path], object]]) -> None:
             kept.unlink(missing_ok=True)
 
 
-def _mode(place: Path) -> int:
+def mode_of(place: Path) -> int:
+    """Who may read and write a file, or would a new one."""
     try:
         return stat.S_IMODE(place.stat().st_mode)
     except OSError:

@@ -15,6 +15,16 @@ class EstampaError(Exception):
         self.what, self.cause, self.cure, self.detail = what, cause, cure, detail
         super().__init__(f"{what}: {cause}" + (f" {cure}" if cure else ""))
 
+    def __reduce__(self):
+        return _made_again, (type(self), self.what, self.cause, self.cure, self.detail)
+
+
+def _made_again(kind: type[EstampaError], *told: str) -> EstampaError:
+    """An error as it comes from another process."""
+    err = kind.__new__(kind)
+    EstampaError.__init__(err, *told)
+    return err
+
 
 def shortened(text: str, most: int) -> str:
     return text if len(text) <= most else f"{text[: most // 2]} … {text[-most // 4 :]}"

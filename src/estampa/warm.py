@@ -15,6 +15,7 @@ from . import disk, target
 from . import edits as do
 from .baking import keys
 from .baking.reduce import Tolerance
+from .beside import HOME, isolated
 from .edits import joints as build
 from .evaluate import outcome
 from .formats import glb, usd
@@ -24,7 +25,6 @@ from .geometry.primitives import box, sheet, tube
 from .hashing import digest
 from .kinds.registry import kinds_in
 from .scene.document import Document
-from .scene.recovery import state_folder
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
@@ -43,19 +43,19 @@ def warm(parts=EVERY) -> float:
 
 def commands() -> list[list[str]]:
     """The programs that compile everything, to be run at the same time."""
-    return [[sys.executable, "-m", "estampa.warm", *share] for share in SHARES]
+    return [isolated("from estampa.warm import main; sys.exit(main(sys.argv[1:]))", *share) for share in SHARES]
 
 
 def is_prepared() -> bool:
     """Whether all kernels of this very program were compiled for this target."""
     try:
-        return (state_folder() / NOTED).read_text() == _mark()
+        return (disk.state_folder() / NOTED).read_text() == _mark()
     except OSError:
         return False
 
 
 def note_prepared() -> None:
-    disk.write_whole(state_folder() / NOTED, lambda part: part.write_text(_mark()))
+    disk.write_whole(disk.state_folder() / NOTED, lambda part: part.write_text(_mark()))
 
 
 def _mark() -> str:
@@ -215,7 +215,7 @@ def main(parts: list[str]) -> int:
         warm(parts)
         return 0
     begun = time.perf_counter()
-    running = [subprocess.Popen(command) for command in commands()]
+    running = [subprocess.Popen(command, cwd=HOME) for command in commands()]
     if any(process.wait() for process in running):
         return 1
     note_prepared()

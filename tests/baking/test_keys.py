@@ -174,6 +174,6 @@ def test_nothing_that_is_no_number_reaches_the_keys(store):
     """An amplitude that would throw joints out of all numbers is refused with the layer's name."""
     scene, skeleton = swinging(3, 6)
     layer = do.add_layer(scene, skeleton, "turn_noise", "Shiver")
-    do.set_value(scene, layer.id, "angle", 1e300)
+    do.set_formula(scene, layer.id, "angle", "1e300")
     with pytest.raises(EstampaError, match="Shiver"):
         baking.bake(scene, skeleton, store=store)

@@ -82,13 +82,16 @@ def test_the_same_scene_gives_the_same_bits_solved_twice_or_after_a_restart_in_t
 
 def test_an_unsolved_frame_says_so_and_something_true_stands_in(flag, store):
     subject = named(flag, "Flag")
-    evaluator = Evaluator(flag.doc, flag, store)
+    evaluator = Evaluator(flag.doc, flag, store, stand_ins=True)
     shape = evaluator.subject(subject, 6)
     assert not shape.true and shape.shown_frame is None
     evaluator.solve_through(4)
     shape = evaluator.subject(subject, 6)
     assert not shape.true and shape.shown_frame == 4
     assert evaluator.subject(subject, 4).true
+    asked = Evaluator(flag.doc, flag, store).subject(subject, 6)
+    assert asked.true, "who does not mark what stands in is given what is asked for"
+    assert np.array_equal(asked.points, flag.evaluate(6, store)["Flag"])
 
 
 def test_order_in_the_stack_matters_and_a_layer_below_the_cloth_solves_nothing(flag, store):

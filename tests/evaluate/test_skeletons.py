@@ -80,7 +80,7 @@ def test_a_skin_is_stale_with_the_solver_of_its_skeleton_and_fresh_again_after_u
     layer = do.add_layer(scene, skeleton.id, "chain", "Swing", {"clamp": False})
     do.set_value(scene, skeleton.joints[0].id, "turn_z", 2.0)
     do.add_thing(scene, "gravity")
-    evaluator = scene.evaluator(store)
+    evaluator = scene.evaluator(store, stand_ins=True)
     assert not evaluator.subject(scene.doc.find(subject.id), 5).true
     evaluator.solve_through(8)
     memory = LaneMemory()
@@ -88,7 +88,7 @@ def test_a_skin_is_stale_with_the_solver_of_its_skeleton_and_fresh_again_after_u
     solved = evaluator.subject(scene.doc.find(subject.id), 5)
     assert solved.true
     do.set_value(scene, skeleton.joints[1].id, "mass", 3.0)
-    changed = scene.evaluator(store)
+    changed = scene.evaluator(store, stand_ins=True)
     state = memory.state(changed, scene.doc.find(skeleton.id), scene.doc.find(layer.id))
     assert not state.done and "Bone 2 · own mass" in state.why
     stale = changed.subject(scene.doc.find(subject.id), 5)

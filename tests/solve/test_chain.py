@@ -231,7 +231,8 @@ def test_wind_blows_strands_and_the_same_scene_gives_the_same_bits(store, tmp_pa
 def test_nonsense_is_told_with_the_frame_and_the_likely_channel(store):
     scene, skeleton, layer = hung([build.straight([0, 0, 0], [1, 0, 0], 4)], end=6)
     do.set_value(scene, layer, "mass", 1e-5)
-    do.add_thing(scene, "wind", values={"speed": 1e30})
+    wind = do.add_thing(scene, "wind").id
+    do.set_formula(scene, wind, "speed", "1e30")
     do.set_value(scene, layer, "drag", 2.0)
     with pytest.raises(EstampaError) as told:
         points(scene, store, skeleton)

@@ -2,10 +2,14 @@
 
 import os
 import sys
+import threading
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from ..geometry import cutting
+from ..kinds import plugins
 
 
 def run(path: str | None = None, scene=None, picture: str | None = None, play: bool = False) -> int:
@@ -19,11 +23,13 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
             )
             return 2
     from .shell import theme
-    from .shell.window import Window
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Estampa")
     theme.use(app)
+    plugins.ask(_agrees_to if not picture else lambda folder: False)  # before anything asks which kinds there are
+    from .shell.window import Window
+
     window = Window()
     if scene is not None:
         window.session.replace(scene)
@@ -38,7 +44,28 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
         window.session.work.preparing.begin_soon()
     if picture:
         QTimer.singleShot(0, lambda: _take_picture(app, window, picture))
-    return app.exec()
+    code = app.exec()
+    if threading.active_count() > 1:  # work that did not hear that it is to stop: a frame that is half solved
+        cutting.end_workers()
+        sys.stdout.flush()
+        os._exit(code)
+    return code
+
+
+def _agrees_to(folder: Path) -> bool:
+    """Ask whether plug-ins of a folder, which was not seen as it is now, may run."""
+    names = [f.name for f in plugins.files(folder)]
+    words = f"{plugins.VARIABLE} names a folder that is new, or has changed."
+    box = QMessageBox(QMessageBox.Warning, "Plug-ins", words)
+    box.setInformativeText(
+        f"{folder}\n{', '.join(names[:8])}{' …' if len(names) > 8 else ''}\n\n"
+        "Plug-ins are programs: they may read, change and send whatever you may. Load them only when you know who made "
+        "them. Without them, scenes that use them open too, and keep what is theirs."
+    )
+    load = box.addButton("Load them", QMessageBox.AcceptRole)
+    box.setDefaultButton(box.addButton("Go on without", QMessageBox.RejectRole))
+    box.exec()
+    return box.clickedButton() is load
 
 
 def _take_picture(app, window, picture: str) -> None:

@@ -280,7 +280,9 @@ def put(scene: Scene, found: Prepared, source: str) -> None:
     scene.arrays.take(found.arrays)
     for ref, mesh in found.meshes:
         scene.know_mesh(ref, mesh)
-    doc = scene.doc.with_(things=(*scene.doc.things, *found.things))
+    names = Names(scene.doc)  # edits may have taken some since it was prepared
+    things = tuple(t.with_(name=names.plain(t.name)) for t in found.things)
+    doc = scene.doc.with_(things=(*scene.doc.things, *things))
     if found.end > doc.end:
         doc = doc.with_(end=found.end)
     scene.apply(f"Import {source}", doc)

@@ -1,6 +1,7 @@
 """Edits of the document's time: its range, its rate, its loop."""
 
 from ..errors import EstampaError
+from ..scene.limits import FASTEST, MOST_RUN_UP, SLOWEST
 from ..scene.scene import Scene
 
 
@@ -29,8 +30,8 @@ def set_range(
     """Set the first and last frame, the frame rate, or how many frames are solved before the first."""
     doc = scene.doc
     before = doc.run_up if run_up is None else int(run_up)
-    if not 0 <= before <= 10_000:
-        raise EstampaError("The run-up", f"cannot be {before} frames.", "Give 0 to 10,000.")
+    if not 0 <= before <= MOST_RUN_UP:
+        raise EstampaError("The run-up", f"cannot be {before} frames.", f"Give 0 to {MOST_RUN_UP:,}.")
     start, end = doc.start if start is None else int(start), doc.end if end is None else int(end)
     rate = doc.frame_rate if frame_rate is None else float(frame_rate)
     if end < start:
@@ -39,8 +40,8 @@ def set_range(
             f"would end at {end}, before its start at {start}.",
             "Give an end that is not before the start.",
         )
-    if not 0 < rate <= 1000:
+    if not SLOWEST <= rate <= FASTEST:
         raise EstampaError(
-            "The frame rate", f"cannot be {rate:g}.", "Give a rate above 0 and up to 1000 frames a second."
+            "The frame rate", f"cannot be {rate:g}.", f"Give {SLOWEST:g} to {FASTEST:,g} frames a second."
         )
     scene.apply("Change the frame range", doc.with_(start=start, end=end, frame_rate=rate, run_up=before))

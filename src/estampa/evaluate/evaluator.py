@@ -25,8 +25,10 @@ __all__ = ["Copied", "Evaluator", "Shape"]
 class Evaluator:
     """Reads a document that does not change under it. One thread at a time; make another for another thread."""
 
-    def __init__(self, doc: Document, scene, store):
-        self.doc, self.scene, self.store = doc, scene, store
+    def __init__(self, doc: Document, scene, store, stand_ins: bool = False):
+        """stand_ins -- True for a viewer that marks them: in place of what is not solved a stale or an earlier frame is
+        given, and what is given says so. Otherwise what is asked for is solved."""
+        self.doc, self.scene, self.store, self.stand_ins = doc, scene, store, stand_ins
         self.live: dict[str, Playing] = {}  # solvers that run on without the store, by layer
         self.waits = True  # False: a slow layer that is not planned yet is refused, as on the window's own thread
         self.told = None  # (subject, layer, share done): called while a slow layer is planned; may raise Cancelled

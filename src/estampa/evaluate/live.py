@@ -27,7 +27,7 @@ class Live:
     def step(self, doc: Document) -> Evaluator:
         """One frame on, with the scene as it is now. Returns an evaluator that shows the new frames at `frame`."""
         self.frame = self.frame + 1 if doc.start <= self.frame < doc.end else doc.start
-        evaluator = Evaluator(doc, self.scene, self.store)
+        evaluator = Evaluator(doc, self.scene, self.store, True)
         evaluator.live = dict(self._playing)
         for run in evaluator.runs.every():
             inputs = self._inputs(evaluator, run)

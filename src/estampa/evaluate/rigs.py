@@ -10,6 +10,7 @@ from ..errors import EstampaError
 from ..geometry.place import Place
 from ..geometry.pose import Pose, ends_of, in_skeleton
 from ..hashing import digest
+from ..kinds.plugins import blamed
 from ..motion.pose_layer import PoseMoment
 from ..scene.bones import Bones, hand_pose
 from ..scene.document import Thing
@@ -133,7 +134,8 @@ class Poses:
         feels = self.feels(skeleton, layer, above.bones, frame)
         now = PoseMoment(float(frame), self.evaluator.doc.frame_rate, above.bones, feels, entering)
         try:
-            with np.errstate(all="ignore"):  # what is no number is refused below, by its layer's name
+            # what is no number is refused below, by its layer's name
+            with np.errstate(all="ignore"), blamed(layer.declared, f"{layer.name} on {skeleton.name}"):
                 pose = layer.declared().pose(above.pose, v, now)
         except EstampaError as err:
             raise EstampaError(

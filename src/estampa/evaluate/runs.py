@@ -17,6 +17,7 @@ from ..errors import Cancelled, EstampaError
 from ..fields.force import World
 from ..geometry.pieces import Pieces
 from ..hashing import SIZE, digest
+from ..kinds.plugins import blamed, cure_for
 from ..lazy import spatial
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
@@ -289,7 +290,8 @@ class Runs:
             v = self.reader.resolved(force, Scope.world(frame))
             if force.declared.is_solid:
                 v.before = self.reader.resolved(force, Scope.world(earlier))
-            force.declared().act(world, v)
+            with blamed(force.declared, force.name):
+                force.declared().act(world, v)
         return world
 
     def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs | Crowd:
@@ -414,17 +416,36 @@ class Runs:
             return None, None
         key = self.key(run, at)
 
-        def solved() -> Frame:
-            if not self.store.has(key):
-                self._solve_frame(run, at)
-                self._unremembered.add(run.id)
-            return self.store.frame(key)
+        return key, lambda: self.solved(run, at)
 
-        return key, solved
+    def solved(self, run: Run, frame: float, wanted: tuple[str, ...] | None = ALL_BUT_BLOB) -> Frame:
+        """The one door to a frame that must be true: read, and where it cannot be read, as when it was never solved, is
+        damaged or was taken away, solved again. wanted -- names of the columns to read."""
+        frame = max(int(np.floor(frame)), self.doc.solved_from)
+        key = self.key(run, frame)
+        found = self._read(key, wanted)
+        if found is None:
+            with self._exact():
+                self._solve_frame(run, frame)
+            self._unremembered.add(run.id)
+            found = self._read(key, wanted)
+        if found is None:
+            cure = "Look at the disk of the frame store, or set ESTAMPA_STORE to a folder on another one."
+            raise EstampaError(f"{run.name}, frame {frame}", "was solved and cannot be read again.", cure)
+        return found
+
+    @contextmanager
+    def _exact(self):
+        """What is solved reads no stand-ins."""
+        before, self.evaluator.stand_ins = self.evaluator.stand_ins, False
+        try:
+            yield
+        finally:
+            self.evaluator.stand_ins = before
 
     def shown(self, owner: Thing, layer: Thing, frame: float) -> Shown | None:
-        """What is shown of a run at a frame. For one that is not solved its stale frame stands in, or the nearest
-        solved one before it; else there is none."""
+        """What is shown of a run at a frame. One that cannot be read is solved; to a viewer that marks stand-ins its
+        stale frame is given, or the nearest solved one before it; else there is none."""
         run, at, wanted = self.of(owner, layer), int(np.floor(frame)), layer.declared.shown
         live = self.evaluator.live.get(run.id)
         if live is not None:
@@ -433,6 +454,8 @@ class Runs:
             return Shown(found, frame, digest("live", columns), True)
         stale = self.evaluator.stale_keys.get((layer.id, at))
         wanted = wanted if run.is_solo else None  # of an ensemble all is read at once, for all of its members
+        if not self.evaluator.stand_ins:
+            return Shown(self.solved(run, frame, wanted), frame, self.key(run, frame), True)
         for key, true in ((self.key(run, frame), True), (stale, False)):
             found = self._read(key, wanted) if key else None
             if found is not None:
@@ -480,17 +503,19 @@ class Runs:
 
     def stepped(self, run: Run, frame: int, before: Frame | None, inputs) -> Frame:
         """The frame after `before` from what is read for it; without one, the first."""
+        where = f"{run.name}, frame {frame}"
         try:
-            if before is None:
-                found = self.first(run, inputs)
-            else:
-                found = run.thing.declared().step(before, inputs, 1 / self.doc.frame_rate)
+            with blamed(run.thing.declared, where):
+                if before is None:
+                    found = self.first(run, inputs)
+                else:
+                    found = run.thing.declared().step(before, inputs, 1 / self.doc.frame_rate)
         except EstampaError as err:
-            raise EstampaError(f"{run.name}, frame {frame}", err.cause, err.cure, err.detail) from err
-        trouble = found.trouble()
+            raise EstampaError(where, err.cause, err.cure, err.detail) from err
+        trouble = found.trouble(run.thing.declared)
         if trouble:
-            cure = "Raise Substeps, or undo the last change."
-            raise EstampaError(f"{run.name}, frame {frame}", f"gave {trouble}.", cure)
+            cure = f"Raise Substeps, or undo the last change. {cure_for(run.thing.declared)}"
+            raise EstampaError(where, f"gave {trouble}.", cure)
         return found
 
     def solve_through(
@@ -508,6 +533,10 @@ class Runs:
         if self._solved_through >= last and all(self.store.has(self.key(run, last)) for run in work):
             return 0
         self._refuse_too_much(work, self.pin(last))
+        with self._exact():
+            return self._solve_all(work, first, last, progress, cancelled)
+
+    def _solve_all(self, work, first, last, progress, cancelled) -> int:
         made = 0
         for i, run in enumerate(work):
             own = 0
@@ -591,8 +620,9 @@ class Runs:
         if not self.store.has(self.key(run, frame)):
             return None
         found, at = self._ready(run, frame + 1)
-        for now in range(at + 1, frame + 1):
-            found = self.stepped(run, now, found, self.inputs(run, now))
+        with self._exact():
+            for now in range(at + 1, frame + 1):
+                found = self.stepped(run, now, found, self.inputs(run, now))
         return found
 
 

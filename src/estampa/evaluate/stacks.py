@@ -10,6 +10,7 @@ from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
 from ..geometry.place import Place
 from ..hashing import digest
+from ..kinds.plugins import blamed
 from ..motion.layer import Moment, Resolved, moved
 from ..motion.pieces.piece_layer import Stand
 from ..scene.document import Thing
@@ -162,7 +163,8 @@ class Stacks:
         for layer, v in zip(moving, values, strict=True):
             kind, v = layer.declared(), v.in_rows(rows)
             if v.strength.any():
-                stand = kind.move(stand, kind.felt(stand, v), v, now)
+                with blamed(layer.declared, f"{layer.name} on {subject.name}"):
+                    stand = kind.move(stand, kind.felt(stand, v), v, now)
         if true:
             self._last_stand = (key, stand)
         return stand
@@ -214,14 +216,16 @@ class Stacks:
         if place.rows != wanted:
             place = Place(*(part[:wanted] for part in place))
         now = Moment(many.rows.frames[:wanted], self.evaluator.doc.frame_rate, mesh, place)
+        where = f"{layer.name} on {subject.name}"
         if declared.remeshes:
-            return declared().apply(points, self.topology.plans(subject, layers)[-1], v, now)
+            with blamed(declared, where):
+                return declared().apply(points, self.topology.plans(subject, layers)[-1], v, now)
         try:
-            return moved(declared(), points, v, now)
+            with blamed(declared, where):
+                return moved(declared(), points, v, now)
         except EstampaError as err:
-            raise EstampaError(
-                f"{layer.name} on {subject.name}", f"{err.what} {err.cause}", err.cure, err.detail
-            ) from err
+            cause = err.cause if err.what == where else f"{err.what} {err.cause}"
+            raise EstampaError(where, cause, err.cure, err.detail) from err
 
     def _solved_rows(self, subject, layers, many, key) -> Shape:
         """Rows of a layer with memory: each copy shows the subject's own solved frame nearest before its time."""

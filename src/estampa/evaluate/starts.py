@@ -27,9 +27,7 @@ def adopt(evaluator, layer_id: str, frame: int, from_id: str | None = None) -> A
             f"Frame {frame}", "is outside the frames that are solved.", f"Use {doc.solved_from} to {doc.solved_to}."
         )
     evaluator.solve_through(frame)
-    found = evaluator.store.frame(runs.key(source, frame))
-    if found is None:
-        raise EstampaError(source.name, f"has no solved frame {frame}.", "Solve it first.")
+    found = runs.solved(source, frame)
     put, rests = evaluator.scene.arrays.put, runs.rests(source)
     tables = {
         name: AdoptedTable(

@@ -8,6 +8,7 @@ from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.weights import few_of, spread
 from ..hashing import digest
+from ..kinds.plugins import blamed
 from ..motion.remesh import Plan
 from ..scene.document import Thing
 from ..solve.frame import Frame, Table
@@ -84,9 +85,10 @@ class Topology:
     def _planned(self, subject, layer, mesh, v, weights, name) -> Plan:
         declared, more = layer.declared(), ()
         try:
-            if declared.slow:
-                more = (self._work(subject, layer, mesh, v, weights, name),)
-            return declared.plan(mesh, v, weights, *more)
+            with blamed(layer.declared, f"{layer.name} on {subject.name}"):
+                if declared.slow:
+                    more = (self._work(subject, layer, mesh, v, weights, name),)
+                return declared.plan(mesh, v, weights, *more)
         except EstampaError as err:
             raise EstampaError(f"{layer.name} on {subject.name}", err.cause, err.cure, err.detail) from err
 

@@ -16,6 +16,7 @@ IN_PROCESS = 150_000  # cells times the root of triangles: below, a worker is no
 WORKERS = 2
 
 _workers = Workers(WORKERS)
+end_workers = _workers.end  # as the end of the program does; for one that does not wait for its threads
 
 
 @dataclass(frozen=True)

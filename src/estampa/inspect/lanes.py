@@ -64,7 +64,7 @@ class LaneMemory:
 
 def _why(then: Document, evaluator: Evaluator, layer_id: str, frame: int) -> str:
     """What a layer reads otherwise than in an earlier document."""
-    before = Evaluator(then, evaluator.scene, evaluator.store)
+    before = Evaluator(then, evaluator.scene, evaluator.store, True)
     found = []
     for reader in (before, evaluator):
         layer, owner = reader.values.find(layer_id), reader.values.owner(layer_id)

@@ -159,7 +159,8 @@ def desync(scene: Scene, found: InStep, seed: int = 1, vary: float = 0.0, store=
             stagger alone cannot bring many copies of one period out of step
     """
     bring_out(scene, found, seed, vary)
-    return [f for f in in_step(scene.evaluator(store)) if f.thing == found.thing and f.what == found.what]
+    left = in_step(scene.evaluator(store, stand_ins=True))
+    return [f for f in left if f.thing == found.thing and f.what == found.what]
 
 
 def bring_out(scene: Scene, found: InStep, seed: int, vary: float) -> None:

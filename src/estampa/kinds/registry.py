@@ -5,13 +5,11 @@ the scene file, the lanes, the command line and the channel reference are all dr
 """
 
 import importlib
-import importlib.util
-import os
 import pkgutil
-import sys
-from pathlib import Path
+from threading import RLock
 from typing import Any, ClassVar
 
+from . import plugins
 from .channels import Channel
 
 
@@ -85,7 +83,6 @@ GROUPS = {
 }
 
 _KINDS: dict[str, type[Kind]] = {}
-BROKEN: dict[str, str] = {}  # file of a plug-in that could not be read -> why
 _FOLDERS = (
     "scene.things",
     "scene.copies",
@@ -108,38 +105,36 @@ _FOLDERS = (
 )
 
 
+_loading = RLock()
+
+
 def load_kinds() -> dict[str, type[Kind]]:
     """Every known kind by its word. A new file in one of the folders is found by itself, and so are those in the
-    folders of ESTAMPA_KINDS."""
-    if not getattr(load_kinds, "done", False):
-        load_kinds.done = True
-        for folder in _FOLDERS:
-            package = importlib.import_module(f"estampa.{folder}")
-            for module in pkgutil.iter_modules(getattr(package, "__path__", [])):
-                importlib.import_module(f"{package.__name__}.{module.name}")
-        for folder in filter(None, os.environ.get("ESTAMPA_KINDS", "").split(os.pathsep)):
-            for path in sorted(Path(folder).glob("*.py")):
-                _load_plug_in(path)
+    folders of ESTAMPA_KINDS (see plugins.py)."""
+    global _loaded
+    if not _loaded:
+        with _loading:  # another thread waits, and never sees half of them
+            if not _loaded and not _under_way:
+                _under_way.append(True)
+                try:
+                    for folder in _FOLDERS:
+                        package = importlib.import_module(f"estampa.{folder}")
+                        for module in pkgutil.iter_modules(getattr(package, "__path__", [])):
+                            importlib.import_module(f"{package.__name__}.{module.name}")
+                    plugins.load(_KINDS)
+                    _loaded = True
+                finally:
+                    _under_way.clear()
     return _KINDS
 
 
-def _load_plug_in(path: Path) -> None:
-    """Read a file of kinds from outside; one that is broken is remarked upon, and stops nothing."""
-    before = dict(_KINDS)
-    try:
-        spec = importlib.util.spec_from_file_location(f"estampa_kinds.{path.stem}", path)
-        module = importlib.util.module_from_spec(spec)
-        sys.modules[spec.name] = module
-        spec.loader.exec_module(module)
-    except Exception as err:  # whatever a file may do wrong
-        _KINDS.clear()
-        _KINDS.update(before)
-        BROKEN[str(path)] = f"{type(err).__name__}: {err}"
+_loaded = False
+_under_way: list[bool] = []  # not empty while they are being read, by whom modules may ask for what is there already
 
 
 def kind_of(word: str) -> type[Kind] | None:
     """The declared kind, or None for a word this version does not understand."""
-    return _KINDS.get(word) if hasattr(load_kinds, "done") else load_kinds().get(word)
+    return load_kinds().get(word)
 
 
 def layers_for(owner: str) -> list[type[Kind]]:

@@ -12,10 +12,12 @@ import numpy as np
 from numba import njit, prange
 from numba.extending import register_jitable
 
+from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..kinds.channels import number, ref
 from ..kinds.named import Surface
+from ..kinds.plugins import cure_for
 from ..kinds.registry import Kind
 
 # products may be joined with sums (one rounding instead of two); nothing else of the arithmetic is loosened
@@ -138,12 +140,20 @@ def moved(layer: Deformer, points: np.ndarray, v: Resolved, now: Moment) -> np.n
     if not v.strength.any():
         return points
     result = layer.apply(points, v, now)
+    if not isinstance(result, np.ndarray) or result.shape != points.shape or result.dtype != np.float64:
+        raise _misshapen(layer, result, points)
     strength = np.ones(1) if layer.turns else v.strength
     if result is points or ((strength == 1).all() and v.map is None and v.zone is None):
         return result
     weights = _FULL if v.map is None else v.map[None]
     zone = np.ones((1, 1)) if v.zone is None else v.zone(points)
     return _blended(points, result, np.ascontiguousarray(strength), weights, zone)
+
+
+def _misshapen(layer: Deformer, result, points: np.ndarray) -> EstampaError:
+    told = f"{result.dtype} of the shape {result.shape}" if isinstance(result, np.ndarray) else type(result).__name__
+    words = f"gave {told} where float64 of the shape {points.shape} was wanted."
+    return EstampaError(layer.title, words, cure_for(type(layer)))
 
 
 def apply(

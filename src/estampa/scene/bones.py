@@ -12,8 +12,6 @@ from ..hashing import digest
 from .document import Rest, Thing
 from .skeleton import LIMB, OWN, PLACES, POSED, STRETCHES, TURNS, Joint
 
-MOST_JOINTS = 20_000
-
 
 @dataclass(frozen=True, eq=False)
 class Bones:

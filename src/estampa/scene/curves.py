@@ -12,6 +12,8 @@ import numpy as np
 from numba import njit
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from .limits import MOST_KEYS
+
 Segment = Literal["curve", "linear", "step"]
 Tangent = Literal["flat", "smooth", "free", "broken"]
 Extend = Literal["hold", "slope", "cycle", "mirror", "accumulate"]
@@ -24,8 +26,6 @@ EXTENDS = {
     "mirror": "There and back",
     "accumulate": "Accumulate",
 }
-MOST_KEYS = 100_000
-
 
 class Key(BaseModel):
     """One key: a value (in the channel's stored unit) at a frame, how the curve goes on from it, and its tangents."""
@@ -84,6 +84,11 @@ class Curve(BaseModel):
 
     def __hash__(self):
         return hash((self.keys, self.before, self.after))
+
+    @cached_property
+    def furthest(self) -> tuple[float, float]:
+        """(frame, value) that lie farthest from nought, without their signs."""
+        return max(abs(k.frame) for k in self.keys), max(abs(k.value) for k in self.keys)
 
     # -- values --------------------------------------------------------------------------------------------
     @cached_property

@@ -19,9 +19,9 @@ from ..hashing import digest
 from ..kinds.channels import Channel
 from ..kinds.registry import Kind, kind_of
 from .curves import Curve
+from .limits import FASTEST, FURTHEST_FRAME, MOST_RUN_UP, MOST_SPOTS
 
 FILE_VERSION = 4
-MOST_SPOTS = 100_000
 
 
 _numbered: ContextVar = ContextVar("numbered", default=None)
@@ -366,10 +366,10 @@ class Document(Frozen):
 
     version: int = FILE_VERSION
     name: str = "Untitled"
-    frame_rate: float = Field(default=24.0, gt=0, le=1000)
-    start: int = Field(default=1, ge=-1_000_000, le=1_000_000)
-    end: int = Field(default=120, ge=-1_000_000, le=1_000_000)
-    run_up: int = Field(default=0, ge=0, le=10_000)  # frames that are solved before the first
+    frame_rate: float = Field(default=24.0, gt=0, le=FASTEST)
+    start: int = Field(default=1, ge=-FURTHEST_FRAME, le=FURTHEST_FRAME)
+    end: int = Field(default=120, ge=-FURTHEST_FRAME, le=FURTHEST_FRAME)
+    run_up: int = Field(default=0, ge=0, le=MOST_RUN_UP)  # frames that are solved before the first
     loop: tuple[int, int] | None = None  # first frame of the loop, and the frame that equals it again
     things: tuple[Thing, ...] = ()  # subjects, grips, forces
     prints: tuple[Thing, ...] = ()
@@ -378,7 +378,7 @@ class Document(Frozen):
     def _range(self):
         if self.end < self.start:
             raise ValueError("the last frame lies before the first")
-        if self.loop is not None and not -1_000_000 <= self.loop[0] < self.loop[1] <= 1_000_000:
+        if self.loop is not None and not -FURTHEST_FRAME <= self.loop[0] < self.loop[1] <= FURTHEST_FRAME:
             raise ValueError("the loop's end must lie after its start")
         return self
 

@@ -12,31 +12,35 @@ import math
 import os
 import zipfile
 import zlib
+from itertools import count
 from pathlib import Path, PurePosixPath
 
 import numpy as np
 from pydantic import ValidationError
 
-from ..disk import sweep, write_whole
+from ..disk import mode_of, sweep, write_whole
 from ..errors import EstampaError, disk_trouble
-from ..hashing import is_digest
+from ..hashing import digest, is_digest
 from ..kinds.registry import kind_of
 from . import gate
 from .curves import Curve
 from .document import FILE_VERSION, Document, Frozen, Opaque
+from .limits import LARGEST_DESCRIPTION, MOST_VALUES
 from .scene import Arrays, Scene
 
-MAX_JSON = 64_000_000
-MAX_TOKENS = 4_000_000  # values in a scene description: each takes some hundred bytes once it is read
+ORIGIN = "origin.txt"  # in an autosave: the mark of the scene file that the work began from
 
 
 # -- writing -----------------------------------------------------------------------------------------------
-def scene_bytes_to(scene: Scene, target, doc: Document | None = None) -> None:
-    """Write the scene as a zip to a path or an open binary file."""
+def scene_bytes_to(scene: Scene, target, doc: Document | None = None, origin: str | None = None) -> None:
+    """Write the scene as a zip to a path or an open binary file. origin -- of an autosave: the mark of the file that it
+    was made from."""
     doc = doc or scene.doc
     with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as archive:
         text = json.dumps(_dump(doc), indent=1, ensure_ascii=False)
         archive.writestr("scene.json", text, compress_type=zipfile.ZIP_DEFLATED)
+        if origin is not None:
+            archive.writestr(ORIGIN, origin)
         for name in sorted(doc.arrays()):
             with archive.open(f"arrays/{name}.npy", "w", force_zip64=True) as out:
                 np.lib.format.write_array(out, scene.arrays.get(name), allow_pickle=False)
@@ -44,6 +48,10 @@ def scene_bytes_to(scene: Scene, target, doc: Document | None = None) -> None:
 
 class ChangedOnDisk(EstampaError):
     """The file is not what was opened: someone else saved it since."""
+
+
+class WouldNotOpen(EstampaError):
+    """What was to be saved could not be opened again, so that it was kept beside."""
 
 
 def save_scene(scene: Scene, path: str | Path | None = None, over: bool = False) -> Path:
@@ -69,17 +77,48 @@ def refuse_changed(scene: Scene, path: Path, over: bool = False) -> None:
         )
 
 
-def write_scene(scene: Scene, path: Path, doc: Document) -> tuple | None:
-    """Write a document of a scene; may run beside the window. Returns what tells the file's content, see mark_of."""
+def write_scene(scene: Scene, path: Path, doc: Document) -> str | None:
+    """Write a document of a scene; may run beside the window. Returns what tells the file's content, see mark_of.
+
+    What was written goes through the gate before it takes the place of what was there. Raises WouldNotOpen when it
+    would be refused: it is kept beside then, and the earlier file is untouched.
+    """
+    doc = doc.with_(name=path.stem)
+
+    def write(part):
+        scene_bytes_to(scene, part, doc)
+        _refuse_what_would_not_open(part, scene.arrays)
+
     try:
         sweep(path.parent)
-        write_whole(path, lambda part: scene_bytes_to(scene, part, doc.with_(name=path.stem)))
+        try:
+            write_whole(path, write)
+        except WouldNotOpen as err:
+            beside = _free_beside(path)
+            write_whole(beside, lambda part: scene_bytes_to(scene, part, doc), mode_of(path))
+            cure = f"{path.name} is untouched, and this work is kept as {beside.name}. Undo what made it so, and save."
+            raise WouldNotOpen(path.name, f"would not open again: the scene {err.cause}", cure, err.detail) from err
     except OSError as err:
         raise disk_trouble(f"Saving {path.name}", err, "The earlier file is untouched.") from err
     return mark_of(path)
 
 
-def saved(scene: Scene, path: Path, doc: Document, mark: tuple | None) -> None:
+def _refuse_what_would_not_open(path: Path, arrays: Arrays) -> None:
+    """Raises WouldNotOpen when the gate refuses a file whose arrays are at hand."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            gate.check("The scene", Scene(_read_document("The scene", archive), arrays))
+    except EstampaError as err:
+        raise WouldNotOpen(err.what, err.cause, err.cure, err.detail) from err
+
+
+def _free_beside(path: Path) -> Path:
+    """A name beside a scene file that nothing has yet."""
+    names = (path.with_name(f"{path.stem}.not-opening{k or ''}{path.suffix}") for k in count())
+    return next(p for p in names if not p.exists())
+
+
+def saved(scene: Scene, path: Path, doc: Document, mark: str | None) -> None:
     """Note that a document of a scene was saved."""
     scene.path, scene.mark, scene.saved_doc = path, mark, doc
 
@@ -89,13 +128,26 @@ def is_same(a: str | Path, b: str | Path) -> bool:
     return os.path.realpath(a) == os.path.realpath(b)
 
 
-def mark_of(path: str | Path) -> tuple | None:
+def mark_of(path: str | Path) -> str | None:
     """What tells whether a scene file's content is still the same: the checksums of its entries."""
     try:
         with zipfile.ZipFile(path) as archive:
-            return tuple(sorted((i.filename, i.CRC, i.file_size) for i in archive.infolist()))
+            return _mark(archive)
     except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError):
         return None
+
+
+def _mark(archive: zipfile.ZipFile) -> str:
+    return digest(*sorted((i.filename, i.CRC, i.file_size) for i in archive.infolist())).hex()
+
+
+def origin_of(path: Path) -> str:
+    """The mark of the scene file that an autosave began from; "", which is that of none, where it is not told."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return archive.read(ORIGIN)[:100].decode("ascii", "replace")
+    except (OSError, KeyError, zipfile.BadZipFile, ValueError, NotImplementedError):
+        return ""
 
 
 def _dump(doc: Document) -> dict:
@@ -152,7 +204,7 @@ def load_scene(path: str | Path) -> Scene:
     try:
         with zipfile.ZipFile(path) as archive:
             _refuse_strange_entries(what, archive)
-            mark = tuple(sorted((i.filename, i.CRC, i.file_size) for i in archive.infolist()))
+            mark = _mark(archive)
             doc = _read_document(what, archive)
             arrays = _read_arrays(what, archive, doc)
     except FileNotFoundError:
@@ -193,12 +245,13 @@ def _refuse_strange_entries(what, archive):
 def _read_document(what, archive) -> Document:
     if "scene.json" not in archive.namelist():
         raise EstampaError(what, "has no scene in it.", "It may be a zip of something else.")
-    if archive.getinfo("scene.json").file_size > MAX_JSON:
-        raise EstampaError(what, "has a scene description of more than 64 MB.", "It was not opened.")
+    if archive.getinfo("scene.json").file_size > LARGEST_DESCRIPTION:
+        words = f"has a scene description of more than {LARGEST_DESCRIPTION // 1_000_000} MB."
+        raise EstampaError(what, words, "It was not opened.")
     try:
         text = archive.read("scene.json")
-        if text.count(b",") + text.count(b"[") + text.count(b"{") > MAX_TOKENS:
-            words = f"has a scene description of more than {MAX_TOKENS:,} values."
+        if text.count(b",") + text.count(b"[") + text.count(b"{") > MOST_VALUES:
+            words = f"has a scene description of more than {MOST_VALUES:,} values."
             raise EstampaError(what, words, "It was not opened.")
         data = json.loads(text, parse_constant=_no_constant, parse_int=_whole)
     except (ValueError, RecursionError) as err:

@@ -8,18 +8,13 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..kinds.channels import PARTS_OF_SUBJECTS, Channel
-from .bones import MOST_JOINTS, Bones
-from .curves import Curve
-from .document import Formula, Link, Opaque, Thing
-from .graph import MOST_DEEP, refuse_ring
+from .bones import Bones
+from .document import Thing
+from .graph import refuse_ring
+from .limit_checks import Beyond, check_document
+from .limits import FAR, LARGEST
 from .scene import Scene
-from .values import ring_of
 
-MOST_THINGS = 100_000
-MOST_FRAMES = 200_000  # of a scene, a clip or a print
-LARGEST = 1e12  # of a channel's value, in its stored unit
-FAR = 1e9  # m, of a place
-SLOWEST = 0.01  # frames a second
 WIDE, NARROW, WHOLE, BYTES = "<f8", "<f4", "<i4", "|u1"
 
 
@@ -30,10 +25,11 @@ class Faulty(Exception):
 def check(what: str, scene: Scene) -> None:
     """Raises EstampaError that names the file `what`, the thing in it, and its trouble."""
     try:
-        for step in (_sizes, _places, _references, _values, _rests, _arrays, _chains):
+        for step in (_ids, _places, _references, _rests, _arrays):
             step(scene)
+        check_document(scene.doc)
         refuse_ring(scene.doc, what)
-    except Faulty as err:
+    except (Faulty, Beyond) as err:
         cure = "It was not opened; open an earlier copy, or mend it where it was made."
         raise EstampaError(what, f"{err}.", cure) from None
 
@@ -43,18 +39,10 @@ def _need(ok, words: str) -> None:
         raise Faulty(words)
 
 
-# -- how much there is, and where it stands ------------------------------------------------------------------
-def _sizes(scene: Scene) -> None:
-    doc = scene.doc
-    frames = doc.end - doc.start + 1
-    _need(frames <= MOST_FRAMES, f"has {frames:,} frames; at most {MOST_FRAMES:,} are read")
-    _need(doc.frame_rate >= SLOWEST, f"has {doc.frame_rate:g} frames a second; at least {SLOWEST:g} are read")
-    ids = [t.id for t, _ in doc.everything()]
-    _need(len(ids) <= MOST_THINGS, f"holds {len(ids):,} things; at most {MOST_THINGS:,} are read")
+# -- where things stand --------------------------------------------------------------------------------------
+def _ids(scene: Scene) -> None:
+    ids = [t.id for t, _ in scene.doc.everything()]
     _need(len(ids) == len(set(ids)), "holds two things of one id")
-    for skeleton in doc.skeletons:
-        count = len(skeleton.joints)
-        _need(count <= MOST_JOINTS, f"has {count:,} joints in {skeleton.name}; at most {MOST_JOINTS:,} are read")
 
 
 def _places(scene: Scene) -> None:
@@ -119,37 +107,10 @@ def _references(scene: Scene) -> None:
             ok = held is None or held.declared is None or (found is not None and found.type not in ("ref", "text"))
             words = f"has {thing.name} · {name} reading a channel “{source.channel}”"
             _need(ok, f"{words} that {held.name if held is not None else ''} has not")
-        for layer in thing.clips:
-            _need(
-                layer.last - layer.first < MOST_FRAMES and abs(layer.first) < 1e7,
-                f"has a clip of {layer.last - layer.first + 1:,} frames ({layer.name})",
-            )
-
-
-def _values(scene: Scene) -> None:
-    for thing, _ in scene.doc.everything():
-        for name, value in thing.values.items():
-            channel = thing.declared.channels.get(name) if thing.declared else None
-            if channel is None or isinstance(value, (bool, str, Opaque, Link, Formula)) or value is None:
-                continue
-            where = f"{thing.name} · {channel.label.lower()}"
-            if isinstance(value, Curve):
-                far = max(abs(k.value) for k in value.keys) > LARGEST or max(abs(k.frame) for k in value.keys) > 1e7
-                _need(not far, f"has a key too far off on {where}")
-            else:
-                # a Python whole number may be too large for any other kind of number, so it is compared as it is
-                _need(-LARGEST <= value <= LARGEST, f"has a number too large in {where}")
-        for row in thing.spots:
-            _need(max(map(abs, row), default=0) <= FAR, f"has a point too far off in {thing.name}")
 
 
 def _rests(scene: Scene) -> None:
     for skeleton in scene.doc.skeletons:
-        for joint in skeleton.joints:
-            rest = joint.rest
-            if rest is not None:
-                far = max(map(abs, (*rest.place, *rest.tip, *rest.stretch)))
-                _need(far <= FAR, f"has a rest too far off in {joint.name}")
         try:
             Bones.of(skeleton)
         except EstampaError as err:
@@ -229,8 +190,9 @@ def _adopted(scene: Scene, thing: Thing) -> None:
     words = f"a start state of “{thing.name}” that is damaged"
     for table in thing.adopted.tables.values():
         arrays = [scene.arrays.get(name) for name in table.columns.values()]
-        _need(arrays and all(a.ndim in (1, 2, 3) and a.dtype.kind in "fi" for a in arrays), f"holds {words}")
-        _need(all(np.abs(a).max(initial=0) <= FAR for a in arrays), f"holds {words}")
+        _need(arrays and all(a.ndim in (1, 2, 3) and a.dtype.kind in "fiu" for a in arrays), f"holds {words}")
+        usable = all(a.dtype.kind != "f" or np.abs(a).max(initial=0) <= LARGEST for a in arrays)
+        _need(usable, f"holds {words}: not all of it is usable numbers")
         count = len(arrays[0])
         _need(all(len(a) == count for a in arrays), f"holds {words}")
         if table.rest is not None:
@@ -256,51 +218,3 @@ def _bind(scene: Scene, subject: Thing, layer: Thing, count: int) -> None:
     _need(weights.min() >= 0 and whole, f"holds {words}: weights must sum to one")
     _need(bind.back is not None, f"holds {words}")
     _array(scene, bind.back, words, WIDE, (len(bind.joints), 4, 4))
-
-
-# -- what reads what -----------------------------------------------------------------------------------------
-def _chains(scene: Scene) -> None:
-    """Nothing rides on itself, reads itself, or hangs below too many others."""
-    doc = scene.doc
-    by_id = {t.id: t for t, _ in doc.everything()}
-    for thing in by_id.values():
-        for name in ("parent", "other"):
-            seen, at = [], thing
-            while at is not None and at.declared is not None and name in at.declared.channels:
-                if at.id in seen:
-                    names = " → ".join(by_id[i].name for i in (*seen[seen.index(at.id) :], at.id))
-                    verb = "riding on" if name == "parent" else "combined with"
-                    raise Faulty(f"has things {verb} one another in a ring: {names}")
-                seen.append(at.id)
-                deep = thing.kind != "joint" and len(seen) > MOST_DEEP
-                _need(not deep, f"has more than {MOST_DEEP} things riding on one another below {thing.name}")
-                if at.kind == "joint":
-                    break  # joints among one another are looked at with their skeleton
-                value = at.values.get(name)
-                at = by_id.get(value) if isinstance(value, str) else None
-        for name, value in thing.values.items():
-            if isinstance(value, (Link, Formula)):
-                ring = ring_of(doc, thing.id, name)
-                _need(not ring, f"has channels that read one another in a ring: {' → '.join(ring)}")
-    _need(_depth(by_id) <= MOST_DEEP, f"has more than {MOST_DEEP} channels that read one another in a row")
-
-
-def _depth(by_id: dict[str, Thing]) -> int:
-    """How many channels read one another in a row at the most, in a document without rings."""
-    reads = {(t.id, n): [] for t in by_id.values() for n, v in t.values.items() if isinstance(v, (Link, Formula))}
-    for thing in by_id.values():
-        for name, source in thing.sources():
-            reads[thing.id, name].append((source.thing, source.channel))
-    deep: dict = {}
-    for start in reads:
-        stack = [start]
-        while stack:
-            at = stack[-1]
-            waiting = [n for n in reads.get(at, ()) if n not in deep]
-            if waiting:
-                stack += waiting
-                continue
-            deep[stack.pop()] = 1 + max((deep[n] for n in reads.get(at, ())), default=0) if at in reads else 0
-    return max(deep.values(), default=0)
-
-

@@ -6,9 +6,7 @@ and understood is followed.
 
 from ..errors import EstampaError
 from ..kinds.channels import PARTS_OF_SUBJECTS
-from .document import Document, Thing
-
-MOST_DEEP = 500  # things riding on one another, or channels reading one another
+from .document import Document, Formula, Link, Thing
 
 
 class Graph:
@@ -199,12 +197,24 @@ def stack_ring(doc: Document) -> list[str] | None:
 
 
 def names_changed(before: Document, after: Document) -> bool:
-    """Whether an edit may have made another thing needed: something came, went, was switched, or names another."""
-    if [t.id for t in before.things] != [t.id for t in after.things]:
+    """Whether an edit may have made another thing needed: something came, went, was switched, or names another, or a
+    channel reads another one."""
+    return _differ(before.things, after.things)
+
+
+def _differ(before: tuple[Thing, ...], after: tuple[Thing, ...]) -> bool:
+    """The same of things in a row, with all that is theirs; what is the same object is not looked into."""
+    if before is after:
+        return False
+    if len(before) != len(after):
         return True
-    return any(a is not b and _names(a) != _names(b) for a, b in zip(before.things, after.things, strict=True))
+    for a, b in zip(before, after, strict=True):
+        if a is not b and (_names(a) != _names(b) or _differ(a.stack, b.stack) or _differ(a.joints, b.joints)):
+            return True
+    return False
 
 
-def _names(thing: Thing):
-    own = lambda t: (t.id, t.kind, t.on, {n: v for n, v in t.values.items() if isinstance(v, str)})
-    return own(thing), [own(l) for l in thing.stack], [j.id for j in thing.joints]
+def _names(thing: Thing) -> tuple:
+    naming = lambda v: v if isinstance(v, str) else v.inputs if isinstance(v, Formula) else v.reads
+    named = {n: naming(v) for n, v in thing.values.items() if isinstance(v, (str, Link, Formula))}
+    return thing.id, thing.kind, thing.on, named

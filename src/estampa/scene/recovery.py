@@ -5,32 +5,18 @@ import hashlib
 import itertools
 import json
 import os
-import tempfile
 from contextlib import suppress
 from pathlib import Path
 
-import platformdirs
-
 from .. import disk
+from ..disk import state_folder
+from ..errors import Cancelled
 from .document import Document
-from .file import scene_bytes_to
+from .file import load_scene, origin_of, scene_bytes_to
 from .scene import Scene
 
 SUFFIX, RECENT, MOST_RECENT = ".autosave", "recent.json", 12
 _windows = itertools.count(1)
-
-
-def state_folder() -> Path:
-    """The user's folder for autosaves and locks; one for temporary files where that cannot be written to."""
-    wanted = Path(os.environ.get("ESTAMPA_STATE") or platformdirs.user_state_dir("estampa"))
-    with suppress(OSError):
-        wanted.mkdir(parents=True, exist_ok=True)
-        if os.access(wanted, os.W_OK):
-            return wanted
-    spare = Path(tempfile.gettempdir()) / f"estampa-{os.getuid()}"
-    with suppress(OSError):
-        spare.mkdir(mode=0o700, exist_ok=True)
-    return spare
 
 
 def _key(path: Path | None) -> str:
@@ -46,14 +32,22 @@ class Autosave:
 
     def __init__(self):
         self.owner = f"{disk.process_name()}.{next(_windows)}"
+        self.ended = False  # once the window is gone nothing is kept for it any more
 
     def file(self, path: Path | None) -> Path:
         return state_folder() / f"{_key(path)}@{self.owner}{SUFFIX}"
 
     def write(self, scene: Scene, doc: Document | None = None) -> Path:
-        """Keep the unsaved work, whole or not at all. Raises OSError."""
-        target = self.file(scene.path)
-        disk.write_whole(target, lambda part: scene_bytes_to(scene, part, doc))
+        """Keep the unsaved work, whole or not at all; who may read the scene's file may read it. Raises OSError."""
+        target, origin = self.file(scene.path), scene.mark or ""
+        mode = disk.mode_of(scene.path) if scene.path is not None and scene.path.exists() else 0o600
+
+        def write(part):
+            scene_bytes_to(scene, part, doc, origin)
+            if self.ended:
+                raise Cancelled
+
+        disk.write_whole(target, write, mode)
         return target
 
     def discard(self) -> None:
@@ -70,6 +64,16 @@ def recoverable(path: Path | None) -> list[Path]:
     """
     found = [f for f in state_folder().glob(f"{_key(path)}@*{SUFFIX}") if not disk.is_alive(_process(f))]
     return sorted(found, key=lambda f: f.stat().st_mtime, reverse=True)
+
+
+def recovered(autosave: Path, path: Path | None) -> Scene:
+    """The unsaved work that an autosave of the scene at `path` holds. It goes on from the file that it began from: when
+    somebody saved that one since, saving over it is refused as for any scene that changed on disk. Raises
+    EstampaError."""
+    scene = load_scene(autosave)
+    scene.path, scene.saved_doc = path, None
+    scene.mark = origin_of(autosave) if path is not None else None
+    return scene
 
 
 def _process(file: Path) -> str:

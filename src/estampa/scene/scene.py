@@ -12,6 +12,7 @@ from psygnal import Signal
 
 from ..errors import EstampaError
 from ..hashing import array_digest
+from . import limit_checks
 from .document import Document, MeshRef
 from .graph import names_changed, refuse_ring
 from .values import Values
@@ -104,7 +105,7 @@ class Scene:
         self.doc = doc or Document()
         self.arrays = arrays or Arrays()
         self.path = path
-        self.mark: tuple | None = None  # what the file held when it was opened or saved last
+        self.mark: str | None = None  # what the file held when it was opened or saved last
         self.saved_doc = self.doc
         self._values = Values(self.doc)
         self._undo: list[tuple[str, str | None, Document]] = []
@@ -119,10 +120,12 @@ class Scene:
     def apply(self, label: str, doc: Document, merge: str | None = None) -> None:
         """Make `doc` the present document. Edits that follow one another with the same `merge` word are one
         step of the history, as the many small changes of one drag are. Raises EstampaError when things would need
-        themselves."""
+        themselves, or something would be beyond what a scene may hold (limits.py)."""
         if doc is self.doc:
             return
-        if names_changed(self.doc, doc):
+        names = names_changed(self.doc, doc)
+        limit_checks.refuse_edit(label, self.doc, doc, names)
+        if names:
             refuse_ring(doc, f"“{label}”")
         if not (merge and self._undo and self._undo[-1][1] == merge and not self._redo):
             self._undo.append((label, merge, self.doc))
@@ -212,12 +215,12 @@ class Scene:
         """Take a Mesh that was made already for a reference, with what it knows of its topology."""
         self._meshes.setdefault(ref, mesh)
 
-    def evaluator(self, store=None):
-        """An evaluator of the document as it is now; it does not follow later edits."""
+    def evaluator(self, store=None, stand_ins: bool = False):
+        """An evaluator of the document as it is now; it does not follow later edits. stand_ins -- see Evaluator."""
         from ..evaluate.evaluator import Evaluator
         from ..store.frames import FrameStore
 
-        return Evaluator(self.doc, self, store or FrameStore.default())
+        return Evaluator(self.doc, self, store or FrameStore.default(), stand_ins)
 
     def evaluate(self, frame: float, store=None) -> dict[str, np.ndarray]:
         """Points of each subject at a frame, by subject name: (n, 3) float64, metres.

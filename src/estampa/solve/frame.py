@@ -81,9 +81,13 @@ class Frame:
     def nbytes(self) -> int:
         return sum(c.nbytes for t in self.tables.values() for c in t.columns.values()) + len(self.blob)
 
-    def trouble(self) -> str:
-        """The words for a value that is no number, or none."""
+    def trouble(self, declared) -> str:
+        """The words for what a solver may not give: other columns than it declares, or a value that is no number."""
         for name, table in self.tables.items():
+            for c in declared.tables.get(name, ()):
+                held = table.columns.get(c.name)
+                if held is None or held.shape != (len(table), *c.shape) or held.dtype != np.dtype(c.dtype):
+                    return f"{name} whose {c.name} are not as they are declared"
             for column, values in table.columns.items():
                 if values.dtype.kind == "f" and not np.isfinite(values).all():
                     return f"{name} whose {column} are not numbers"

@@ -1,6 +1,7 @@
 """A solved frame as bytes: a header, a checksum a column, then the columns one after another.
 
-    magic, layout size, columns, total size (so that a torn file is known by its length), checksum of the layout
+    magic, key (so that a frame under another one's name is found out), layout size, columns, total size (so that a torn
+    file is known by its length), checksum of the layout
     layout: JSON that all frames of a run share: tables, their columns, types, shapes and whose rows they are
     one 64-bit XXH3 checksum for each column, and one for the snapshot
     the columns, each as it lies in memory, then the snapshot
@@ -19,8 +20,8 @@ import xxhash
 
 from ..solve.frame import Frame, Table
 
-MAGIC = b"ESTFRAM3"
-HEAD = struct.Struct("<8sIIQQ")
+MAGIC = b"ESTFRAM4"
+HEAD = struct.Struct("<8s32sIIQQ")
 
 
 class Part(NamedTuple):
@@ -33,8 +34,8 @@ class Part(NamedTuple):
     nbytes: int
 
 
-def encode(frame: Frame) -> list[bytes | memoryview]:
-    """The pieces of a file."""
+def encode(key: bytes, frame: Frame) -> list[bytes | memoryview]:
+    """The pieces of the file of a frame, named by its key."""
     layout, arrays = [], []
     for table_name, table in frame.tables.items():
         ids = {} if table.ids is None else {"": np.ascontiguousarray(table.ids, np.int64)}
@@ -46,20 +47,20 @@ def encode(frame: Frame) -> list[bytes | memoryview]:
     text = json.dumps([layout, len(frame.blob)], separators=(",", ":")).encode()
     sums = struct.pack(f"<{len(arrays)}Q", *map(_sum, arrays))
     total = HEAD.size + len(text) + len(sums) + sum(len(a) for a in arrays)
-    return [HEAD.pack(MAGIC, len(text), len(arrays), total, _sum(text)), text, sums, *arrays]
+    return [HEAD.pack(MAGIC, key, len(text), len(arrays), total, _sum(text)), text, sums, *arrays]
 
 
-def is_whole(file) -> bool:
-    """Whether an open file has the length that its head says."""
-    magic, _, _, total, _ = HEAD.unpack(file.read(HEAD.size))
-    return magic == MAGIC and os.fstat(file.fileno()).st_size == total
+def is_whole(file, key: bytes) -> bool:
+    """Whether an open file is of that key and has the length that its head says."""
+    magic, found, _, _, total, _ = HEAD.unpack(file.read(HEAD.size))
+    return magic == MAGIC and found == _padded(key) and os.fstat(file.fileno()).st_size == total
 
 
-def decode(file, wanted: tuple[str, ...] | None = None) -> Frame | None:
+def decode(file, key: bytes, wanted: tuple[str, ...] | None = None) -> Frame | None:
     """The frame of an open file, with the columns of those names only (all of them when none are given); None when it
-    is damaged. Sizes are held against the bytes that are there before memory is taken for them."""
-    magic, size, count, total, layout_sum = HEAD.unpack(file.read(HEAD.size))
-    if magic != MAGIC or os.fstat(file.fileno()).st_size != total or size + 8 * count > total:
+    is damaged or of another key. Sizes are held against the bytes that are there before memory is taken for them."""
+    magic, found, size, count, total, layout_sum = HEAD.unpack(file.read(HEAD.size))
+    if magic != MAGIC or found != _padded(key) or os.fstat(file.fileno()).st_size != total or size + 8 * count > total:
         return None
     text = file.read(size)
     if _sum(text) != layout_sum:
@@ -100,6 +101,10 @@ def _layout(text: bytes) -> tuple[tuple[Part, ...], Mapping[str, Mapping[str, tu
         spans[name] = {m: tuple(span) for m, span in whose.items()}
         parts += [Part(name, c, d, tuple(s), math.prod(s) * np.dtype(d).itemsize) for c, d, s in columns]
     return tuple(parts), spans, int(blob)
+
+
+def _padded(key: bytes) -> bytes:
+    return key.ljust(32, b"\0")
 
 
 def _sum(data) -> int:

@@ -1,8 +1,9 @@
 """The frame store: one file a solved frame, named by its key (see codec.py for what is in it).
 
-It can be deleted at any time without losing work. A frame is written beside its place and renamed, so a reader sees
-it whole or not at all when the program is killed. It is not forced to the disk at once, which would cost more than the
-solve. A frame carries checksums, and one that is damaged, by a power cut or a failing disk, counts as not solved.
+It can be deleted at any time without losing work, also while a scene is open. A frame is written beside its place and
+renamed, so a reader sees it whole or not at all when the program is killed. It is not forced to the disk at once, which
+would cost more than the solve. A frame carries its key and checksums, and one that is damaged, by a power cut or a
+failing disk, counts as not solved.
 
 What an open scene needs is pinned, and stays whatever the limit says; a shot that does not fit is refused before it is
 solved.
@@ -37,7 +38,7 @@ class FrameStore:
 
     def __init__(self, root: str | Path, limit: int = DEFAULT_LIMIT):
         self.root, self.limit = Path(root), limit
-        self._known: set[bytes] = set()
+        self._known: dict[bytes, tuple] = {}  # key -> what tells the file that was found whole
         self._pins: weakref.WeakKeyDictionary[object, set[bytes]] = weakref.WeakKeyDictionary()  # by the open scene
         self._lock = threading.Lock()
         self._size: int | None = None
@@ -53,20 +54,30 @@ class FrameStore:
         return cls._default
 
     def _path(self, key: bytes) -> Path:
+        return Path(self._file(key))
+
+    def _file(self, key: bytes) -> str:
         name = key.hex()
-        return self.root / name[:2] / f"{name[2:]}.frame"
+        return f"{self.root}/{name[:2]}/{name[2:]}.frame"  # no Path, which takes longer than to ask the disk
 
     def has(self, key: bytes) -> bool:
-        if key in self._known:
-            return True
-        path = self._path(key)
+        """Whether a frame is here. The file is asked each time, since anybody may take it away or change it; one that
+        changed since it was looked at is read wholly, and one that is new has the right key and length."""
+        path = self._file(key)
         try:
+            mark = _mark(os.stat(path))
+            known = self._known.get(key)
+            if known == mark:
+                return True
+            if known is not None:
+                return self.frame(key) is not None
             with open(path, "rb", buffering=0) as file:
-                whole = codec.is_whole(file)
+                whole = codec.is_whole(file, key)
         except (OSError, struct.error):
+            self._known.pop(key, None)
             return False
         if whole:
-            self._known.add(key)
+            self._known[key] = mark
         return whole
 
     def write(self, key: bytes, frame: Frame) -> None:
@@ -77,15 +88,17 @@ class FrameStore:
             path.parent.mkdir(parents=True, exist_ok=True)
             temporary = path.with_name(disk.part_name())
             with open(temporary, "xb") as file:
-                for piece in codec.encode(frame):
+                for piece in codec.encode(key, frame):
                     size += file.write(piece)
+                file.flush()
+                mark = _mark(os.fstat(file.fileno()))
             os.replace(temporary, path)
         except OSError as err:
             if temporary and os.path.exists(temporary):
                 os.unlink(temporary)
             raise disk_trouble(f"The frame store ({self.root})", err, "The frames solved so far are kept.") from err
         with self._lock:
-            self._known.add(key)
+            self._known[key] = mark
             if self._size is not None:
                 self._size += size
         if self.size() > self._trim_above:
@@ -93,19 +106,26 @@ class FrameStore:
 
     def frame(self, key: bytes, wanted: tuple[str, ...] | None = None) -> Frame | None:
         """A frame, or None when it is not here whole. wanted -- names of the columns to read; None: all of them."""
-        path = self._path(key)
+        path = self._file(key)
         try:
             with open(path, "rb", buffering=0) as file:
-                found = codec.decode(file, wanted)
+                found = codec.decode(file, key, wanted)
+                mark = _mark(os.fstat(file.fileno()))
             if found is not None:
+                self._known[key] = mark
                 return found
-            path.unlink(missing_ok=True)  # damaged: it is solved again
+            self._drop(path)  # damaged: it is solved again
         except (ValueError, TypeError, KeyError, struct.error, MemoryError):
-            path.unlink(missing_ok=True)
+            self._drop(path)
         except OSError:
             pass
-        self._known.discard(key)
+        self._known.pop(key, None)
         return None
+
+    @staticmethod
+    def _drop(path: str) -> None:
+        with suppress(OSError):
+            os.unlink(path)
 
     # -- runs ------------------------------------------------------------------------------------------------
     def _manifest(self, run: str) -> Path:
@@ -189,6 +209,11 @@ class FrameStore:
             self._known.clear()
             self._size = size
             self._trim_above = max(self.limit, int(1.05 * size))
+
+
+def _mark(found: os.stat_result) -> tuple:
+    """What is another one once a file was changed."""
+    return found.st_ino, found.st_size, found.st_mtime_ns
 
 
 def limit_of(text: str) -> int:

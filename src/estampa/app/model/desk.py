@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ...errors import EstampaError, disk_trouble
+from ...errors import Cancelled, EstampaError, disk_trouble
 from ...scene import file, recovery
 from .tasks import Job, Latest, told
 
@@ -33,8 +33,7 @@ class Desk(QObject):
         if self.lock:
             self.lock.release()
             self.lock = None
-        self.autosave.discard()
-        self.recovered = None
+        self.give_up()
 
     def take_up(self) -> None:
         """Another scene lies here from now on; nobody else may save it meanwhile."""
@@ -124,7 +123,7 @@ class Desk(QObject):
                 self.autosave.discard()  # it was saved, or left, while this was written
             if isinstance(trouble, OSError):
                 trouble = disk_trouble("The autosave", trouble, "Your work is still here.")
-            if trouble is not None:
+            if trouble is not None and not isinstance(trouble, Cancelled):
                 self.session.tell(told(trouble))
 
         self.saver.ask(lambda: self.autosave.write(scene, doc), then)
@@ -135,6 +134,7 @@ class Desk(QObject):
 
     def end(self) -> None:
         self._timer.stop()
+        self.autosave.ended = True
         self.saver.end()
         self.give_up()
         if self.lock:

@@ -50,7 +50,7 @@ class Pictures(QObject):
                     result.ghosts += [(away, found)] if found is not None and found.true else []
             then = held.doc.find(watched.id) if held else None
             if then is not None:
-                held.evaluator = held.evaluator or Evaluator(held.doc, evaluator.scene, evaluator.store)
+                held.evaluator = held.evaluator or Evaluator(held.doc, evaluator.scene, evaluator.store, True)
                 found = look_at(held.evaluator, then, frame)
                 if found is not None:
                     result.held[watched.id] = found
@@ -64,7 +64,7 @@ class Pictures(QObject):
         if not s.view.test_turn or joint is None or joint.kind != "joint":
             return s.work.evaluator("look")
         bent = joint.with_(values={**joint.values, "turn_x": s.view.test_turn})
-        return Evaluator(s.doc.replace(bent), s.scene, s.store)
+        return Evaluator(s.doc.replace(bent), s.scene, s.store, True)
 
     def show(self, result, trouble=None) -> None:
         """Show what was worked out, or tell what was in the way."""
@@ -76,6 +76,8 @@ class Pictures(QObject):
             return
         self.picture = result
         self._shown_at = [*self._shown_at[-12:], time.monotonic()] if self.session.player.playing else []
+        if any(not shape.true for shape in result.shapes.values()):
+            self.session.work.doubt(int(result.frame))
         self.looked.emit()
 
     @property

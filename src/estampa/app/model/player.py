@@ -81,7 +81,7 @@ class Player(QObject):
             s.pictures.look()
         else:
             self.play(False)
-            self.live = Live(Evaluator(s.doc, s.scene, s.store), self.frame)
+            self.live = Live(Evaluator(s.doc, s.scene, s.store, True), self.frame)
             self._start_clock()
         self.playing_changed.emit()
 

@@ -5,6 +5,7 @@ import sys
 from PySide6.QtCore import QObject, QProcess, QTimer, Signal
 
 from ... import warm
+from ...beside import HOME
 
 QUIET = 2_000  # ms that the window has nothing to do before others begin
 
@@ -33,6 +34,7 @@ class Preparing(QObject):
             return
         for program, *arguments in warm.commands():
             process = QProcess(self)
+            process.setWorkingDirectory(HOME)
             process.finished.connect(lambda code, *_, p=process: self._ended(p, code))
             nice = ["-n", "19", program, *arguments]
             process.start(*(("nice", nice) if sys.platform != "win32" else (program, arguments)))
@@ -56,5 +58,5 @@ class Preparing(QObject):
         for process in self._running:
             process.finished.disconnect()
             process.kill()
-            process.waitForFinished(2000)
+            process.waitForFinished(100)
         self._running = []

@@ -2,6 +2,7 @@
 
 import gc
 import threading
+import time
 import traceback
 from collections.abc import Callable
 from contextlib import suppress
@@ -10,6 +11,8 @@ from dataclasses import dataclass, field
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from ...errors import Cancelled, EstampaError
+
+PATIENCE = 0.1  # s that the end of a window waits for each thread with work under way
 
 
 class Collector(QObject):
@@ -63,11 +66,12 @@ class Latest(QObject):
         """Whether a newer question waits, so that the one under way may as well be cut short."""
         return self._asked is not None
 
-    def end(self) -> None:
+    def end(self, patience: float = PATIENCE) -> None:
+        """Answer no more. patience -- seconds to wait for what is under way."""
         with self._wake:
             self._ended, self._asked = True, None
             self._wake.notify()
-        self._thread.join(timeout=5)
+        self._thread.join(timeout=patience)
 
     def _run(self):
         while True:
@@ -162,7 +166,8 @@ class Jobs(QObject):
             result = job.work(self.progress.emit, job.stop.is_set)
         except Exception as err:
             trouble = err
-        self._ended_job.emit(job, result, trouble)
+        with suppress(RuntimeError):  # the window is gone
+            self._ended_job.emit(job, result, trouble)
 
     def _finish(self, job: Job, result, trouble):
         self._running.remove(job)
@@ -174,9 +179,12 @@ class Jobs(QObject):
         self._next()
 
     def end(self) -> None:
+        """Stop all that is under way, and wait a moment for it. What does not hear at once, as a solver within a frame,
+        ends with the program; what it stored is whole."""
         self.cancel()
+        until = time.monotonic() + PATIENCE
         for job in self._running:
-            job.thread.join(timeout=10)
+            job.thread.join(timeout=max(until - time.monotonic(), 0))
 
 
 def told(trouble: Exception) -> EstampaError:

@@ -1,19 +1,19 @@
 """Work beside the window: solving, and what the lanes and remarks show."""
 
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ... import edits as do
-from ...baking.keys import clip_remarks
 from ...errors import Cancelled, EstampaError
 from ...evaluate import starts
 from ...evaluate.evaluator import Evaluator
 from ...inspect import sync
-from ...inspect.lanes import LaneMemory, LaneState
-from ...inspect.remarks.scene import remarks
+from ...inspect.lanes import SOLVED, LaneMemory, LaneState
+from ...inspect.remarks.worked_out import all_remarks
 from ...inspect.sync import InStep
 from ...scene.document import Thing
 from ...units import format_volume
@@ -74,9 +74,9 @@ class Work(QObject):
     def doc(self):
         return self.session.doc
 
-    def _evaluator(self) -> Evaluator:
+    def _evaluator(self, stand_ins: bool = True) -> Evaluator:
         """One of its own for a piece of work that may outlast the document."""
-        evaluator = Evaluator(self.doc, self.session.scene, self.session.store)
+        evaluator = Evaluator(self.doc, self.session.scene, self.session.store, stand_ins)
         evaluator.told = self._cutting
         return evaluator
 
@@ -108,6 +108,14 @@ class Work(QObject):
         """Work out lanes once edits rest."""
         self._plan_soon.start()
 
+    def doubt(self, frame: int) -> None:
+        """Something stands in at a frame. Where the lanes have it as solved, a frame was damaged or taken away since:
+        they are worked out anew."""
+        states = [lane.state.states for lane in self.lanes.values() if lane.state is not None]
+        at = frame - self.doc.start
+        if states and all(0 <= at < len(s) and s[at] == SOLVED for s in states):
+            self.plan_soon()
+
     def _settled(self):
         """The scene rests after edits: work out the lanes, and go on solving if that is what the person watches."""
         self.plan()
@@ -127,21 +135,29 @@ class Work(QObject):
             copied = {t.constant("subject") for t in doc.things if t.kind == "copies" and t.on}
             for owner in (*doc.subjects, *doc.skeletons):
                 for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
-                    state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
-                    size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
-                    lanes[layer.id] = Lane(*self._envelope(evaluator, owner, layer), state, size=size)
-            for run in evaluator.runs.every():
-                if run.thing.has_grains:
-                    lane = _flows if run.thing.kind == "liquid" else _counted
-                    lanes[run.id] = lane(evaluator, run, memory.state(evaluator, run.thing, run.thing))
-                elif not run.is_solo:
-                    lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
-            frames = np.arange(doc.start, doc.end + 1, dtype=float)
-            trails = {t.id: trail(evaluator, t, frames) for t in doc.things}
-            found = [*remarks(snapshot), *_worked_out(evaluator)]
+                    with suppress(EstampaError):  # one that stops is remarked upon, and the others have their lanes
+                        lanes[layer.id] = self._lane(evaluator, memory, owner, layer)
+            with suppress(EstampaError):
+                for run in evaluator.runs.every():
+                    with suppress(EstampaError, KeyError):
+                        if run.thing.has_grains:
+                            lane = _flows if run.thing.kind == "liquid" else _counted
+                            lanes[run.id] = lane(evaluator, run, memory.state(evaluator, run.thing, run.thing))
+                        elif not run.is_solo:
+                            lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
+            frames, trails = np.arange(doc.start, doc.end + 1, dtype=float), {}
+            for t in doc.things:
+                with suppress(EstampaError):
+                    trails[t.id] = trail(evaluator, t, frames)
+            found = all_remarks(evaluator, snapshot)
             return doc, lanes, {i: p for i, p in trails.items() if p is not None}, found
 
         self.planner.ask(work, self._on_planned)
+
+    def _lane(self, evaluator, memory, owner, layer) -> Lane:
+        state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
+        size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
+        return Lane(*self._envelope(evaluator, owner, layer), state, size=size)
 
     def _envelope(self, evaluator, subject, layer):
         doc = evaluator.doc
@@ -216,7 +232,7 @@ class Work(QObject):
         self.wants_solved = True
         if self._solving is self.doc:
             return  # it is under way
-        evaluator, self._solving = self._evaluator(), self.doc
+        evaluator, self._solving = self._evaluator(stand_ins=False), self.doc
 
         def ended():
             if self._solving is evaluator.doc:
@@ -262,7 +278,7 @@ class Work(QObject):
 
     def start_here(self) -> None:
         """Let the selected solver begin from the present frame, which is solved first where it has to be."""
-        s, layer, evaluator = self.session, self._solver(), self._evaluator()
+        s, layer, evaluator = self.session, self._solver(), self._evaluator(stand_ins=False)
         scene, frame = s.scene, s.player.frame
 
         def then(adopted):
@@ -287,14 +303,6 @@ class Work(QObject):
         self._plan_soon.stop()
         for worker in (self.jobs, self.planner, self.listener, self.preparing):
             worker.end()
-
-
-def _worked_out(evaluator):
-    """Remarks on baked clips and start states; none while what they read cannot be worked out."""
-    try:
-        return [*clip_remarks(evaluator), *starts.remarks_on(evaluator)]
-    except EstampaError:
-        return []
 
 
 def _flows(evaluator, run, state) -> Lane:

@@ -198,7 +198,7 @@ class LoopPanel(QScrollArea):
             self._fill_steps()
             return
         self._of = doc
-        evaluator = Evaluator(doc, self.session.scene, self.session.store)
+        evaluator = Evaluator(doc, self.session.scene, self.session.store, True)
         seen, blend, drop = doc.find(self.seen_from.currentData()), int(self.blend.value), self.drop.currentData()
 
         def work(progress, cancelled):
@@ -323,7 +323,7 @@ class LoopPanel(QScrollArea):
         s, vary = self.session, self.vary.value
         for found in chosen:
             s.carry_out(lambda f=found: sync.bring_out(s.scene, f, 1, vary))
-        evaluator = Evaluator(s.doc, s.scene, s.store)
+        evaluator = Evaluator(s.doc, s.scene, s.store, True)
 
         def then(left):
             if evaluator.doc is not s.doc:

@@ -93,12 +93,21 @@ class Files:
             progress(0.2, f"Opening {path.name}")
             return file.load_scene(path)
 
-        def opened(scene):
-            self.session.replace(scene)
-            recovery.note_recent(path)
-            self.offer_recovery()
+        def open_it():
+            left = self.session.doc  # what was agreed to be left
 
-        self.leave_then(lambda: self.session.work.jobs.add(Job("Open", work, opened, alongside=True)))
+            def opened(scene):
+                def take():
+                    self.session.replace(scene)
+                    recovery.note_recent(path)
+                    self.offer_recovery()
+
+                # edits made while it was read are not lost unasked
+                take() if self.session.doc is left else self.leave_then(take)
+
+            self.session.work.jobs.add(Job("Open", work, opened, alongside=True))
+
+        self.leave_then(open_it)
 
     def save(self, then=lambda: None):
         """Save, beside the window; then() runs once it is saved."""
@@ -132,7 +141,6 @@ class Files:
             if button is save:
                 self.save(then=lambda: None if self.session.scene.is_changed else go())
             elif button is leave:
-                self.session.desk.give_up()
                 go()
 
         box.buttonClicked.connect(answered)
@@ -167,13 +175,11 @@ class Files:
         found = waiting[0]
 
         def recover():
-            try:
-                scene = file.load_scene(found)
-            except EstampaError as err:
-                self.session.tell(err)
-                return
-            scene.path, scene.saved_doc = path, None
-            scene.mark = file.mark_of(path) if path else None
+            work = lambda progress, cancelled: recovery.recovered(found, path)
+            then = lambda scene: self.leave_then(lambda: take(scene))
+            self.session.work.jobs.add(Job("Recover", work, then, alongside=True))
+
+        def take(scene):
             self.session.replace(scene)
             self.session.desk.recovered = found
 
@@ -214,13 +220,17 @@ class Files:
 
         def bring_in():
             taken, unit, up = dialog.taken, dialog.unit.currentData(), dialog.up.currentData()
-            doc = s.doc
+            doc, scene = s.doc, s.scene
 
             def work(progress, cancelled):
                 step = _step(asset.path.name, progress, cancelled)
                 return importing.prepare(asset, Names(doc), doc.frame_rate, taken, unit, up, step, doc.start)
 
             def then(found):
+                if s.scene is not scene:
+                    words = f"{asset.path.name} was being read for {scene.doc.name}, which is not open any more."
+                    s.notice.emit("note", f"{words} Nothing came in; import it again.", "")
+                    return
                 if s.carry_out(lambda: importing.put(s.scene, found, asset.path.name)):
                     self.window.viewport.frame_when_shown()
                     of = lambda kind: [t for t in found.things if t.kind == kind]

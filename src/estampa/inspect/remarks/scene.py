@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from ...errors import EstampaError
-from ...kinds.registry import BROKEN
+from ...kinds.plugins import BROKEN
 from ...scene.document import Opaque
 from ...scene.scene import Scene, Snapshot
 from ...units import format_length
@@ -37,7 +37,7 @@ def broken_plug_ins(scene: Scene | Snapshot) -> Iterator[Remark]:
         yield Remark(
             "warning",
             "",
-            f"The plug-in {Path(path).name} could not be read ({why}).",
+            f"The plug-in {Path(path).name} was not read ({why}).",
             "What it would add is not there.",
             "Mend the file, or take it out of the folders of ESTAMPA_KINDS.",
         )

@@ -1,0 +1,84 @@
+"""All remarks on a scene, with those for which something has to be worked out.
+
+What a solve, a picture or a print would stop at is found by taking its first step, so that what is remarked upon and
+what stops are one and the same.
+"""
+
+from collections.abc import Callable
+
+from ...baking.keys import clip_remarks
+from ...errors import EstampaError
+from ...evaluate import outcome, starts
+from ...evaluate.evaluator import Evaluator
+from ...press.run import estimate
+from ...scene.scene import Scene, Snapshot
+from .remark import Remark
+from .scene import remarks
+
+ORDER = ("error", "warning", "note")
+
+
+def all_remarks(evaluator: Evaluator, scene: Scene | Snapshot | None = None) -> list[Remark]:
+    """Everything that is to be said of a scene, errors first. scene -- as it was when the evaluator was made, where
+    edits may go on meanwhile. The evaluator takes stand-ins, so that nothing is solved for it."""
+    scene = evaluator.scene if scene is None else scene
+    found = remarks(scene)
+    for part in (clip_remarks, starts.remarks_on):
+        try:
+            found += part(evaluator)
+        except EstampaError:
+            continue  # told below
+    named = {r.thing for r in found if r.severity == "error"}
+    found += [r for r in stops(evaluator, scene) if r.thing not in named]
+    return sorted(found, key=lambda r: ORDER.index(r.severity))
+
+
+def stops(evaluator: Evaluator, scene: Scene | Snapshot) -> list[Remark]:
+    """An error for each thing at which solving, looking or printing would stop, in the words that it would say."""
+    found: dict[tuple[str, str], Remark] = {}
+
+    def attempt(thing_id: str, causes: str, step: Callable[[], object]) -> None:
+        try:
+            step()
+        except EstampaError as err:
+            told = Remark("error", thing_id, f"{err.what}: {err.cause}", causes, err.cure)
+            found.setdefault((err.what.partition(", frame")[0], err.cause), told)
+
+    doc, runs = evaluator.doc, evaluator.runs
+    every: list = []
+    attempt("", "Nothing can be solved.", lambda: every.extend(runs.every()))
+    for run in every:
+        attempt(run.id, "It cannot be solved.", lambda run=run: _first_step(evaluator, run))
+    for thing in doc.things:
+        if not thing.on or thing.declared is None:
+            continue
+        if thing.kind == "skeleton":
+            attempt(thing.id, "It cannot be posed.", lambda t=thing: evaluator.poses.at(t, doc.start))
+        else:
+            look = lambda t=thing: outcome.of(evaluator, t, doc.start, skinned=False)
+            attempt(thing.id, "It cannot be shown.", look)
+    for item in doc.prints:
+        if item.on and item.declared is not None:
+            attempt(item.id, "It cannot be printed.", lambda i=item: _refuse(i, estimate(scene, doc, i).trouble))
+    return list(found.values())
+
+
+def _first_step(evaluator: Evaluator, run) -> None:
+    """The keys of all frames of a run, and its first frame; that is made once for what is read there."""
+    runs, first = evaluator.runs, evaluator.doc.solved_from
+    keys = runs.keys(run, evaluator.doc.solved_to)
+    known = evaluator.scene.solver_cache.get(("first step", run.id))
+    if known is None or known[0] != keys[0]:
+        trouble = None
+        try:
+            runs.stepped(run, first, None, runs.inputs(run, first))
+        except EstampaError as err:
+            trouble = err
+        known = evaluator.scene.solver_cache["first step", run.id] = (keys[0], trouble)
+    if known[1] is not None:
+        raise known[1]
+
+
+def _refuse(item, trouble: str) -> None:
+    if trouble:
+        raise EstampaError(item.name, trouble)

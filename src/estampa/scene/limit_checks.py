@@ -1,0 +1,191 @@
+"""Whether a document, or what an edit changed of it, keeps within the limits."""
+
+from collections.abc import Callable, Hashable, Iterable, Iterator
+
+from ..errors import EstampaError
+from . import limits
+from .curves import Curve
+from .document import Document, Formula, Link, Opaque, Thing
+
+
+class Beyond(Exception):
+    """(what has it, cause) something that no scene may hold; the words go on after the name of a scene or an edit."""
+
+
+def check_document(doc: Document) -> None:
+    """Raises Beyond for the first thing of a document that is beyond a limit."""
+    check_time(doc)
+    _check_count(doc)
+    for thing in (*doc.things, *doc.prints):
+        for part in (thing, *thing.stack, *thing.joints):
+            check_thing(part)
+    check_chains(doc)
+
+
+def refuse_edit(label: str, before: Document, after: Document, reads_changed: bool) -> None:
+    """Raises EstampaError when an edit makes something beyond a limit. reads_changed -- whether other things or
+    channels may be named than before. Only what changed is looked at."""
+    try:
+        if (before.start, before.end, before.frame_rate, before.run_up, before.loop) != (
+            after.start, after.end, after.frame_rate, after.run_up, after.loop,
+        ):  # fmt: skip
+            check_time(after)
+        if len(before.things) != len(after.things) or reads_changed:
+            _check_count(after)
+        for thing in changed_things(before, after):
+            check_thing(thing)
+        if reads_changed:
+            check_chains(after)
+    except Beyond as err:
+        words = f"would make a scene that {err}."
+        raise EstampaError(f"“{label}”", words, "It was not done; the scene is as it was.") from None
+
+
+def changed_things(before: Document, after: Document) -> Iterator[Thing]:
+    """Things and their parts that are other objects than they were."""
+    for old, new in ((before.things, after.things), (before.prints, after.prints)):
+        if old is new:
+            continue
+        known = {id(t) for t in old}
+        for thing in new:
+            if id(thing) in known:
+                continue
+            then = before.find(thing.id)
+            parts = set() if then is None else {id(p) for p in (*then.stack, *then.joints)}
+            yield thing
+            yield from (p for p in (*thing.stack, *thing.joints) if id(p) not in parts)
+
+
+# -- one by one ----------------------------------------------------------------------------------------------
+def check_time(doc: Document) -> None:
+    """Raises Beyond when the frames of a document are too many, too far off, or too slow."""
+    _at_most(doc.end - doc.start + 1, limits.MOST_FRAMES, "frames")
+    for name, frame in (("first", doc.start), ("last", doc.end)):
+        far = limits.FURTHEST_FRAME
+        _need(abs(frame) <= far, f"has its {name} frame at {frame:,}; {far:,} is the furthest")
+    rate, slow, fast = doc.frame_rate, limits.SLOWEST, limits.FASTEST
+    _need(slow <= rate <= fast, f"has {rate:g} frames a second; {slow:g} to {fast:,g} can be kept")
+    _at_most(doc.run_up, limits.MOST_RUN_UP, "frames of run-up")
+    if doc.loop is not None:
+        first, last = doc.loop
+        _at_most(last - first, limits.MOST_FRAMES, "frames in its loop")
+        far = max(abs(first), abs(last))
+        _need(far <= limits.FURTHEST_FRAME, f"has a loop that reaches frame {far:,}")
+
+
+def _check_count(doc: Document) -> None:
+    _at_most(sum(1 for _ in doc.everything()), limits.MOST_THINGS, "things")
+
+
+def check_thing(thing: Thing) -> None:
+    """Raises Beyond when a thing by itself is beyond a limit."""
+    named = thing.name if len(thing.name) <= 60 else f"{thing.name[:60]}…"
+    _at_most(len(thing.name), limits.LONGEST_NAME, f"letters in the name of {named}")
+    _at_most(len(thing.joints), limits.MOST_JOINTS, f"joints in {named}")
+    _at_most(len(thing.spots), limits.MOST_SPOTS, f"points in {named}")
+    parts = (thing.stack, thing.maps, thing.targets, thing.clips)
+    for words, held in zip(("layers", "maps", "morph targets", "clips"), parts, strict=True):
+        _at_most(len(held), limits.MOST_PARTS, f"{words} on {named}")
+    for row in thing.spots:
+        _need(max(map(abs, row), default=0) <= limits.FAR, f"has a point too far off in {named}")
+    if thing.rest is not None:
+        far = max(map(abs, (*thing.rest.place, *thing.rest.tip, *thing.rest.stretch)))
+        _need(far <= limits.FAR, f"has a rest too far off in {named}")
+    for clip in thing.clips:
+        _at_most(clip.last - clip.first + 1, limits.MOST_FRAMES, f"frames in the clip {clip.name} of {named}")
+        far = max(abs(clip.first), abs(clip.last))
+        _need(far <= limits.FURTHEST_KEY, f"has a clip too far off ({clip.name} of {named})")
+        for kept in clip.values or ():
+            _check_value(f"{named} · {kept.channel} in its clip {clip.name}", kept.value)
+    for kept in thing.before:
+        _check_value(f"{named} · {kept.channel} before its bake", kept.value)
+    for name, value in thing.values.items():
+        channel = thing.declared.channels.get(name) if thing.declared else None
+        if channel is not None:
+            _check_value(f"{named} · {channel.label.lower()}", value)
+
+
+def _check_value(where: str, value) -> None:
+    if value is None or isinstance(value, (bool, Opaque, Link, Formula)):
+        return
+    if isinstance(value, str):
+        _at_most(len(value), limits.LONGEST_TEXT, f"letters in {where}")
+    elif isinstance(value, Curve):
+        _at_most(len(value.keys), limits.MOST_KEYS, f"keys on {where}")
+        frame, number = value.furthest
+        far = frame > limits.FURTHEST_KEY or number > limits.LARGEST
+        _need(not far, f"has a key too far off on {where}")
+    else:
+        # a Python whole number may be too large for any other kind of number, so it is compared as it is
+        _need(-limits.LARGEST <= value <= limits.LARGEST, f"has a number too large in {where}")
+
+
+# -- what reads what -----------------------------------------------------------------------------------------
+def check_chains(doc: Document) -> None:
+    """Raises Beyond when something rides on itself, reads itself, or stands below too many others."""
+    by_id = {t.id: t for t, _ in doc.everything()}
+    for channel, verb in (("parent", "riding on"), ("other", "combined with")):
+
+        def onward(at: str, channel=channel):
+            thing = by_id[at]
+            if thing.kind == "joint" or thing.declared is None or channel not in thing.declared.channels:
+                return ()  # joints among one another are looked at with their skeleton
+            value = thing.values.get(channel)
+            return (value,) if isinstance(value, str) and value in by_id else ()
+
+        names = lambda ids: [by_id[i].name for i in ids]
+        _check_depth(by_id, onward, lambda r, v=verb: f"has things {v} one another in a ring: {' → '.join(r)}",
+                     f"has more than {limits.MOST_DEEP} things {verb} one another", names)  # fmt: skip
+    reads: dict[tuple[str, str], list[tuple[str, str]]] = {}
+    for thing in by_id.values():
+        for name, source in thing.sources():
+            reads.setdefault((thing.id, name), []).append((source.thing, source.channel))
+    names = lambda nodes: [f"{by_id[t].name} · {by_id[t].declared.channels[n].label.lower()}" for t, n in nodes]
+    _check_depth(reads, lambda at: (n for n in reads.get(at, ()) if n in reads),
+                 lambda r: f"has channels that read one another in a ring: {' → '.join(r)}",
+                 f"has more than {limits.MOST_DEEP} channels that read one another in a row", names)  # fmt: skip
+
+
+def _check_depth(starts: Iterable, onward: Callable, in_a_ring: Callable, too_deep: str, names: Callable) -> None:
+    deep, ring = depth(starts, onward)
+    if ring:
+        raise Beyond(in_a_ring(names(ring)))
+    _need(deep <= limits.MOST_DEEP, too_deep)
+
+
+def depth(starts: Iterable[Hashable], onward: Callable[[Hashable], Iterable]) -> tuple[int, list]:
+    """(how many nodes stand in a row at the most, a ring of nodes with its first again at the end, or none). Each node
+    and each way between two is looked at once."""
+    found: dict = {}
+    for start in starts:
+        if start in found:
+            continue
+        trail, waiting, on_trail = [start], [(iter(onward(start)), [0])], {start}
+        while trail:
+            ways, below = waiting[-1]
+            following = next(ways, None)
+            if following is None:
+                at = trail.pop()
+                waiting.pop()
+                on_trail.discard(at)
+                found[at] = 1 + below[0]
+                if waiting:
+                    waiting[-1][1][0] = max(waiting[-1][1][0], found[at])
+            elif following in on_trail:
+                return 0, [*trail[trail.index(following) :], following]
+            elif following in found:
+                below[0] = max(below[0], found[following])
+            else:
+                trail.append(following)
+                on_trail.add(following)
+                waiting.append((iter(onward(following)), [0]))
+    return max(found.values(), default=0), []
+
+
+def _at_most(count: int, most: int, words: str) -> None:
+    _need(count <= most, f"has {count:,} {words}; {most:,} are the most")
+
+
+def _need(ok: bool, words: str) -> None:
+    if not ok:
+        raise Beyond(words)
