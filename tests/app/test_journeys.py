@@ -360,7 +360,12 @@ def test_work_left_by_a_crash_is_offered_kept_until_answered_and_recovered(flag_
     user.click(user.window.notice.first)
     user.wait()
     assert s.doc.end == 33 and s.scene.is_changed and s.scene.path == path
-    assert s.desk.save() and open_scene(path).doc.end == 33 and not crashed.exists()
+    user.do("save")
+    user.wait()
+    assert open_scene(path).doc.end == 20, "somebody saved it after the crash: it is asked for"
+    answer(user, "Save over it")
+    user.wait(lambda: not s.scene.is_changed)
+    assert open_scene(path).doc.end == 33 and not crashed.exists()
 
 
 def test_a_scene_that_changed_on_disk_is_not_saved_over_unasked(flag_user, tmp_path):

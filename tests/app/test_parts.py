@@ -304,8 +304,9 @@ def test_a_nudge_while_playing_is_solved_and_shown_again(flag_user):
 def test_other_kernels_are_prepared_once_the_window_rests_and_the_score_says_so(user, monkeypatch, tmp_path):
     """The programs here are quick ones; that they are those of estampa.warm is asserted."""
     s, score = user.session, user.window.score
-    assert [c[:3] for c in warm.commands()] == [[sys.executable, "-m", "estampa.warm"]] * 2
-    assert {part for c in warm.commands() for part in c[3:]} == set(warm.PARTS), "every part, once"
+    for program, isolated, _, code, *_ in warm.commands():
+        assert (program, isolated) == (sys.executable, "-I") and "from estampa.warm import main" in code
+    assert {part for c in warm.commands() for part in c[4:]} == set(warm.PARTS), "every part, once"
     quick = [[sys.executable, "-c", f"import time; time.sleep(0.5); open({str(tmp_path / n)!r}, 'w')"] for n in "ab"]
     monkeypatch.setattr(warm, "commands", lambda: quick)
     monkeypatch.setattr(warm, "_mark", lambda: f"prepared for {tmp_path}")

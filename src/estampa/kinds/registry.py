@@ -134,7 +134,7 @@ _under_way: list[bool] = []  # not empty while they are being read, by whom modu
 
 def kind_of(word: str) -> type[Kind] | None:
     """The declared kind, or None for a word this version does not understand."""
-    return load_kinds().get(word)
+    return _KINDS.get(word) if _loaded else load_kinds().get(word)
 
 
 def layers_for(owner: str) -> list[type[Kind]]:

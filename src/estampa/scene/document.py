@@ -14,6 +14,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from ..errors import shortened
 from ..formula import LONGEST, Refused, read
 from ..hashing import digest
 from ..kinds.channels import Channel
@@ -349,16 +350,19 @@ def _read_value(value):
 
 def check_value(channel: Channel, value) -> None:
     """Raises ValueError when a constant does not fit its channel."""
-    ok = {
-        "number": lambda v: isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v),
-        "whole": lambda v: isinstance(v, int) and not isinstance(v, bool),
-        "switch": lambda v: isinstance(v, bool),
-        "choice": lambda v: v in [word for word, _ in channel.choices],
-        "ref": lambda v: v is None or isinstance(v, str),
-        "text": lambda v: isinstance(v, str),
-    }[channel.type]
-    if not ok(value):
-        raise ValueError(f"channel “{channel.name}” ({channel.type}) cannot hold {value!r}")
+    if not _FITS[channel.type](channel, value):
+        words = f" Its words are {', '.join(word for word, _ in channel.choices)}." if channel.choices else ""
+        raise ValueError(f"channel “{channel.name}” ({channel.type}) cannot hold {shortened(repr(value), 100)}.{words}")
+
+
+_FITS = {
+    "number": lambda c, v: isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v),
+    "whole": lambda c, v: isinstance(v, int) and not isinstance(v, bool),
+    "switch": lambda c, v: isinstance(v, bool),
+    "choice": lambda c, v: any(v == word for word, _ in c.choices),
+    "ref": lambda c, v: v is None or isinstance(v, str),
+    "text": lambda c, v: isinstance(v, str),
+}
 
 
 class Document(Frozen):

@@ -90,9 +90,12 @@ def _references(scene: Scene) -> None:
     by_id = {t.id: t for t, _ in scene.doc.everything()}
     owners = {t.id: o for t, o in scene.doc.everything()}
     for thing in by_id.values():
-        for name, channel in thing.declared.channels.items() if thing.declared else ():
-            value = thing.values.get(name)
-            held = by_id.get(value) if channel.type == "ref" and isinstance(value, str) else None
+        channels = thing.declared.channels if thing.declared else {}
+        for name, value in thing.values.items():
+            channel = channels.get(name)
+            if not isinstance(value, str) or channel is None or channel.type != "ref":
+                continue
+            held = by_id.get(value)
             if held is None or channel.to in PARTS_OF_SUBJECTS:
                 continue  # what is gone names nothing
             where = f"{thing.name} · {channel.label.lower()}"
@@ -102,11 +105,11 @@ def _references(scene: Scene) -> None:
                 _need(same, f"has {where} naming a joint of another skeleton ({held.name})")
         for name, source in thing.sources():
             held = by_id.get(source.thing)
-            channels = held.declared.channels if held is not None and held.declared else {}
-            found = channels.get(source.channel)
-            ok = held is None or held.declared is None or (found is not None and found.type not in ("ref", "text"))
-            words = f"has {thing.name} · {name} reading a channel “{source.channel}”"
-            _need(ok, f"{words} that {held.name if held is not None else ''} has not")
+            if held is None or held.declared is None:
+                continue
+            found = held.declared.channels.get(source.channel)
+            words = f"has {thing.name} · {name} reading a channel “{source.channel}” that {held.name} has not"
+            _need(found is not None and found.type not in ("ref", "text"), words)
 
 
 def _rests(scene: Scene) -> None:

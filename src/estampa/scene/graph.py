@@ -8,6 +8,8 @@ from ..errors import EstampaError
 from ..kinds.channels import PARTS_OF_SUBJECTS
 from .document import Document, Formula, Link, Thing
 
+NO_THING = (*PARTS_OF_SUBJECTS, "ensemble")  # what may be named that is no owner
+
 
 class Graph:
     """Who needs whom, worked out once for a document.
@@ -73,10 +75,12 @@ class Graph:
         for thing, words in parts:
             if thing.declared is None:
                 continue
-            for name, channel in thing.declared.channels.items():
-                if channel.type != "ref" or channel.lags or channel.to in (*PARTS_OF_SUBJECTS, "ensemble"):
+            channels = thing.declared.channels
+            for name, value in thing.values.items():
+                channel = channels.get(name) if isinstance(value, str) else None
+                if channel is None or channel.type != "ref" or channel.lags or channel.to in NO_THING:
                     continue
-                self._add(found, node, owner, thing, thing.values.get(name), words or channel.label.lower())
+                self._add(found, node, owner, thing, value, words or channel.label.lower())
             feels = thing.declared.feels_in(thing)
             for force in self._forces if feels else ():
                 if force.kind in feels and not is_own_obstacle(self.doc, thing, force):

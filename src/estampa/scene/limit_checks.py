@@ -80,44 +80,47 @@ def _check_count(doc: Document) -> None:
 def check_thing(thing: Thing) -> None:
     """Raises Beyond when a thing by itself is beyond a limit."""
     named = thing.name if len(thing.name) <= 60 else f"{thing.name[:60]}…"
-    _at_most(len(thing.name), limits.LONGEST_NAME, f"letters in the name of {named}")
-    _at_most(len(thing.joints), limits.MOST_JOINTS, f"joints in {named}")
-    _at_most(len(thing.spots), limits.MOST_SPOTS, f"points in {named}")
-    parts = (thing.stack, thing.maps, thing.targets, thing.clips)
-    for words, held in zip(("layers", "maps", "morph targets", "clips"), parts, strict=True):
-        _at_most(len(held), limits.MOST_PARTS, f"{words} on {named}")
+    _at_most(len(thing.name), limits.LONGEST_NAME, "letters in the name of", named)
+    for words, held, most in (
+        ("joints in", thing.joints, limits.MOST_JOINTS), ("points in", thing.spots, limits.MOST_SPOTS),
+        ("layers on", thing.stack, limits.MOST_PARTS), ("maps on", thing.maps, limits.MOST_PARTS),
+        ("morph targets on", thing.targets, limits.MOST_PARTS), ("clips on", thing.clips, limits.MOST_PARTS),
+    ):  # fmt: skip
+        if held:
+            _at_most(len(held), most, words, named)
     for row in thing.spots:
         _need(max(map(abs, row), default=0) <= limits.FAR, f"has a point too far off in {named}")
     if thing.rest is not None:
         far = max(map(abs, (*thing.rest.place, *thing.rest.tip, *thing.rest.stretch)))
         _need(far <= limits.FAR, f"has a rest too far off in {named}")
     for clip in thing.clips:
-        _at_most(clip.last - clip.first + 1, limits.MOST_FRAMES, f"frames in the clip {clip.name} of {named}")
+        _at_most(clip.last - clip.first + 1, limits.MOST_FRAMES, "frames in the clip", clip.name, "of", named)
         far = max(abs(clip.first), abs(clip.last))
         _need(far <= limits.FURTHEST_KEY, f"has a clip too far off ({clip.name} of {named})")
         for kept in clip.values or ():
-            _check_value(f"{named} · {kept.channel} in its clip {clip.name}", kept.value)
+            _check_value(kept.value, named, "·", kept.channel, "in its clip", clip.name)
     for kept in thing.before:
-        _check_value(f"{named} · {kept.channel} before its bake", kept.value)
+        _check_value(kept.value, named, "·", kept.channel, "before its bake")
+    channels = thing.declared.channels if thing.declared else {}
     for name, value in thing.values.items():
-        channel = thing.declared.channels.get(name) if thing.declared else None
+        channel = channels.get(name)
         if channel is not None:
-            _check_value(f"{named} · {channel.label.lower()}", value)
+            _check_value(value, named, "·", channel.label.lower())
 
 
-def _check_value(where: str, value) -> None:
+def _check_value(value, *where: str) -> None:
     if value is None or isinstance(value, (bool, Opaque, Link, Formula)):
         return
     if isinstance(value, str):
-        _at_most(len(value), limits.LONGEST_TEXT, f"letters in {where}")
+        _at_most(len(value), limits.LONGEST_TEXT, "letters in", *where)
     elif isinstance(value, Curve):
-        _at_most(len(value.keys), limits.MOST_KEYS, f"keys on {where}")
+        _at_most(len(value.keys), limits.MOST_KEYS, "keys on", *where)
         frame, number = value.furthest
-        far = frame > limits.FURTHEST_KEY or number > limits.LARGEST
-        _need(not far, f"has a key too far off on {where}")
-    else:
+        if frame > limits.FURTHEST_KEY or number > limits.LARGEST:
+            raise Beyond(f"has a key too far off on {' '.join(where)}")
+    elif not -limits.LARGEST <= value <= limits.LARGEST:
         # a Python whole number may be too large for any other kind of number, so it is compared as it is
-        _need(-limits.LARGEST <= value <= limits.LARGEST, f"has a number too large in {where}")
+        raise Beyond(f"has a number too large in {' '.join(where)}")
 
 
 # -- what reads what -----------------------------------------------------------------------------------------
@@ -156,34 +159,37 @@ def _check_depth(starts: Iterable, onward: Callable, in_a_ring: Callable, too_de
 def depth(starts: Iterable[Hashable], onward: Callable[[Hashable], Iterable]) -> tuple[int, list]:
     """(how many nodes stand in a row at the most, a ring of nodes with its first again at the end, or none). Each node
     and each way between two is looked at once."""
-    found: dict = {}
+    found: dict = {}  # node -> how many stand in a row from it on; 0 while it is on the trail
     for start in starts:
         if start in found:
             continue
-        trail, waiting, on_trail = [start], [(iter(onward(start)), [0])], {start}
+        trail, ways, found[start] = [start], [iter(onward(start))], 0
+        deepest = [0]
         while trail:
-            ways, below = waiting[-1]
-            following = next(ways, None)
+            following = next(ways[-1], None)
             if following is None:
-                at = trail.pop()
-                waiting.pop()
-                on_trail.discard(at)
-                found[at] = 1 + below[0]
-                if waiting:
-                    waiting[-1][1][0] = max(waiting[-1][1][0], found[at])
-            elif following in on_trail:
+                at, below = trail.pop(), deepest.pop()
+                ways.pop()
+                found[at] = below + 1
+                if deepest:
+                    deepest[-1] = max(deepest[-1], below + 1)
+                continue
+            known = found.get(following)
+            if known == 0:
                 return 0, [*trail[trail.index(following) :], following]
-            elif following in found:
-                below[0] = max(below[0], found[following])
+            if known is not None:
+                deepest[-1] = max(deepest[-1], known)
             else:
+                found[following] = 0
                 trail.append(following)
-                on_trail.add(following)
-                waiting.append((iter(onward(following)), [0]))
+                ways.append(iter(onward(following)))
+                deepest.append(0)
     return max(found.values(), default=0), []
 
 
-def _at_most(count: int, most: int, words: str) -> None:
-    _need(count <= most, f"has {count:,} {words}; {most:,} are the most")
+def _at_most(count: int, most: int, *words: str) -> None:
+    if count > most:
+        raise Beyond(f"has {count:,} {' '.join(words)}; {most:,} are the most")
 
 
 def _need(ok: bool, words: str) -> None:

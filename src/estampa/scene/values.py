@@ -16,6 +16,8 @@ from .bones import Bones, hand_poses
 from .curves import Curve
 from .document import Document, Formula, Link, Opaque, Thing
 
+MOST_REMEMBERED = 1_000_000  # computed numbers
+
 
 @dataclass(frozen=True)
 class Rows:
@@ -49,7 +51,8 @@ class Values:
         self._bones: dict[str, Bones] = {}
         self.joint_place = self._joint_by_hand  # an evaluator puts its own here, which knows the layers
         self._open: list[tuple[str, str]] = []  # channels being worked out, to find rings
-        self._under_way: dict[tuple, tuple] = {}
+        self._computed_rows: dict[tuple, np.ndarray] = {}  # what links and formulas gave
+        self._computed_size = 0
         self._constants: dict[tuple[str, str], np.ndarray] = {}
         self._travels: dict[tuple[str, str], tuple[int, np.ndarray]] = {}
 
@@ -108,13 +111,12 @@ class Values:
 
     def _computed(self, thing, name, channel, value, rows):
         here = (thing.id, name)
-        if not self._open:
-            self._under_way.clear()
-        # what is read twice on the way to one value is remembered, or a row of channels that each read the one before
-        # twice would take twice as long for each of them
-        known = self._under_way.get((here, id(rows)))
+        # what was computed is remembered, or a row of channels that each read the one before would be worked out anew
+        # for each of them, and twice as long for each where they read it twice
+        key = (here, rows.frames.tobytes(), rows.index.tobytes(), rows.count)
+        known = self._computed_rows.get(key)
         if known is not None:
-            return known[1]
+            return known
         if here in self._open:
             ring = [*self._open[self._open.index(here) :], here]
             raise EstampaError(
@@ -138,7 +140,12 @@ class Values:
                 "Look for a division by zero, a root or logarithm of a negative number, or a value too large.",
                 getattr(value, "formula", ""),
             )
-        self._under_way[here, id(rows)] = (rows, result)  # the rows are held, so that their number stays theirs
+        if self._computed_size > MOST_REMEMBERED:
+            self._computed_rows.clear()
+            self._computed_size = 0
+        result.flags.writeable = False
+        self._computed_rows[key] = result
+        self._computed_size += len(result)
         return result
 
     def _words(self, thing_id, name) -> str:

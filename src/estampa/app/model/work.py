@@ -61,6 +61,7 @@ class Work(QObject):
     def clear(self) -> None:
         """Forget what is of one scene."""
         self.lanes: dict[str, Lane] = {}
+        self._lanes_of = None  # the document that they are of
         self.trails: dict[str, np.ndarray] = {}
         self.remarks = []
         self.in_step: list[InStep] = []  # copies and layers that move in step
@@ -111,6 +112,8 @@ class Work(QObject):
     def doubt(self, frame: int) -> None:
         """Something stands in at a frame. Where the lanes have it as solved, a frame was damaged or taken away since:
         they are worked out anew."""
+        if self._lanes_of is not self.doc or self._plan_soon.isActive():
+            return  # they are about to be
         states = [lane.state.states for lane in self.lanes.values() if lane.state is not None]
         at = frame - self.doc.start
         if states and all(0 <= at < len(s) and s[at] == SOLVED for s in states):
@@ -184,7 +187,7 @@ class Work(QObject):
         doc, lanes, trails, found = result
         self._plan_took = time.monotonic() - self._last_plan
         if doc is self.doc:
-            self.lanes, self.trails, self.remarks = lanes, trails, found
+            self.lanes, self.trails, self.remarks, self._lanes_of = lanes, trails, found, doc
             self._listen_for_sync()
             self.lanes_changed.emit()
 

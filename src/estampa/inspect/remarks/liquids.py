@@ -71,9 +71,9 @@ def does_not_float(scene: Scene | Snapshot) -> Iterator[Remark]:
     """Bodies that a liquid meets, and that feel nothing of it."""
     solid = {t.constant("subject") for t in _colliders(scene) if t.kind == "collider"}
     met = [s for s in liquids.floats(scene.doc) if s.id in solid]
-    for liquid in scene.doc.things:
-        named = any(t.on and t.kind == "immersion" and t.constant("liquid") == liquid.id for t in scene.doc.things)
-        if liquid.kind == "liquid" and liquid.on and met and not named:
+    named = {t.constant("liquid") for t in scene.doc.things if t.on and t.kind == "immersion"}
+    for liquid in scene.doc.things if met else ():
+        if liquid.kind == "liquid" and liquid.on and liquid.id not in named:
             words = f"{met[0].name} pushes {liquid.name} aside, and feels nothing of it."
             fix = (f"Let bodies float in {liquid.name}", lambda s, i=liquid.id: liquids.immerse(s, i))
             yield Remark("note", liquid.id, words, "It sinks as in air.", "Add an immersion.", fix)

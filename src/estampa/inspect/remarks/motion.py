@@ -8,19 +8,20 @@ from ...errors import EstampaError
 from ...evaluate.arrange import line_of
 from ...scene.document import Curve, Formula, Link
 from ...scene.scene import Scene, Snapshot
+from ...scene.values import Rows
 from .remark import Remark
 
 
 def broken_channels(scene: Scene | Snapshot) -> Iterator[Remark]:
     """Links and formulas that give no number somewhere in the range, and things that ride on themselves."""
-    doc = scene.doc
+    doc, values = scene.doc, scene.values
+    sampled = Rows.over(np.unique(np.linspace(doc.start, doc.end, 9).round()))
     for thing, _ in doc.everything():
         for name, value in thing.values.items():
             if thing.declared is None or name not in thing.declared.channels or not isinstance(value, (Link, Formula)):
                 continue
             try:
-                for frame in np.unique(np.linspace(doc.start, doc.end, 9).round()):
-                    scene.values.at(thing, name, frame)
+                values.rows(thing, name, sampled)
             except EstampaError as err:
                 yield Remark("error", thing.id, f"{err.what} {err.cause}", "What reads it cannot be shown.", err.cure)
 

@@ -29,11 +29,11 @@ def all_remarks(evaluator: Evaluator, scene: Scene | Snapshot | None = None) -> 
         except EstampaError:
             continue  # told below
     named = {r.thing for r in found if r.severity == "error"}
-    found += [r for r in stops(evaluator, scene) if r.thing not in named]
+    found += [r for r in stops(evaluator) if r.thing not in named]
     return sorted(found, key=lambda r: ORDER.index(r.severity))
 
 
-def stops(evaluator: Evaluator, scene: Scene | Snapshot) -> list[Remark]:
+def stops(evaluator: Evaluator) -> list[Remark]:
     """An error for each thing at which solving, looking or printing would stop, in the words that it would say."""
     found: dict[tuple[str, str], Remark] = {}
 
@@ -59,7 +59,8 @@ def stops(evaluator: Evaluator, scene: Scene | Snapshot) -> list[Remark]:
             attempt(thing.id, "It cannot be shown.", look)
     for item in doc.prints:
         if item.on and item.declared is not None:
-            attempt(item.id, "It cannot be printed.", lambda i=item: _refuse(i, estimate(scene, doc, i).trouble))
+            told = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)
+            attempt(item.id, "It cannot be printed.", told)
     return list(found.values())
 
 
