@@ -9,6 +9,8 @@ import atexit
 import importlib
 import os
 import pickle
+import resource
+import select
 import subprocess
 import sys
 from collections.abc import Callable
@@ -40,18 +42,26 @@ def isolated(code: str, *arguments: str, paths: tuple[str, ...] = ()) -> list[st
 
 
 class Worker:
-    """A Python of its own, which takes about a third of a second to start. paths -- see `isolated`."""
+    """A Python of its own, which takes about a third of a second to start. paths -- see `isolated`; memory -- bytes
+    that it may take besides what it begins with; 0: as many as there are."""
 
-    def __init__(self, paths: tuple[str, ...] = ()):
-        run = isolated("from estampa.beside import serve; serve()", paths=paths)
-        self.process = subprocess.Popen(run, stdin=subprocess.PIPE, stdout=subprocess.PIPE, cwd=HOME)
+    def __init__(self, paths: tuple[str, ...] = (), memory: int = 0):
+        run = isolated(f"from estampa.beside import serve; serve({int(memory)})", paths=paths)
+        pipe, mute = subprocess.PIPE, subprocess.DEVNULL if memory else None  # what ends for want of memory cries out
+        self.process = subprocess.Popen(run, stdin=pipe, stdout=pipe, stderr=mute, cwd=HOME)
 
-    def ask(self, *message):
-        """What it answers; trouble on its side is raised here. Raises Gone."""
+    def ask(self, *message, seconds: float | None = None):
+        """What it answers; trouble on its side is raised here. Raises Gone, and TimeoutError when it takes longer than
+        so many seconds; it is ended then."""
         try:
             pickle.dump(message, self.process.stdin, pickle.HIGHEST_PROTOCOL)
             self.process.stdin.flush()
+            if seconds is not None and not select.select([self.process.stdout], [], [], seconds)[0]:
+                self.end()
+                raise TimeoutError
             done, answer = pickle.load(self.process.stdout)
+        except TimeoutError:
+            raise
         except (OSError, EOFError, pickle.UnpicklingError, ValueError) as err:
             raise Gone(f"exit code {self.process.poll()}") from err
         if not done:
@@ -139,12 +149,41 @@ class Workers:
             worker.end()
 
 
+class Guard:
+    """One worker for work that may never end or take all memory, as reading what came from outside: it is ended then,
+    and the next question has a new one."""
+
+    def __init__(self, memory: int):
+        self.memory, self._worker, self._lock = memory, None, Lock()
+        atexit.register(self.end)
+
+    def ask(self, work: Callable, call, seconds: float):
+        """work(None, call) as it is answered. Raises what work raises, Gone, and TimeoutError."""
+        with self._lock:
+            if self._worker is None or self._worker.process.poll() is not None:
+                self._worker = Worker(memory=self.memory)
+            try:
+                return self._worker.ask("work", _name(work), call, seconds=seconds)
+            except (Gone, TimeoutError):
+                self._worker.end()
+                self._worker = None
+                raise
+
+    def end(self) -> None:
+        if self._worker is not None:
+            self._worker.end()
+            self._worker = None
+
+
 def _name(function: Callable) -> tuple[str, str]:
     return function.__module__, function.__qualname__
 
 
-def serve() -> None:
-    """A worker's side: answers until its pipe is closed."""
+def serve(memory: int = 0) -> None:
+    """A worker's side: answers until its pipe is closed. memory -- see Worker"""
+    if memory:
+        has = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
+        resource.setrlimit(resource.RLIMIT_AS, (has + memory, resource.RLIM_INFINITY))
     asked, told = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # what packages print must not come between answers
     state = None

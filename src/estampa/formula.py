@@ -15,6 +15,7 @@ from .errors import EstampaError
 from .hashing import rand as hashed
 
 LONGEST = 1000  # characters
+LARGEST = 1e300
 _BINARY = {
     ast.Add: operator.add,
     ast.Sub: operator.sub,
@@ -126,7 +127,8 @@ def _check(node, inputs, depth):
     deeper = lambda *parts: [_check(p, inputs, depth + 1) for p in parts]
     match node:
         case ast.Constant(value=bool() | int() | float()):
-            if not np.isfinite(float(node.value)):
+            # a whole number of many digits is no float at all
+            if not -LARGEST <= node.value <= LARGEST:
                 raise Refused("holds a number that is too large")
         case ast.Name():
             if node.id not in NAMES and node.id not in inputs:

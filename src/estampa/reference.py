@@ -16,6 +16,7 @@ def reference() -> str:
         "# Channels",
         "",
         "Made from the declarations by `python -m estampa.reference docs/channels.md`; do not edit it by hand.",
+        "What stands in `this type` is what scripts write: of a choice its words.",
         "",
     ]
     for family, title in FAMILIES.items():
@@ -46,7 +47,8 @@ def _default(c: Channel) -> str:
     if c.type in ("number", "whole"):
         return format_value(c.default, c.unit)
     if c.type == "choice":
-        return "; ".join(f"**{words}**" if word == c.default else words for word, words in c.choices)
+        shown = lambda word, words: f"**{words}**" if word == c.default else words
+        return "; ".join(f"{shown(*choice)} `{choice[0]}`" for choice in c.choices)
     return {True: "on", False: "off", None: "none", "": "empty"}.get(c.default, str(c.default))
 
 

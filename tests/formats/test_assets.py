@@ -309,7 +309,7 @@ def test_a_thin_layer_shows_the_source_with_its_looks_and_our_motion(tmp_path, s
     scene = Scene(Document(frame_rate=24, start=1, end=13))
     found = bring_in(scene, read_asset(source))
     awning = found.things[1].id
-    do.add_layer(scene, awning, "noise", values={"amount": 0.2})
+    do.add_layer(scene, awning, "noise", values={"height": 0.2})
     item = do.add_thing(scene, "thin_layer", "Motion")
     evaluator = Evaluator(scene.doc, scene, store)
     result = run(scene, evaluator, item, tmp_path / "out")
@@ -335,7 +335,7 @@ def test_prints_keep_pictures_sets_and_colours(tmp_path, store, kind):
     scene = Scene(Document(frame_rate=24, start=1, end=4))
     found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
     leaf = found.things[2]
-    do.add_layer(scene, leaf.id, "noise", values={"amount": 0.05})
+    do.add_layer(scene, leaf.id, "noise", values={"height": 0.05})
     more = {"poses": 2} if kind == "pose_strip" else {}
     item = do.add_thing(scene, kind, "Out", {"subject": leaf.id, "last": 4} | more)
     result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
@@ -404,7 +404,7 @@ def test_a_shot_keeps_the_tree_the_camera_and_copies_as_instances(tmp_path, stor
     scene = Scene(Document(frame_rate=24, start=1, end=25))
     found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
     stem, leaf = found.things[1].id, found.things[2].id
-    do.add_layer(scene, leaf, "noise", values={"amount": 0.05})
+    do.add_layer(scene, leaf, "noise", values={"height": 0.05})
     scatter = do.add_thing(scene, "copies", values={"subject": leaf, "count": 12})
     item = do.add_thing(scene, "shot", "Shot", {"last": 25})
     evaluator = Evaluator(scene.doc, scene, store)
@@ -568,7 +568,7 @@ def test_a_shot_goes_out_as_glb_too_and_comes_in_again(tmp_path, store):
     scene = Scene(Document(frame_rate=24, start=1, end=13))
     found = bring_in(scene, read_asset(tree(tmp_path / "plant.glb")))
     leaf = found.things[3].id
-    do.add_layer(scene, leaf, "noise", values={"amount": 0.05})
+    do.add_layer(scene, leaf, "noise", values={"height": 0.05})
     do.add_thing(scene, "copies", values={"subject": found.things[2].id, "count": 5})
     item = do.add_thing(scene, "shot_glb", "Shot", {"last": 13})
     result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")

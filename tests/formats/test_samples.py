@@ -99,7 +99,7 @@ def test_a_sample_sways_and_goes_out_with_nothing_missing(path, tmp_path, store)
     scene = Scene(Document(frame_rate=24, start=1, end=8))
     found = bring_in(scene, asset)
     for thing in [t for t in found.things if t.kind == "subject"]:
-        layer = do.add_layer(scene, thing.id, "noise", values={"amount": 0.01})
+        layer = do.add_layer(scene, thing.id, "noise", values={"height": 0.01})
         do.move_layer(scene, layer.id, 0)
     printed = {}
     for kind in ("shot", "shot_glb"):

@@ -296,7 +296,7 @@ def test_a_shot_keeps_skeletons_skins_and_what_is_above_them(tmp_path, store, ki
     scene = Scene(Document(frame_rate=24, start=1, end=25))
     found = {t.name: t for t in bring_in(scene, read_asset(heron(tmp_path / "heron.glb"))).things}
     neck = found["Neck"]
-    layer = do.add_layer(scene, neck.id, "noise", values={"amount": 0.02})
+    layer = do.add_layer(scene, neck.id, "noise", values={"height": 0.02})
     do.move_layer(scene, layer.id, 0)
     item = do.add_thing(scene, kind, "Shot")
     result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path / "out")
@@ -398,7 +398,7 @@ def test_a_thin_layer_over_a_skinned_stage_is_not_skinned_again(tmp_path, store)
     path, stage, _ = swimming(tmp_path)
     scene = Scene(Document(frame_rate=24, end=13))
     subject = next(t for t in bring_in(scene, read_asset(path)).things if t.kind == "subject")
-    do.add_layer(scene, subject.id, "noise", values={"amount": 0.02})
+    do.add_layer(scene, subject.id, "noise", values={"height": 0.02})
     item = do.add_thing(scene, "thin_layer", "Thin")
     result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
     assert result.passed, result.words()

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..errors import EstampaError
+from ..errors import EstampaError, shortened
 from ..formula import Refused, read, refusal
 from ..kinds.registry import kind_of
 from ..scene.curves import Curve, Key
@@ -26,13 +26,22 @@ def checked(thing: Thing, channel_name: str, value):
     try:
         check_value(channel, value)
     except ValueError as err:
-        raise EstampaError(f"{thing.name} · {channel.label}", f"cannot be {value!r}.", "", str(err)) from None
+        told = shortened(repr(value), 60)
+        cure = f"Its words are {', '.join(w for w, _ in channel.choices)}." if channel.choices else ""
+        raise EstampaError(f"{thing.name} · {channel.label}", f"cannot be {told}.", cure, str(err)) from None
     if channel.check is not None:
         try:
             channel.check(value)
         except EstampaError as err:
             raise EstampaError(f"{thing.name} · {channel.label}", err.cause, err.cure, err.detail) from None
     return channel.clamp(value) if channel.type in ("number", "whole") else value
+
+
+def checked_values(kind: str, name: str, values: dict) -> dict:
+    """Values of a thing that is to be made; raises EstampaError for a channel or a value that it cannot have."""
+    plain = Thing(kind=kind, name=name)
+    computed = lambda v: isinstance(v, (Curve, Link, Formula))
+    return {n: v if computed(v) else checked(plain, n, v) for n, v in values.items()}
 
 
 def set_value(

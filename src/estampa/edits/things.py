@@ -10,6 +10,7 @@ from ..scene.curves import Curve
 from ..scene.document import Adopted, Document, Formula, Frozen, Link, Material, MeshRef, Thing, new_id
 from ..scene.scene import Arrays, Scene
 from ..scene.values import Rows, Values
+from .channels import checked_values
 from .names import Names, declared_kind, thing_named, unique_name
 
 GROUP = "group"  # of faces, the number of the mesh that they were joined from
@@ -177,7 +178,8 @@ def add_thing(
     """Add a subject, grip, zone, path, camera, copies, force or print."""
     declared = declared_kind(kind)
     name = unique_name(scene.doc, name or declared.title)
-    thing = Thing(kind=kind, name=name, values=values or {}, mesh=mesh, spots=tuple(map(tuple, spots)))
+    values = checked_values(kind, name, values or {})
+    thing = Thing(kind=kind, name=name, values=values, mesh=mesh, spots=tuple(map(tuple, spots)))
     where = "prints" if declared.family == "print" else "things"
     doc = scene.doc.with_(**{where: (*getattr(scene.doc, where), thing)})
     scene.apply(f"Add {thing.name}", doc)
@@ -208,12 +210,13 @@ def add_layer(
     doc, values = scene.doc, dict(values or {})
     layer_name = unique_name(doc, name or declared.title)
     if grip is not None:
-        holder = Thing(kind="grip", name=unique_name(doc, f"{layer_name} grip"), values=grip)
+        holder_name = unique_name(doc, f"{layer_name} grip")
+        holder = Thing(kind="grip", name=holder_name, values=checked_values("grip", holder_name, grip))
         channel = "grip" if "grip" in declared.channels else "around"
         doc, values[channel] = doc.with_(things=(*doc.things, holder)), holder.id
     if declared.ensemble and not declared.solo and not values.get("together"):
         doc, values["together"] = ensemble_in(doc, declared.ensemble)
-    layer = Thing(kind=kind, name=layer_name, values=values)
+    layer = Thing(kind=kind, name=layer_name, values=checked_values(kind, layer_name, values))
     scene.apply(f"Add {layer.name}", doc.replace(subject.with_(stack=(*subject.stack, layer))))
     return layer
 

@@ -57,6 +57,9 @@ def count_of_pieces(layers: list[Thing]) -> int:
     return count
 
 
+AT_ONCE = 200  # layers of a stack that are gone into within one another; longer ones are worked out in parts
+
+
 class Stacks:
     """Shapes of one document, for one evaluator."""
 
@@ -74,6 +77,8 @@ class Stacks:
         key = (subject.id, len(layers), layers[-1].id if layers else None, many.key)
         found = self._names.get(key)
         if found is None:
+            for count in range(AT_ONCE, len(layers), AT_ONCE):
+                self.name(subject, layers[:count], many)
             found = self._named(subject, layers, many)
             if len(self._names) > KEPT_NAMES:
                 self._names.clear()
@@ -104,6 +109,9 @@ class Stacks:
         found = self.scene.shapes.get(key)
         if found is not None:
             return Shape(found, key)
+        if len(layers) % AT_ONCE == 0:
+            for count in range(AT_ONCE, len(layers), AT_ONCE):
+                self.rows(subject, layers[:count], many)
         layer = layers[-1]
         if layer.declared.memory:
             return self._solved_rows(subject, layers, many, key)

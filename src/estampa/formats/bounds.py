@@ -7,10 +7,13 @@ import math
 import os
 import stat
 import struct
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from urllib.parse import unquote
 
-from ..errors import EstampaError
+from ..errors import Cancelled, EstampaError
+from ..scene.limits import LARGEST_DESCRIPTION, MOST_VALUES
 from ..units import format_bytes
 
 TIMES = 12  # how much more memory reading takes than the file has bytes: measured on OBJ, the greediest
@@ -19,24 +22,94 @@ COMPONENTS = {5120: 1, 5121: 1, 5122: 2, 5123: 2, 5125: 4, 5126: 4}  # bytes of 
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 
 
+def plain(path: Path) -> Path:
+    """The path of a file, once it is known to be a plain one for which there is memory. Raises EstampaError."""
+    what = path.name
+    with _refused(path):
+        found = os.stat(path)
+    if not stat.S_ISREG(found.st_mode):
+        raise EstampaError(what, "is no plain file.", "Choose a file on a disk.", str(path))
+    if found.st_size * TIMES > available():
+        words = f"has {format_bytes(found.st_size)}, and reading it would take more memory than there is."
+        raise EstampaError(what, words, "Export a lighter one.")
+    return path
+
+
+@contextmanager
+def _refused(path: Path) -> Iterator[None]:
+    """What the system says of a file, in words."""
+    try:
+        yield
+    except FileNotFoundError:
+        raise EstampaError(path.name, "is not there.", "Check the path.", str(path)) from None
+    except OSError as err:
+        words = f"cannot be read ({err.strerror})."
+        raise EstampaError(path.name, words, "Check that you may read it.", repr(err)) from err
+
+
+@contextmanager
+def in_words(what: str, cure: str = "Print or export it again.") -> Iterator[None]:
+    """Whatever a reader stumbles over is told as a fault of the file that it reads."""
+    try:
+        yield
+    except (EstampaError, Cancelled):
+        raise
+    except Exception as err:
+        raise EstampaError(what, "is damaged, or is no file of its sort.", cure, repr(err)) from err
+
+
+def read_text(path: Path) -> str:
+    """The text of a plain file, in UTF-8. Raises EstampaError."""
+    return read_bytes(path).decode("utf-8-sig", "replace")
+
+
+def read_json(path: Path) -> dict:
+    """The object that a JSON file holds, all of whose numbers are numbers. Raises EstampaError."""
+    data = read_bytes(path)
+    if len(data) > LARGEST_DESCRIPTION or data.count(b",") > MOST_VALUES:
+        raise EstampaError(path.name, "is larger than any description that is read.", "Choose another file.")
+    with in_words(path.name):
+        told = json.loads(data, parse_constant=_no_number)
+    if not isinstance(told, dict):
+        raise EstampaError(path.name, "does not say what it is of.", "Print it again.")
+    return told
+
+
+def _no_number(word: str):
+    raise ValueError(f"{word} is not a number")
+
+
+def positive(what: str, name: str, value) -> float:
+    """A number above 0. Raises EstampaError."""
+    number = float(value) if isinstance(value, (int, float)) else math.nan
+    if not 1e-6 <= number <= 1e9:
+        raise EstampaError(what, f"has a {name} of {value!r}, which cannot be.", "Print or export it again.")
+    return number
+
+
+def whole(what: str, name: str, value, most: int) -> int:
+    """A whole number from 0 on. Raises EstampaError."""
+    if not isinstance(value, int) or not 0 <= value <= most:
+        raise EstampaError(what, f"has {name} of {value!r}, which cannot be.", "Print or export it again.")
+    return value
+
+
+def inside(path: Path, name: str) -> Path:
+    """The plain file of that name beside `path` or in a folder below, wherever links lead. Raises EstampaError."""
+    found, home = path.parent / name, path.parent.resolve()
+    if not found.resolve().is_relative_to(home):
+        words = f"names a file outside its own folder (“{name}”), which is not read."
+        raise EstampaError(path.name, words, "Keep its files together.")
+    if not found.is_file():
+        raise EstampaError(path.name, f"names {name}, which is not there.", "Keep its files together.")
+    return plain(found)
+
+
 def read_bytes(path: Path) -> bytes:
     """The content of a plain file. Raises EstampaError that names it."""
     what = path.name
-    try:
-        found = os.stat(path)
-        if not stat.S_ISREG(found.st_mode):
-            raise EstampaError(what, "is no plain file.", "Choose a file on a disk.", str(path))
-        if found.st_size * TIMES > available():
-            raise EstampaError(
-                what,
-                f"has {format_bytes(found.st_size)}, and reading it would take more memory than there is.",
-                "Export a lighter mesh.",
-            )
+    with _refused(plain(path)):
         data = path.read_bytes()
-    except FileNotFoundError:
-        raise EstampaError(what, "is not there.", "Check the path.", str(path)) from None
-    except OSError as err:
-        raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
     if not data.strip():
         raise EstampaError(what, "is empty.", "Export it again.")
     return data
@@ -58,7 +131,7 @@ def beside(folder: Path, name: str) -> Path | None:
     path = folder / name
     if Path(name).name != name or not path.is_file() or path.stat().st_size > MOST_BESIDE:
         return None
-    return path
+    return path if path.resolve().is_relative_to(folder.resolve()) else None
 
 
 def check_ply(what: str, data: bytes) -> None:
@@ -155,7 +228,10 @@ def file_of(path: Path, uri: str | None, must_be: bool = True) -> Path | None:
         return None
     name = unquote(uri)
     inside = Path(os.path.normpath(path.parent / name))
-    if "://" in uri or Path(name).is_absolute() or not inside.is_relative_to(os.path.normpath(path.parent)):
+    within = inside.is_relative_to(os.path.normpath(path.parent)) and inside.resolve().is_relative_to(
+        path.parent.resolve()
+    )
+    if "://" in uri or Path(name).is_absolute() or not within:
         raise EstampaError(
             path.name,
             f"names a file outside its own folder (“{name}”), which is not read.",

@@ -11,6 +11,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.pose import squared
 from ..lazy import transform
+from . import bounds
 
 ORDER = "ZXY"  # turned axes, first to last
 
@@ -89,7 +90,7 @@ class Reader:
     def __init__(self, path: Path, scale: float = 1.0):
         """scale -- units of the file in a metre."""
         try:
-            self._read(Path(path).read_text(errors="replace").split(), scale)
+            self._read(bounds.read_text(Path(path)).split(), scale)
         except (ValueError, IndexError) as err:
             raise EstampaError(
                 Path(path).name, "is no BVH file, or is cut short.", "Export it again.", repr(err)

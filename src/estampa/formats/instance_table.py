@@ -1,14 +1,12 @@
 """Instance tables: where each instance is, as rows for each frame (CSV or OpenEXR), or as parameters of formulas."""
 
-import json
 from pathlib import Path
 
 import numpy as np
 
 from .. import formula
-from ..errors import EstampaError
 from ..geometry import pose
-from . import exr
+from . import bounds, exr
 
 PLACE, TURN, COLOUR, SPEED = range(4)  # rows of a frame in an image
 SMALL = 1e-6  # of a period, over which the way that an instance goes is measured
@@ -27,11 +25,10 @@ class InstanceTable:
     """Plays a table by what its JSON says. frames -- the scene's numbers of them"""
 
     def __init__(self, path: Path):
-        self.told = told = json.loads(path.read_text())
-        data = path.with_name(told.get("table") or told["image"])
-        if not data.is_file():
-            raise EstampaError(path.name, f"names {data.name}, which is not there.", "Keep its files together.")
-        self.frames, self.frame_rate, self.bytes = told["frames"], float(told["frame_rate"]), data.stat().st_size
+        self.told = told = bounds.read_json(path)
+        data = bounds.inside(path, told.get("table") or told["image"])
+        self.frame_rate = bounds.positive(path.name, "frame rate", told["frame_rate"])
+        self.frames, self.bytes = told["frames"], data.stat().st_size
         self._image, self._rows, self._starts = None, None, None
         if "image" in told:
             self._image, self.ids = exr.read_image(data), np.array([int(i) for i in told["ids"]], np.int64)

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from . import exr, glb
+from . import bounds, exr, glb
 from .vertex_texture import read_description
 
 FORMULA = (
@@ -19,15 +19,17 @@ class RigidTextureFile:
 
     def __init__(self, path: Path):
         self.told = told = read_description(path)
-        mesh = path.parent / told["mesh"]
+        mesh = bounds.inside(path, told["mesh"])
         read = lambda word: glb.read_attribute(mesh, word)
         one, two = read("TEXCOORD_1"), read("TEXCOORD_2")
         self.piece = np.rint(one[:, 0]).astype(int)
         self.arms = read("POSITION") - np.concatenate([one[:, 1:], two], axis=1)
         self.triangles = glb.read_triangles(mesh)
-        self.place, self.turn = (exr.read_image(path.parent / told[f"{n}_texture"]) for n in ("place", "turn"))
-        self.frames = list(range(told["first_frame"], told["first_frame"] + told["frames"]))
-        self.frame_rate = told["frame_rate"]
+        image = lambda word: exr.read_image(bounds.inside(path, told[f"{word}_texture"]))
+        self.place, self.turn = image("place"), image("turn")
+        count = bounds.whole(path.name, "frames", told["frames"], len(self.place))
+        self.frames = list(range(told["first_frame"], told["first_frame"] + count))
+        self.frame_rate = bounds.positive(path.name, "frame rate", told["frame_rate"])
 
     def at(self, step: int) -> np.ndarray:
         """(n, 3) m, so many frames after the first."""

@@ -7,6 +7,7 @@ import numpy as np
 from ..geometry.material import Material
 from ..geometry.mesh import Mesh
 from ..hashing import digest
+from . import usd_open
 
 
 def write_cache(
@@ -174,9 +175,9 @@ class CacheReader:
     """Reads the first mesh of a stage back."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdGeom
+        from pxr import UsdGeom
 
-        self._stage = Usd.Stage.Open(str(path))
+        self._stage = usd_open.stage(path)
         prim = next(p for p in self._stage.Traverse() if p.IsA(UsdGeom.Mesh))
         self._mesh = UsdGeom.Mesh(prim)
         self.frames = [int(t) for t in self._mesh.GetPointsAttr().GetTimeSamples()]

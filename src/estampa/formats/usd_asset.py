@@ -6,7 +6,6 @@ selects. Nothing outside the file's own folder is read.
 
 import os
 import re
-import threading
 from pathlib import Path
 
 import numpy as np
@@ -14,17 +13,16 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
-from . import bounds
+from . import usd_open
 from .asset import MOST_NODES, MOST_PICTURE, MOST_SETS, Asset, Attribute, Clip, Node, by_corner, made
 from .usd_rig import Rigs
 
-LOCK = threading.RLock()  # held while stages are opened, which may read layers anew, and while played ones are read
 KNOWN = ("normals", "displayColor", "displayOpacity")
 PLAIN = ("float[]", "float2[]", "float3[]", "float4[]", "color3f[]", "vector3f[]", "double[]", "int[]")
 
 
 def read(path: Path, progress) -> Asset:
-    stage = opened(path)
+    stage = usd_open.stage(path)
     progress(0.1, "Reading")
     rate = stage.GetTimeCodesPerSecond() or 24.0
     reader = _Reader(path, stage, rate)
@@ -45,30 +43,6 @@ def measures(stage) -> tuple[float, str]:
         return float(UsdGeom.GetStageMetersPerUnit(stage)), up
     except Tf.ErrorException:  # written as a float, which the library wants to be a double
         return float(stage.GetPseudoRoot().GetMetadata("metersPerUnit")), up
-
-
-def opened(path: Path):
-    """A stage as its files are now, once it is known that it reads nothing from outside its folder. Raises
-    EstampaError."""
-    from pxr import Tf, Usd
-
-    bounds.read_bytes(path)
-    try:
-        with LOCK:
-            stage = Usd.Stage.Open(str(path))
-            for layer in stage.GetUsedLayers():  # the library keeps a layer for as long as any stage has it
-                if not layer.anonymous:
-                    layer.Reload()
-    except Tf.ErrorException as err:
-        cause = "is no OpenUSD file that can be read; it is cut short or damaged."
-        raise EstampaError(path.name, cause, "Export it again.", str(err)) from err
-    home = os.path.normpath(path.parent.resolve())
-    for layer in stage.GetUsedLayers():
-        real = layer.realPath
-        if real and not layer.anonymous and not Path(os.path.normpath(real.split("[")[0])).is_relative_to(home):
-            words = f"reads a layer outside its own folder (“{layer.identifier}”), which is refused."
-            raise EstampaError(path.name, words, "Put its layers beside it, or flatten it to one file.")
-    return stage
 
 
 def looks_of(path: Path, stage):

@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
+from . import usd_open
 from .marks import ASIDE, marks_of
 from .usd import bind_materials, new_stage, prim_word, write_looks
 
@@ -69,9 +70,9 @@ class InstanceReader:
     """Reads the first instancer of a stage back."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdGeom
+        from pxr import UsdGeom
 
-        self._stage = Usd.Stage.Open(str(path))
+        self._stage = usd_open.stage(path)
         prim = next(p for p in self._stage.Traverse() if p.IsA(UsdGeom.PointInstancer))
         self._swarm = UsdGeom.PointInstancer(prim)
         self.frames = [int(t) for t in self._swarm.GetPositionsAttr().GetTimeSamples()]
@@ -123,9 +124,9 @@ class PointsReader:
     """Reads the first points of a stage back."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdGeom
+        from pxr import UsdGeom
 
-        self._stage = Usd.Stage.Open(str(path))
+        self._stage = usd_open.stage(path)
         prim = next(p for p in self._stage.Traverse() if p.IsA(UsdGeom.Points))
         self._points, self._more = UsdGeom.Points(prim), UsdGeom.PrimvarsAPI(prim)
         self.frames = [int(t) for t in self._points.GetPointsAttr().GetTimeSamples()]

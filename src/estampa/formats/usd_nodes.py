@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
+from . import usd_open
 from .usd import bind_materials, new_stage, prim_word, write_looks
 
 
@@ -45,9 +46,9 @@ class Reader:
     """Reads the transforms back: all points, piece after piece, in the world."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdGeom
+        from pxr import UsdGeom
 
-        self._stage = Usd.Stage.Open(str(path))
+        self._stage = usd_open.stage(path)
         self._meshes = [UsdGeom.Mesh(p) for p in self._stage.Traverse() if p.IsA(UsdGeom.Mesh)]
         self._points = [np.array(m.GetPointsAttr().Get(), float) for m in self._meshes]
         self.frames = list(range(int(self._stage.GetStartTimeCode()), int(self._stage.GetEndTimeCode()) + 1))

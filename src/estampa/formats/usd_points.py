@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
-from .usd_asset import LOCK
+from .usd_open import LOCK, stage
 
 MOST_KEPT = 192_000_000  # bytes of samples, of all files
 MOST_OPEN = 16
@@ -43,12 +43,12 @@ class PointsFile:
         from pxr import Usd, UsdGeom
 
         from .asset import into_metres
-        from .usd_asset import measures, opened
+        from .usd_asset import measures
 
         if not path.is_file():
             cure = "Put it back, or choose another file."
             raise EstampaError(path.name or "The cache", "is not there.", cure, str(path))
-        self.name, self.stage = path.name, opened(path)
+        self.name, self.stage = path.name, stage(path, laid_over=True)
         meshes = [p for p in self.stage.Traverse(Usd.TraverseInstanceProxies()) if p.IsA(UsdGeom.PointBased)]
         moving = [p for p in meshes if len(UsdGeom.PointBased(p).GetPointsAttr().GetTimeSamples()) > 1]
         if prim:

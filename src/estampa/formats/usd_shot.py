@@ -7,6 +7,7 @@ import numpy as np
 
 from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose
+from . import usd_open
 from .usd import bind_materials, new_stage, prim_word, write_looks
 from .usd_skel import bind_skin, joint_values, skeleton_animation, skinned, skins_of
 
@@ -174,9 +175,8 @@ class ShotReader:
     """Reads a shot back by the paths of its props, with OpenUSD's own composition of places."""
 
     def __init__(self, path: Path):
-        from pxr import Usd
 
-        self.stage, self._skins = Usd.Stage.Open(str(path)), None
+        self.stage, self._skins = usd_open.stage(path), None
         self.first, self.last = int(self.stage.GetStartTimeCode()), int(self.stage.GetEndTimeCode())
 
     def points(self, path: str, frame: int) -> np.ndarray:

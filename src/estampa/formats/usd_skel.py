@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
+from . import usd_open
 from .skinned import ENDING, Motion, Rigged
 from .usd import bind_materials, new_stage, prim_word, write_looks
 
@@ -217,9 +218,8 @@ class Reader:
     """Reads the skinned mesh back with UsdSkel's own skinning."""
 
     def __init__(self, path: Path):
-        from pxr import Usd
 
-        self._stage = Usd.Stage.Open(str(path))
+        self._stage = usd_open.stage(path)
         self._mesh, self._skin = next(iter(skins_of(self._stage).items()))
         self._query = self._skin[0]
         self.frames = [int(t) for t in self._query.GetAnimQuery().GetJointTransformTimeSamples()]

@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
+from . import usd_open
 from .usd import new_stage, prim_word
 
 
@@ -41,9 +42,9 @@ class Reader:
     """Reads the first mesh of a stage back, with its faces at each frame."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdGeom
+        from pxr import UsdGeom
 
-        self._stage = Usd.Stage.Open(str(path))
+        self._stage = usd_open.stage(path)
         self.mesh = UsdGeom.Mesh(next(p for p in self._stage.Traverse() if p.IsA(UsdGeom.Mesh)))
         self.frames = [int(t) for t in self.mesh.GetPointsAttr().GetTimeSamples()]
 

@@ -8,8 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
+from . import usd_open
 from .asset import into_metres
-from .usd_asset import measures, opened
+from .usd_asset import measures
 from .usd_skel import skins_of
 
 
@@ -21,7 +22,7 @@ def write_thin(
     names its source from there. Frames are whole, so many a second."""
     from pxr import Sdf, Usd, UsdGeom, UsdSkel, Vt
 
-    stage = opened(source)
+    stage = usd_open.stage(source)
     into, first, codes = into_metres(*measures(stage)), _first(stage), stage.GetTimeCodesPerSecond() or 24.0
     layer = Sdf.Layer.CreateNew(str(path))
     layer.subLayerPaths.append(os.path.relpath(source, home).replace(os.sep, "/"))
@@ -69,7 +70,7 @@ def check_prims(source: Path, counts: dict[str, int]) -> None:
     """Raises EstampaError where a source has not the prims with so many points."""
     from pxr import UsdGeom
 
-    stage = opened(source)
+    stage = usd_open.stage(source)
     for prim, count in counts.items():
         found = stage.GetPrimAtPath(prim)
         if not found or not found.IsA(UsdGeom.Mesh):
@@ -88,11 +89,9 @@ class ThinReader:
     """Opens a thin layer with its source below, as any program does."""
 
     def __init__(self, path: Path):
-        from pxr import Sdf, Usd
 
-        layer = Sdf.Layer.FindOrOpen(str(path))
-        layer.Reload(True)
-        self.stage = Usd.Stage.Open(layer)
+        self.stage = usd_open.stage(path, laid_over=True)
+        layer = self.stage.GetRootLayer()
         self.frames = list(layer.customLayerData["estampa:frames"])
         codes = self.stage.GetTimeCodesPerSecond() / self.stage.GetFramesPerSecond()
         self._code = lambda frame: layer.startTimeCode + (frame - self.frames[0]) * codes

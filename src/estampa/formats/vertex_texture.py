@@ -2,13 +2,12 @@
 reader of their files."""
 
 import hashlib
-import json
 from pathlib import Path
 
 import numpy as np
 
 from ..errors import EstampaError
-from . import exr, glb
+from . import bounds, exr, glb
 
 LARGEST = 8192  # a side; common practice, no source: what most graphics cards take
 FORMULA = (
@@ -66,11 +65,9 @@ def sum_of(path: Path) -> str:
 
 def read_description(path: Path) -> dict:
     """A texture's JSON. Raises EstampaError where one of the files that it names is missing or of another print."""
-    told = json.loads(path.read_text())
+    told = bounds.read_json(path)
     for name, wanted in told["blake2b"].items():
-        if not (path.parent / name).is_file():
-            raise EstampaError(path.name, f"names {name}, which is not there.", "Keep its files together.")
-        if sum_of(path.parent / name) != wanted:
+        if sum_of(bounds.inside(path, name)) != wanted:
             cause = f"does not belong to {path.name}: it is of another print, or damaged."
             raise EstampaError(name, cause, "Print it again.")
     return told
@@ -84,11 +81,13 @@ class VertexTextureFile:
 
     def __init__(self, path: Path):
         self.told = told = read_description(path)
-        mesh = path.parent / told["mesh"]
+        mesh = bounds.inside(path, told["mesh"])
         self.rest, self.lookup = (glb.read_attribute(mesh, word) for word in ("POSITION", told["lookup"]))
-        self.triangles, self.offsets = glb.read_triangles(mesh), exr.read_image(path.parent / told["offset_texture"])
-        self.frames = list(range(told["first_frame"], told["first_frame"] + told["frames"]))
-        self.frame_rate = told["frame_rate"]
+        self.triangles = glb.read_triangles(mesh)
+        self.offsets = exr.read_image(bounds.inside(path, told["offset_texture"]))
+        count = bounds.whole(path.name, "frames", told["frames"], LARGEST)
+        self.frames = list(range(told["first_frame"], told["first_frame"] + count))
+        self.frame_rate = bounds.positive(path.name, "frame rate", told["frame_rate"])
 
     def at(self, step: int) -> np.ndarray:
         """(n, 3) float32 m, so many frames after the first."""

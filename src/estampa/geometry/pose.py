@@ -46,7 +46,7 @@ class Pose(NamedTuple):
 def in_skeleton(pose: Pose, parents: np.ndarray, order: np.ndarray) -> np.ndarray:
     """(..., n, 4, 4) of each joint in the skeleton's own space. `order` has parents before their children."""
     own = pose.matrices
-    return _chained(own.reshape(-1, *own.shape[-3:]), parents, order).reshape(own.shape)
+    return _chained(own.reshape(-1, *own.shape[-3:]), parents, order).reshape(own.shape) if own.size else own
 
 
 class Ring(ValueError):

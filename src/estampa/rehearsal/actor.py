@@ -1,9 +1,11 @@
 """What plays on the stage: one file, that says what is seen at a moment of its own time."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
 
+from ..formats.bounds import in_words
 from ..geometry.material import Material
 
 
@@ -19,6 +21,15 @@ class Shown:
     ids: np.ndarray | None = None
     material: Material | None = None
     uv: np.ndarray | None = None
+
+    def refuse_nonsense(self) -> None:
+        """Raises ValueError for what is no number, or names a point that is not there."""
+        for numbers in (self.points, self.stand):
+            if numbers is not None and not np.isfinite(numbers).all():
+                raise ValueError("places that are no numbers")
+        corners = np.asarray(self.triangles)
+        if corners.size and not (0 <= corners.min() and corners.max() < len(self.points)):
+            raise ValueError("triangles of points that are not there")
 
     def in_world(self) -> np.ndarray:
         """(n, 3) m, or (k n, 3) of all places one after another."""
@@ -57,7 +68,15 @@ class Actor:
     step: float = 1 / 24
 
     def shown(self, clip: Clip, seconds: float) -> list[Shown]:
-        """What is seen so many seconds into a clip."""
+        """What is seen so many seconds into a clip. Raises EstampaError where the file is damaged there."""
+        with in_words(self.name):
+            found = list(self.seen(clip, seconds))
+            for shown in found:
+                shown.refuse_nonsense()
+        return found
+
+    def seen(self, clip: Clip, seconds: float) -> Iterable[Shown]:
+        """The same, as each sort of file has it; it may stumble."""
         raise NotImplementedError
 
     def memory(self) -> int:

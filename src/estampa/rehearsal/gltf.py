@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
-from ..formats import glb
+from ..formats import bounds, glb
 from ..formats.gltf_asset import materials
 from ..formats.gltf_motion import placed, sampled
 from .actor import Actor, Clip, Shown
@@ -19,6 +19,7 @@ class GltfActor(Actor):
     def __init__(self, path: Path):
         import pygltflib as gl
 
+        bounds.check_gltf(path, bounds.read_bytes(path), needs_pictures=False)
         try:
             document = gl.GLTF2.load(str(path))
         except Exception as err:
@@ -61,7 +62,7 @@ class GltfActor(Actor):
                 )
         return found
 
-    def shown(self, clip, seconds):
+    def seen(self, clip, seconds):
         at = clip.first + seconds
         posed, weights = {}, {}
         for times, values, how, node, path in self.tracks[self.clips.index(clip)] if self.tracks else ():

@@ -1,10 +1,10 @@
 """The stage: opens printed files, plays them, and tells what they take and how their loops meet."""
 
-import json
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from ..errors import EstampaError
+from ..formats import bounds
 from ..formats.seam import seam_jump
 from ..units import format_bytes, format_length
 from .actor import Actor, Part, once
@@ -19,8 +19,16 @@ KINDS = {"vertex animation texture": TextureActor, "rigid animation texture": Ri
 def opened(path: str | Path) -> Actor:
     """What a printed file plays. Raises EstampaError where it is none that the stage can play."""
     path = Path(path)
-    if not path.is_file():
+    if not path.exists():
         raise EstampaError(path.name, "is not there.", "Print it first, or look at its path.")
+    bounds.plain(path)
+    with bounds.in_words(path.name):
+        actor = _opened(path)
+    actor.shown(actor.clips[0], 0.0)  # so that a damaged file is told as it is opened
+    return actor
+
+
+def _opened(path: Path) -> Actor:
     suffix = path.suffix.lower()
     if suffix in (".glb", ".gltf"):
         beside = path.with_suffix(".json")  # a mesh of a texture is played with it
@@ -34,23 +42,18 @@ def opened(path: str | Path) -> Actor:
 
 def _names(path: Path, mesh: str) -> bool:
     try:
-        return json.loads(path.read_text()).get("mesh") == mesh
-    except (OSError, ValueError):
+        return bounds.read_json(path).get("mesh") == mesh
+    except EstampaError:
         return False
 
 
 def _of_json(path: Path) -> Actor:
-    try:
-        told = json.loads(path.read_text())
-        kind = KINDS.get(told.get("kind"))
-        if kind is None and ("table" in told or "image" in told):
-            kind = TableActor
-        if kind is not None:
-            return kind(path)
-    except EstampaError:
-        raise
-    except Exception as err:
-        raise EstampaError(path.name, "does not say what it is of.", "Print it again.", repr(err)) from err
+    told = bounds.read_json(path)
+    kind = KINDS.get(str(told.get("kind")))
+    if kind is None and ("table" in told or "image" in told):
+        kind = TableActor
+    if kind is not None:
+        return kind(path)
     raise EstampaError(path.name, "does not say what it is of.", "It plays vertex and rigid textures, and tables.")
 
 

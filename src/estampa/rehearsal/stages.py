@@ -5,6 +5,8 @@ from pathlib import Path
 import numpy as np
 
 from ..errors import EstampaError
+from ..formats import usd_open
+from ..formats.bounds import positive
 from ..formats.usd_asset import looks_of
 from ..formats.usd_skel import skinned, skins_of
 from .actor import Actor, Clip, Shown
@@ -14,12 +16,10 @@ class UsdActor(Actor):
     """Everything that a stage shows: meshes, instances of meshes, points."""
 
     def __init__(self, path: Path):
-        from pxr import Usd, UsdGeom
+        from pxr import UsdGeom
 
-        self.stage = Usd.Stage.Open(str(path))
-        if self.stage is None:
-            raise EstampaError(path.name, "cannot be read as OpenUSD.", "Print it again.")
-        self.rate = self.stage.GetTimeCodesPerSecond()
+        self.stage = usd_open.stage(path, laid_over=True)
+        self.rate = positive(path.name, "rate", self.stage.GetTimeCodesPerSecond())
         self.first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
         self.metres = UsdGeom.GetStageMetersPerUnit(self.stage)
         self.prims, prototypes, self.skins = [], set(), skins_of(self.stage)
@@ -40,7 +40,7 @@ class UsdActor(Actor):
         return sum(s.points.nbytes // 2 + s.triangles.nbytes + (0 if s.stand is None else 40 * len(s.stand))
                    for s in self.shown(self.clips[0], 0.0))  # fmt: skip
 
-    def shown(self, clip, seconds):
+    def seen(self, clip, seconds):
         from pxr import UsdGeom
 
         time, found = self.first + seconds * self.rate, []
@@ -117,6 +117,8 @@ class UsdActor(Actor):
 def _fans(mesh, time) -> tuple[np.ndarray, np.ndarray]:
     """((t, 3) corners of triangles of faces of any number of corners, (t,) which face each is of)."""
     counts = np.array(mesh.GetFaceVertexCountsAttr().Get(time), int)
+    if counts.min(initial=0) < 0 or counts.sum() != len(mesh.GetFaceVertexIndicesAttr().Get(time) or ()):
+        raise ValueError("faces that do not fit their corners")
     start = np.concatenate([[0], np.cumsum(counts)])[:-1]
     many = np.maximum(counts - 2, 0)
     face = np.repeat(np.arange(len(counts)), many)

@@ -21,7 +21,7 @@ class TableActor(Actor):
     def memory(self):
         return self.table.bytes
 
-    def shown(self, clip, seconds):
+    def seen(self, clip, seconds):
         step = int(np.floor(seconds / self.step + 1e-6)) % len(self.table.frames)
         ids, place, turn, size = self.table.at(step)
         if not len(ids):

@@ -28,7 +28,7 @@ class FramesActor(Actor):
     def step_at(self, seconds: float) -> int:
         return int(np.floor(seconds / self.step + 1e-6)) % len(self.file.frames)
 
-    def shown(self, clip, seconds):
+    def seen(self, clip, seconds):
         return [Shown(self.file.at(self.step_at(seconds)).astype(float), self.file.triangles)]
 
 
@@ -43,9 +43,9 @@ class TextureActor(FramesActor):
         f = self.file
         return f.offsets.nbytes + f.rest.nbytes + f.lookup.nbytes + f.triangles.nbytes
 
-    def shown(self, clip, seconds):
+    def seen(self, clip, seconds):
         if self.card is None:
-            return super().shown(clip, seconds)
+            return super().seen(clip, seconds)
         return [Shown(self.on_card(self.step_at(seconds)).astype(float), self.file.triangles)]
 
     def on_card(self, step: int) -> np.ndarray:

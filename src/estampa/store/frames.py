@@ -168,14 +168,17 @@ class FrameStore:
 
     def sweep(self) -> None:
         """Take away what killed programs left half written."""
-        if self.root.exists():
-            for folder in self.root.iterdir():
+        with suppress(OSError):
+            for folder in list(self.root.iterdir()):
                 disk.sweep(folder)
 
     def size(self) -> int:
         """Bytes that the store takes."""
         if self._size is None:
-            self._size = sum(f.stat().st_size for f in self.root.glob("*/*.frame")) if self.root.exists() else 0
+            self._size = 0
+            for file in self.root.glob("*/*.frame"):
+                with suppress(OSError):  # another program may let go of it meanwhile
+                    self._size += file.stat().st_size
         return self._size
 
     def clear(self) -> int:

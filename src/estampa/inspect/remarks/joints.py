@@ -214,6 +214,13 @@ def cages(scene: Scene | Snapshot) -> Iterator[Remark]:
                     )
 
 
+def no_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for skeleton in scene.doc.skeletons:
+        if skeleton.on and skeleton.stack and not skeleton.joints:
+            words = f"{skeleton.name} has layers and no joints."
+            yield Remark("warning", skeleton.id, words, "Nothing moves.", "Click joints into a mesh with Joint (J).")
+
+
 def colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing in scene.doc.things:
         if thing.kind == "collider" and thing.on and thing.constant("shape") == "mesh":
@@ -227,4 +234,4 @@ def colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
                 )
 
 
-CHECKS = (rings, short_joints, flat_joints, skins, layers_of_skeletons, cages, colliders)
+CHECKS = (no_joints, rings, short_joints, flat_joints, skins, layers_of_skeletons, cages, colliders)

@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from ...errors import EstampaError
+from ...formats import bounds, usd_open
 
 MOST = 10_000_000
 
@@ -12,8 +13,9 @@ MOST = 10_000_000
 def read_points(path: str) -> np.ndarray:
     """(n, 3) m. Raises EstampaError where there is no list of finite points."""
     file = Path(path).expanduser()
-    if not path or not file.is_file():
+    if not path or not file.exists():
         raise EstampaError(file.name or "The list of points", "is not there.", "Choose a CSV, PLY or OpenUSD file.")
+    bounds.plain(file)
     try:
         points = {".csv": _csv, ".txt": _csv, ".ply": _ply}.get(file.suffix.lower(), _usd)(file)
     except EstampaError:
@@ -51,13 +53,14 @@ def _csv(file):
 def _ply(file):
     import trimesh
 
+    bounds.check_ply(file.name, bounds.read_bytes(file))
     return trimesh.load(file, process=False).vertices
 
 
 def _usd(file):
     from pxr import Usd, UsdGeom
 
-    stage = Usd.Stage.Open(str(file))
+    stage = usd_open.stage(file)
     metres = UsdGeom.GetStageMetersPerUnit(stage)
     for prim in stage.Traverse():
         if prim.IsA(UsdGeom.PointBased):
