@@ -4,7 +4,7 @@ import numpy as np
 
 from ..errors import EstampaError, shortened
 from ..formula import Refused, read, refusal
-from ..kinds.registry import kind_of
+from ..kinds.channels import Channel
 from ..scene.curves import Curve, Key
 from ..scene.document import Document, Formula, Link, Source, Thing, check_value
 from ..scene.scene import Scene
@@ -12,15 +12,16 @@ from ..scene.values import Values, ring_of
 from .names import thing_named
 
 
+def channel_of(thing: Thing, name: str) -> Channel:
+    """The declaration of a channel. Raises EstampaError where the thing has none of that name."""
+    channels = thing.declared.channels if thing.declared else {}
+    if name not in channels:
+        raise EstampaError(thing.name, f"has no channel “{name}”.", f"Its channels: {', '.join(channels)}")
+    return channels[name]
+
+
 def checked(thing: Thing, channel_name: str, value):
-    declared = kind_of(thing.kind)
-    channel = declared.channels.get(channel_name) if declared else None
-    if channel is None:
-        raise EstampaError(
-            thing.name,
-            f"has no channel “{channel_name}”.",
-            "Its channels: " + ", ".join(declared.channels if declared else []),
-        )
+    channel = channel_of(thing, channel_name)
     if channel.type == "number" and isinstance(value, (int, np.integer, np.floating)):
         value = float(value) if not isinstance(value, bool) else value
     try:
@@ -103,7 +104,7 @@ def _refuse_rings(doc: Document, thing: Thing, channels) -> None:
 def set_computed(scene: Scene, thing_id: str, channel: str, value: Link | Formula, merge: str | None = None) -> None:
     """Make a channel a link or a formula. Refused when it would read itself, or gives no number over the range."""
     thing = thing_named(scene, thing_id)
-    declared = thing.declared.channels[channel]
+    declared = channel_of(thing, channel)
     where = f"{thing.name} · {declared.label}"
     if not declared.animates:
         raise EstampaError(where, "cannot be linked or computed.", "Only numbers and switches that animate can.")
@@ -122,7 +123,7 @@ def link(
     """Let a channel read another one. Channels of one unit are read as they are; between unlike units a range map is
     laid, from the usual range of the one to that of the other."""
     thing, source = thing_named(scene, thing_id), thing_named(scene, to_thing)
-    mine = thing.declared.channels[channel]
+    mine = channel_of(thing, channel)
     read_ = source.declared.channels.get(to_channel) if source.declared else None
     if read_ is None or read_.type not in ("number", "whole", "switch"):
         raise EstampaError(f"{source.name} · {to_channel}", "cannot be read.", "Only numbers and switches can.")
@@ -147,7 +148,7 @@ def set_formula(
     try:
         read(text, tuple(sources))
     except Refused as err:
-        raise refusal(err, f"{thing.name} · {thing.declared.channels[channel].label}") from None
+        raise refusal(err, f"{thing.name} · {channel_of(thing, channel).label}") from None
     set_computed(scene, thing_id, channel, Formula(formula=text.strip(), inputs=sources))
 
 

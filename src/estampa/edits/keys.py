@@ -2,8 +2,9 @@
 
 from ..errors import EstampaError
 from ..scene.curves import SEGMENTS, TANGENTS, Curve, Key
+from ..scene.limits import FURTHEST_KEY
 from ..scene.scene import Scene
-from .channels import checked
+from .channels import channel_of, checked
 from .names import thing_named
 
 
@@ -12,9 +13,11 @@ def set_key(
 ) -> None:
     """Put a key at a frame; without a value, at what the channel is there now. A key that is there keeps its shape."""
     thing = thing_named(scene, thing_id)
-    value = checked(thing, channel, scene.values.at(thing, channel, frame) if value is None else value)
-    if not thing.declared.channels[channel].animates:
+    declared = channel_of(thing, channel)
+    if not declared.animates:
         raise EstampaError(f"{thing.name} · {channel}", "cannot be keyed.", "Only numbers and switches can.")
+    value = checked(thing, channel, scene.values.at(thing, channel, frame) if value is None else value)
+    _check_frame(thing, frame)
     _check_words(thing, channel, {"segment": segment})
     curve = thing.curve(channel)
     key = (curve.key_at(frame) if curve else None) or Key(frame=frame, value=0.0)
@@ -24,6 +27,12 @@ def set_key(
         f"Key {thing.name} · {channel} at {frame:g}",
         scene.doc.replace(thing.with_(values={**thing.values, channel: curve})),
     )
+
+
+def _check_frame(thing, frame: float) -> None:
+    if not abs(frame) <= FURTHEST_KEY:
+        words = f"cannot have a key at frame {frame:g}."
+        raise EstampaError(thing.name, words, f"Frames go to {FURTHEST_KEY:,}.")
 
 
 def remove_key(scene: Scene, thing_id: str, channel: str, frame: float) -> None:

@@ -1,5 +1,8 @@
 """Edits of things: adding, removing, naming, copying, ordering."""
 
+import math
+from itertools import chain
+
 import numpy as np
 
 from ..errors import EstampaError
@@ -8,6 +11,7 @@ from ..geometry.primitives import joined
 from ..kinds.registry import layers_for
 from ..scene.curves import Curve
 from ..scene.document import Adopted, Document, Formula, Frozen, Link, Material, MeshRef, Thing, new_id
+from ..scene.limits import MOST_SPOTS
 from ..scene.scene import Arrays, Scene
 from ..scene.values import Rows, Values
 from .channels import checked_values
@@ -179,7 +183,7 @@ def add_thing(
     declared = declared_kind(kind)
     name = unique_name(scene.doc, name or declared.title)
     values = checked_values(kind, name, values or {})
-    thing = Thing(kind=kind, name=name, values=values, mesh=mesh, spots=tuple(map(tuple, spots)))
+    thing = Thing(kind=kind, name=name, values=values, mesh=mesh, spots=_usable(name, spots))
     where = "prints" if declared.family == "print" else "things"
     doc = scene.doc.with_(**{where: (*getattr(scene.doc, where), thing)})
     scene.apply(f"Add {thing.name}", doc)
@@ -311,10 +315,22 @@ def move_layer(scene: Scene, layer_id: str, place: int) -> None:
 def set_spots(scene: Scene, thing_id: str, spots, label: str, merge: str | None = None) -> None:
     """Set a path's points (x, y, z in metres) or the places of copies made by hand (x, y, z, turn in rad, size)."""
     thing = thing_named(scene, thing_id)
-    rows = tuple(tuple(float(x) for x in spot) for spot in spots)
-    if not all(np.isfinite(spot).all() for spot in rows):
-        raise EstampaError(thing.name, "would have a point that is not a number.", "Undo, and move it again.")
-    scene.apply(label, scene.doc.replace(thing.with_(spots=rows)), merge)
+    scene.apply(label, scene.doc.replace(thing.with_(spots=_usable(thing.name, spots))), merge)
+
+
+def _usable(name: str, spots) -> tuple[tuple[float, ...], ...]:
+    """Points as they are kept. Raises EstampaError for what is no point, or too many of them."""
+    if len(spots) > MOST_SPOTS:
+        raise EstampaError(name, f"would have {len(spots):,} points.", f"{MOST_SPOTS:,} are the most.")
+    try:
+        rows = tuple(tuple(float(x) for x in spot) for spot in spots)
+    except (TypeError, ValueError, OverflowError):
+        rows = ((),)
+    if any(len(row) not in (3, 5) for row in rows):
+        raise EstampaError(name, "would have a point that is none.", "Give x, y, z; of a copy its turn and size too.")
+    if not all(map(math.isfinite, chain.from_iterable(rows))):
+        raise EstampaError(name, "would have a point that is not a number.", "Undo, and move it again.")
+    return rows
 
 
 def set_start(scene: Scene, thing_id: str, adopted: Adopted | None) -> None:
