@@ -129,3 +129,37 @@ def test_a_damaged_autosave_is_refused_by_name(tmp_path):
     path.write_bytes(b"PK\x03\x04")
     with pytest.raises(EstampaError, match="torn"):
         open_scene(path)
+
+
+def test_recovered_work_does_not_go_over_what_somebody_saved_since(flag, tmp_path):
+    path = save_scene(flag, tmp_path / "flag.estampa")
+    autosave = recovery.Autosave()
+    do.set_range(flag, end=77)
+    autosave.write(flag)
+    left = crashed(autosave, path)
+    plain = recovery.recovered(left, path)
+    other = open_scene(path)
+    do.set_range(other, end=50)
+    save_scene(other)
+    found = recovery.recovered(left, path)
+    assert found.doc.end == plain.doc.end == 77 and found.is_changed
+    with pytest.raises(ChangedOnDisk):
+        save_scene(found)
+    assert open_scene(path).doc.end == 50
+    save_scene(found, over=True)
+    do.set_range(found, end=78)
+    save_scene(found)
+    assert open_scene(path).doc.end == 78
+
+
+def test_an_autosave_is_no_more_to_be_read_by_others_than_its_scene(flag, tmp_path, monkeypatch):
+    monkeypatch.setenv("ESTAMPA_STATE", str(tmp_path / "state"))
+    (tmp_path / "state").mkdir(mode=0o755)
+    autosave = recovery.Autosave()
+    mode = lambda p: stat.S_IMODE(p.stat().st_mode)
+    assert mode(autosave.write(flag)) == 0o600
+    for own in (0o600, 0o640, 0o644):
+        path = save_scene(flag, tmp_path / "flag.estampa")
+        path.chmod(own)
+        assert mode(autosave.write(flag)) == own
+    assert mode(tmp_path / "state") == 0o700
