@@ -6,6 +6,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+from estampa.kinds import plugins
+
 PLUGINS = Path(__file__).parent / "plugins"
 SCRIPT = """
 import json, tempfile
@@ -86,3 +88,103 @@ def test_a_layer_a_force_a_print_and_an_ensemble_are_a_file_each(tmp_path):
     assert told["bend"] == "Bend" and len(told["remarks"]) == 2
     assert any("broken.py" in r and "left half-way" in r for r in told["remarks"])
     assert any("taken.py" in r and "is the word of Bend already" in r for r in told["remarks"])
+
+
+LAYER = """
+import numpy as np
+from estampa.kinds.channels import number
+from estampa.motion.layer import Deformer
+class Bad(Deformer):
+    "Goes wrong."
+    kind, title = "{word}", "{word}"
+    def apply(self, points, v, now):
+        {body}
+"""
+BODIES = {
+    "misshapen": "return points[:, 1:]",
+    "flattened": "return points.astype(np.float32)",
+    "no_array": "return None",
+    "nowhere": "return points + np.nan",
+    "quits": "raise SystemExit(3)",
+    "stumbles": "return points / {}",
+}
+FORCE = """
+from estampa.fields.force import Force
+class Gust(Force):
+    "Goes wrong."
+    kind, title = "gone_gust", "Gone gust"
+    def act(self, world, v):
+        raise SystemExit(4)
+"""
+JUDGE = """
+import json, sys
+from estampa import edits as do, EstampaError
+from estampa.geometry.primitives import sheet
+from estampa.inspect.remarks.worked_out import all_remarks
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
+found = {}
+for word in sys.argv[1:]:
+    scene = Scene(Document(end=3))
+    mat = do.add_mesh(scene, sheet(1, 1, 3, 3), "Mat")
+    do.add_layer(scene, mat.id, word, word)
+    try:
+        scene.evaluate(2)
+        found[word] = ["went on", []]
+    except EstampaError as err:
+        told = [str(r) for r in all_remarks(scene.evaluator(stand_ins=True)) if r.severity == "error"]
+        found[word] = [str(err), told]
+scene = Scene(Document(end=3))
+plain = do.add_mesh(scene, sheet(1, 1, 3, 3), "Plain")
+do.add_layer(scene, plain.id, "bend")
+print(json.dumps([found, [str(r) for r in all_remarks(scene.evaluator(stand_ins=True)) if "plug-in" in str(r)],
+                  scene.evaluate(2)["Plain"].shape]))
+"""
+
+
+def test_a_plug_in_that_goes_wrong_is_named_where_it_stops_and_in_the_remarks(tmp_path):
+    """Wrong shapes and types, numbers that are none, an exit: each is trouble of its layer, and of nothing else."""
+    folder = tmp_path / "kinds"
+    folder.mkdir()
+    for word, body in BODIES.items():
+        (folder / f"{word}.py").write_text(LAYER.format(word=word, body=body))
+    (folder / "leaves.py").write_text("raise SystemExit(1)")
+    environment = os.environ | {"ESTAMPA_KINDS": f"{folder}{os.pathsep}{tmp_path / 'none'}"}
+    run = [sys.executable, "-c", JUDGE, *BODIES]
+    done = subprocess.run(run, capture_output=True, text=True, env=environment, timeout=100)
+    assert done.returncode == 0, done.stderr[-2000:]
+    found, broken, shape = json.loads(done.stdout.splitlines()[-1])
+    for word, (said, remarks) in found.items():
+        assert said.startswith(f"{word} on Mat") and "Traceback" not in said, said
+        assert len(remarks) == 1 and remarks[0].startswith(f"{word} on Mat"), "what stops is remarked upon"
+        assert word == "nowhere" or f"plug-in {word}.py" in said
+    assert any("leaves.py" in w and "SystemExit" in w for w in broken) and any("no such folder" in w for w in broken)
+    assert shape == [9, 3], "the rest goes on"
+
+
+def test_a_folder_of_plug_ins_is_asked_about_once_and_again_when_it_changes(tmp_path, monkeypatch):
+    folder = tmp_path / "kinds"
+    (folder / "more").mkdir(parents=True)
+    (folder / "one.py").write_text("ran.append(1)")
+    monkeypatch.setenv("ESTAMPA_KINDS", str(folder))
+    monkeypatch.setenv("ESTAMPA_STATE", str(tmp_path / "state"))
+    monkeypatch.setattr(plugins, "BROKEN", {})
+    asked, agrees = [], [False]
+
+    def may_read(where):
+        asked.append(where)
+        return agrees[0]
+
+    monkeypatch.setattr(plugins, "_may_read", plugins._may_read)
+    plugins.ask(may_read)
+    loaded = []
+    monkeypatch.setattr(plugins, "_load", lambda path, known: loaded.append(path.name))
+    plugins.load({})
+    assert asked == [folder] and not loaded and "not agreed" in plugins.BROKEN[str(folder)]
+    agrees[0] = True
+    plugins.load({})
+    plugins.load({})
+    assert len(asked) == 2 and loaded == ["one.py", "one.py"], "once it was agreed to"
+    (folder / "more" / "helper.py").write_text("")
+    plugins.load({})
+    assert len(asked) == 3, "what it may take from below has changed"
