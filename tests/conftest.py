@@ -1,5 +1,6 @@
 import os
 import tempfile
+from pathlib import Path
 
 _home = tempfile.mkdtemp(prefix="estampa-tests-")
 os.environ["ESTAMPA_STORE"] = f"{_home}/store"
@@ -48,3 +49,23 @@ DEAD = "999999999.1.1"  # a process that is not there, as autosaves and leftover
 
 def named(scene, name):
     return next(t for t, _ in scene.doc.everything() if t.name == name)
+
+
+# -- the matrix ------------------------------------------------------------------------------------------------
+_matrix: dict[str, dict[str, str]] = {}
+
+
+def pytest_runtest_logreport(report):
+    """Gathers what the rows of the matrix found, from all processes of a run."""
+    for name, value in getattr(report, "user_properties", ()):
+        if name == "matrix" and report.when == "call" and report.passed:
+            _matrix[value[0]] = value[1]
+
+
+def pytest_sessionfinish(session):
+    """Writes the page of the matrix, once all of its rows were run."""
+    if _matrix and not hasattr(session.config, "workerinput"):
+        from tests import matrix
+
+        if set(_matrix) == set(matrix.ROWS):
+            (Path(__file__).parents[1] / "docs" / "matrix.md").write_text(matrix.table(_matrix))

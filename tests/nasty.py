@@ -301,3 +301,34 @@ def judge_mesh(path: Path) -> str:
         assert math.isfinite(float(mesh.size.max()))
         result = "opened"
     return result
+
+
+@cache
+def _printed() -> Path:
+    from . import nasty_prints
+
+    return nasty_prints.printed(Path(tempfile.mkdtemp()))
+
+
+def judged(seed: int, folder: Path) -> str:
+    """Make the damaged thing of a seed, and judge it: a scene, a mesh file, files of a print, a frame of the store."""
+    from . import nasty_prints
+    from .store import test_untrue
+
+    sort = seed % 6
+    if sort < 2:
+        path = folder / f"{seed}.estampa"
+        path.write_bytes(damaged_scene(seed))
+        return judge_scene(path)
+    if sort == 2:
+        ending, data = damaged_mesh(seed)
+        path = folder / f"{seed}.{ending}"
+        path.write_bytes(data)
+        return judge_mesh(path)
+    place = folder / str(seed)
+    place.mkdir()
+    if sort < 5:
+        return f"print {nasty_prints.torn(_printed(), place, seed)}"
+    makes, ways = test_untrue.MAKES, test_untrue.WAYS
+    test_untrue.damaged(makes[seed // 6 % len(makes)], ways[seed // 6 % len(ways)], seed, place)
+    return "frame solved again"

@@ -29,7 +29,8 @@ from .geometry.primitives import box
 from .inspect.loops import close as close_loop
 from .inspect.loops import offers as loop_offers
 from .inspect.loops import seams
-from .inspect.remarks.scene import remarks
+from .inspect.remarks.remark import Remark
+from .inspect.remarks.worked_out import all_remarks
 from .inspect.sync import desync, in_step
 from .kinds.registry import kinds_in
 from .press.run import bake_scene
@@ -157,6 +158,12 @@ def cube(size: float = 1.0, at=(0.0, 0.0, 0.0)) -> Mesh:
 def kinds(family: str = "layer") -> dict[str, str]:
     """Words and titles of what can be added: of a family "layer", "thing", "force", "ensemble" or "print"."""
     return {k.kind: k.title for k in kinds_in(family)}
+
+
+def remarks(scene: Scene, store: FrameStore | None = None) -> list[Remark]:
+    """Everything that is to be said of a scene, errors first: what would stop a solve, a picture or a print among
+    it."""
+    return all_remarks(scene.evaluator(store, stand_ins=True))
 
 
 def film(scene: Scene, path: str | Path, size=(1280, 720), frames=None, camera: str | None = None, progress=None):

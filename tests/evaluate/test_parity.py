@@ -8,15 +8,11 @@ from estampa import edits as do
 from estampa.edits import joints as build
 from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
-from estampa.formats import usd
-from estampa.geometry.primitives import box, sheet, tube
 from estampa.kinds.registry import kind_of, kinds_in
-from estampa.scene.document import Document, ids_of
-from estampa.scene.scene import Scene
+from estampa.scene.document import ids_of
+from tests.stage import BOUND, Stage
 
 FRAME = 4
-OF_LIQUIDS = ("grain_warm", "grain_skin", "fill", "pour")  # that do nothing in a swarm, or less
-BOUND = ("skin", "cage")  # made by binding
 
 
 @pytest.fixture(autouse=True)
@@ -26,51 +22,12 @@ def same_dice(request):
         yield
 
 
-class Stage:
-    """A scene with one of everything that can be named, twice."""
-
-    def __init__(self, store):
-        self.store = store
-        self.scene = scene = Scene(Document(start=1, end=6, loop=(1, 7)))
-        flat = sheet(1, 1, 6, 6)
-        self.subject = do.add_mesh(scene, flat, "Subject").id
-        other = [do.add_mesh(scene, sheet(2, 2, 5, 5), f"Other {i}").id for i in (1, 2)]
-        for i, thing in enumerate(other):
-            do.set_values(scene, thing, {"y": -0.4 - i, "turn_x": 0.3 * i})
-        line = np.stack([np.zeros(5), np.linspace(0, 1, 5), np.zeros(5)], axis=1)
-        self.tube = do.add_mesh(scene, tube(line, np.full(5, 0.1), 5), "Tube").id
-        cage = do.add_mesh(scene, tube(line, np.full(5, 0.3), 5), "Cage").id
-        self.skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0.2, 1, 0], 4)]).id
-        joints = [j.id for j in scene.doc.find(self.skeleton).joints]
-        build.bind_skin(scene, self.tube, self.skeleton)
-        build.bind_cage(scene, self.tube, cage)
-        put = lambda kind, i, **v: do.add_thing(scene, kind, values={"x": 0.3 + 0.4 * i, "y": 0.2 * i, "z": 0.5} | v).id
-        ways = [((0, 0, 0), (1, 0.5, 0), (2, 0, 1)), ((0, 1, 0), (1, 0, 0), (2, 1, -1))]
-        maps = [do.add_map(scene, self.subject, np.linspace(i, 1, 36), f"Map {i}").id for i in (0, 0.5)]
-        points = scene.mesh(scene.doc.find(self.subject).mesh).points
-        grips = [put("grip", i, turn_x=0.4 * i) for i in (1, 2)]
-        self.named = {
-            "map": maps,
-            "target": [do.add_target(scene, self.subject, points * (1 + i)).id for i in (1, 2)],
-            "grip": grips,
-            "placed": [*grips, joints[1]],
-            "zone": [put("zone", i, reach=1.0 + i) for i in (1, 2)],
-            "path": [do.add_thing(scene, "path", spots=spots).id for spots in ways],
-            "subject": other,
-            "joint": joints[1:3],
-            "wind": [do.add_thing(scene, "wind", values={"speed": 3.0 + 4 * i}).id for i in (0, 1)],
-            "target_map": [do.add_map(scene, other[0], np.linspace(0, 1, 25), "Half").id],
-            "target_weights": [do.add_map(scene, other[0], np.linspace(0.2, 1, 25), "More").id],
-        }
-        do.add_thing(scene, "gravity")
-        for moving, channel, far in ((self.subject, "x", 0.5), (joints[1], "turn_x", 1.0)):
-            do.set_key(scene, moving, channel, 1, 0.0)
-            do.set_key(scene, moving, channel, 5, far)
+class Parity(Stage):
+    """Changes one channel after the other."""
 
     def base(self, kind):
         """Values that make every channel of a kind matter as far as one setting can."""
-        values = {n: self.named[c.to][0] for n, c in kind.channels.items() if c.to in self.named}
-        values |= {"file": self.named["file"]} if "file" in self.named else {}
+        values = self.references(kind)
         if not kind.family == "layer" or kind.memory:
             return values
         for name, channel in kind.channels.items():
@@ -139,38 +96,15 @@ LAYERS = [k.kind for k in kinds_in("layer") if k.kind not in BOUND]
 
 @pytest.mark.parametrize("word", LAYERS)
 def test_a_layer_is_named_by_all_that_it_reads_and_by_nothing_else(word, store):
-    stage, kind = Stage(store), kind_of(word)
-    owner = stage.skeleton if kind.moves == "joints" else stage.subject
-    if kind.moves == "grains":  # some that fly already, on something that is solid
-        by = {"by": "formula" if kind.by_formula else "steps"}
-        liquid = ("liquid", None, {"spacing": 0.12, "expands": 0.01})
-        owner = do.add_thing(stage.scene, *(liquid if word in OF_LIQUIDS else ("swarm", None, by))).id
-        made = [do.add_mesh(stage.scene, box([-i, 0, 0], [i, 0.5, 0.6]), f"Box {i}").id for i in (0.4, 0.8)]
-        more = do.add_map(stage.scene, made[0], np.linspace(0.2, 1, 8), "More").id
-        stage.named |= {"subject": made, "target_weights": [more]}
-        do.add_layer(stage.scene, owner, "sow", values={"count": 40, "radius": 0.6, "scatter": 0.5, "speed_y": -1.0})
-        do.add_thing(stage.scene, "ground", values={"height": -0.3})
-    if kind.memory and "collider" in kind.feels:
-        do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
-    if getattr(kind, "helps", ""):  # a cloth above it, that is held and blown and meets something
-        do.add_layer(stage.scene, owner, kind.helps, values={"pins": stage.named["map"][0]})
-        do.add_thing(stage.scene, "collider", values={"x": 0.2, "y": 0.6})
-    if word == "played":
-        store.root.mkdir(parents=True, exist_ok=True)
-        flat, lift = sheet(1, 1, 6, 6), lambda f: [0, 0.1 * f + 0.05 * f * f, 0]
-        path = store.root / "lifted.usdc"
-        at = lambda f: flat.points + lift(f)
-        usd.write_cache(path, "Lifted", flat, [1, 2, 3, 4], 24.0, at, False, lambda *a: 0)
-        stage.named["file"] = str(path)
-    if word == "break":  # it cuts closed meshes
-        do.add_layer(stage.scene, owner, "thicken", values={"thickness": 0.1})
+    stage, kind = Parity(store), kind_of(word)
+    owner = stage.owner_for(kind)
     layer = do.add_layer(stage.scene, owner, word, values=stage.base(kind))
     assert stage.try_all(layer.id, owner), "some channel does something"
 
 
 @pytest.mark.parametrize("word", BOUND)
 def test_a_bound_layer_is_named_by_all_that_it_reads(word, store):
-    stage = Stage(store)
+    stage = Parity(store)
     tube = stage.scene.doc.find(stage.tube)
     layer = next(l for l in tube.stack if l.kind == word)
     assert stage.try_all(layer.id, stage.tube)
@@ -178,7 +112,7 @@ def test_a_bound_layer_is_named_by_all_that_it_reads(word, store):
 
 @pytest.mark.parametrize("word", [k.kind for k in kinds_in("force")])
 def test_a_force_is_part_of_the_name_of_what_feels_it(word, store):
-    stage, kind = Stage(store), kind_of(word)
+    stage, kind = Parity(store), kind_of(word)
     values = {n: stage.named[c.to][0] for n, c in kind.channels.items() if c.to in stage.named and n != "parent"}
     if word == "collider":
         rope = build.add_skeleton(stage.scene, [build.straight([0, 0.5, 0], [0.6, 0.5, 0], 6)]).id
@@ -200,7 +134,7 @@ def test_a_force_is_part_of_the_name_of_what_feels_it(word, store):
 
 @pytest.mark.parametrize("to", ["grip", "zone", "path"])
 def test_what_is_named_is_part_of_the_name_of_what_reads_it(to, store):
-    stage = Stage(store)
+    stage = Parity(store)
     reader = {"grip": "noise", "zone": "noise", "path": "follow"}[to]
     values = stage.base(kind_of(reader)) | ({"how": "bent"} if to == "path" else {})
     do.add_layer(stage.scene, stage.subject, reader, values=values)
@@ -213,7 +147,7 @@ def test_what_is_named_is_part_of_the_name_of_what_reads_it(to, store):
 
 
 def test_a_wind_that_a_layer_does_not_read_stales_nothing_of_it(store):
-    stage = Stage(store)
+    stage = Parity(store)
     chosen, other = stage.named["wind"]
     do.add_layer(stage.scene, stage.skeleton, "stems", values={"wind": chosen})
     name = stage.seen(stage.skeleton)[0]
@@ -224,7 +158,7 @@ def test_a_wind_that_a_layer_does_not_read_stales_nothing_of_it(store):
 
 
 def test_how_a_subject_is_drawn_stales_nothing(store):
-    stage = Stage(store)
+    stage = Parity(store)
     do.add_layer(stage.scene, stage.subject, "cloth")
     name = stage.seen(stage.subject)[0]
     do.set_value(stage.scene, stage.subject, "smooth", 1.0)

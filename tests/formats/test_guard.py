@@ -1,24 +1,19 @@
 """Files from outside: plain ones alone, nothing from elsewhere, bounded in time and memory, torn ones told in words."""
 
-import json
 import os
-import shutil
 import time
 
 import numpy as np
 import pytest
 
 from estampa import demo
-from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.formats import exr, usd_open
 from estampa.formats.asset import read_asset
-from estampa.geometry.primitives import sheet
 from estampa.press.run import bake_scene
 from estampa.rehearsal.stage import Stage
-from estampa.scene.document import Document, ids_of
-from estampa.scene.scene import Scene
 from estampa.solve.swarm.points_file import read_points
+from tests import nasty_prints
 
 
 def doubling(levels):
@@ -109,74 +104,20 @@ def test_an_image_that_says_it_is_huge_is_refused_before_memory_is_taken(tmp_pat
 # -- printed files, torn ---------------------------------------------------------------------------------------
 @pytest.fixture(scope="module")
 def printed(tmp_path_factory):
-    """One print of each kind that a small scene takes, by the file that the stage is given."""
-    folder = tmp_path_factory.mktemp("printed")
-    with ids_of("torn"):
-        scene = Scene(Document(end=6))
-        mat = do.add_mesh(scene, sheet(1, 1, 4, 4), "Mat")
-        do.add_layer(scene, mat.id, "noise")
-        swarm = do.add_thing(scene, "swarm", "Sparks").id
-        do.add_layer(scene, swarm, "sow", values={"count": 6, "speed_y": 1.0})
-        for kind in ("vertex_cache", "vertex_texture", "pose_strip", "shot", "shot_glb"):
-            do.add_thing(scene, kind, kind, {"subject": mat.id} if kind not in ("shot", "shot_glb") else {})
-        for kind in ("swarm_table", "swarm_usd", "swarm_glb"):
-            do.add_thing(scene, kind, kind, {"swarm": swarm})
-    bake_scene(scene, folder)
-    return folder
-
-
-def stage_files(folder):
-    return sorted(p for p in folder.iterdir() if p.suffix in (".glb", ".usdc", ".usda", ".json"))
-
-
-def play(path):
-    stage = Stage.of([path])
-    for now in (0.0, 0.1, 5.0):
-        for shown in stage.shown(now):
-            assert np.isfinite(shown.in_world()).all()
-    return stage.words()
+    return nasty_prints.printed(tmp_path_factory.mktemp("printed"))
 
 
 def test_whole_prints_play(printed):
-    files = stage_files(printed)
+    files = nasty_prints.stage_files(printed)
     assert {p.suffix for p in files} >= {".glb", ".json"} and len(files) >= 6
     for path in files:
-        assert play(path)
-
-
-def torn(printed, folder, seed):
-    """Damage one file of a print, and play it: words that name a file, or a sound picture."""
-    dice = np.random.default_rng(seed)
-    shutil.copytree(printed, folder, dirs_exist_ok=True)
-    files = sorted(p for p in folder.iterdir() if p.is_file())
-    victim = files[dice.integers(len(files))]
-    data = bytearray(victim.read_bytes())
-    how = seed % 4
-    if how == 0:
-        data = data[: dice.integers(len(data))]
-    elif how == 1:
-        for _ in range(dice.integers(1, 12)):
-            data[dice.integers(len(data))] = dice.integers(256)
-    elif how == 2 and victim.suffix == ".json":
-        told = json.loads(data)
-        name = list(told)[dice.integers(len(told))]
-        told[name] = [None, 0, -1, 1e308, "../x", [], {}, 2**40, "é", -0.5][dice.integers(10)]
-        data = json.dumps(told).encode()
-    else:
-        at, some = dice.integers(len(data)), dice.integers(1, 300)
-        data[at : at + some] = bytes(some)
-    victim.write_bytes(data)
-    for path in stage_files(folder):
-        try:
-            play(path)
-        except EstampaError as err:
-            assert any(f.name in str(err) or f.stem in str(err) for f in files), err
+        assert nasty_prints.play(path)
 
 
 @pytest.mark.parametrize("part", range(6))
 def test_torn_prints_are_told_in_words(printed, tmp_path, part):
     for seed in range(part, 48, 6):
-        torn(printed, tmp_path / str(seed), seed)
+        nasty_prints.torn(printed, tmp_path / str(seed), seed)
 
 
 def test_a_demo_stage_that_is_printed_is_read_back_through_the_same_door(tmp_path):

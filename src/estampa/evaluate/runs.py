@@ -596,7 +596,11 @@ class Runs:
             return False
         found, at = self._ready(run, frame)
         for now in range(at + 1, frame + 1):
-            found = self.stepped(run, now, found, self.inputs(run, now))
+            try:
+                found = self.stepped(run, now, found, self.inputs(run, now))
+            except EstampaError as err:  # remarked upon for as long as the same would be solved
+                self.evaluator.scene.solver_cache["stopped", run.id] = (self.key(run, now), now, err)
+                raise
             if not self.store.has(self.key(run, now)):
                 self.store.write(self.key(run, now), found)
         self._last[run.id] = (self.key(run, frame), found)

@@ -65,7 +65,8 @@ def stops(evaluator: Evaluator) -> list[Remark]:
 
 
 def _first_step(evaluator: Evaluator, run) -> None:
-    """The keys of all frames of a run, and its first frame; that is made once for what is read there."""
+    """The keys of all frames of a run, and its first frame, which is made once for what is read there. Raises what they
+    stop at, and what a solve of the same has stopped at since."""
     runs, first = evaluator.runs, evaluator.doc.solved_from
     keys = runs.keys(run, evaluator.doc.solved_to)
     known = evaluator.scene.solver_cache.get(("first step", run.id))
@@ -78,6 +79,9 @@ def _first_step(evaluator: Evaluator, run) -> None:
         known = evaluator.scene.solver_cache["first step", run.id] = (keys[0], trouble)
     if known[1] is not None:
         raise known[1]
+    key, frame, trouble = evaluator.scene.solver_cache.get(("stopped", run.id), (None, first, None))
+    if trouble is not None and runs.key(run, frame) == key:
+        raise trouble
 
 
 def _refuse(item, trouble: str) -> None:
