@@ -14,7 +14,7 @@ import tempfile
 import time
 from pathlib import Path
 
-JOBS = ("solve", "save", "autosave", "bake", "movie")
+JOBS = ("solve", "save", "adopt", "autosave", "keep", "bake", "movie")
 BUSY = 0.5  # s of work within which the kill falls
 
 
@@ -28,7 +28,7 @@ def scene_at(folder: Path):
     flag = do.add_mesh(scene, sheet(1.2, 0.8, 30, 20), "Flag")
     pins = do.add_map(scene, flag.id, (scene.arrays.get(flag.mesh.points)[:, 0] == 0).astype("f4"), "Hoist")
     do.add_layer(scene, flag.id, "cloth", values={"pins": pins.id, "substeps": 6, "excess": 1.0})
-    for kind in ("gravity", "vertex_texture", "vertex_cache"):
+    for kind in ("gravity", "vertex_texture", "vertex_cache", "shot", "shot_glb"):
         do.add_thing(scene, kind)
     scene.path = folder / "flag.estampa"
     return scene
@@ -38,6 +38,8 @@ def job(word: str, folder: Path) -> None:
     """Does one thing again and again until it is killed, or once when it may write only so much."""
     import estampa
     from estampa import edits as do
+    from estampa.edits import assets
+    from estampa.evaluate.starts import adopt
     from estampa.scene.recovery import Autosave, sweep
     from estampa.store.frames import FrameStore
 
@@ -56,6 +58,12 @@ def job(word: str, folder: Path) -> None:
             scene.evaluator(store).solve_through(12)
         elif word == "save":
             estampa.save_scene(scene, folder / "flag.estampa", over=True)
+        elif word == "adopt":
+            cloth = scene.doc.subjects[0].stack[0].id
+            do.set_start(scene, cloth, adopt(scene.evaluator(store), cloth, 1 + k % 12))
+            estampa.save_scene(scene, folder / "flag.estampa", over=True)
+        elif word == "keep":
+            assets.keep(scene, scene.doc.subjects[0].id, "Flag", folder / "assets")
         elif word == "autosave":
             keeper.write(scene)
         elif word == "bake":
@@ -75,11 +83,12 @@ def whole(folder: Path) -> str:
 
     from estampa import open_scene
     from estampa.errors import EstampaError
-    from estampa.formats.usd import CacheReader
     from estampa.formats.vertex_texture import VertexTextureFile
+    from estampa.rehearsal.stage import Stage
 
     readers = {
-        ".estampa": open_scene, ".autosave": open_scene, ".usdc": CacheReader, ".json": VertexTextureFile,
+        ".estampa": open_scene, ".autosave": open_scene, ".json": VertexTextureFile,
+        ".usdc": lambda p: Stage.of([p]), ".glb": lambda p: Stage.of([p]),
         ".mp4": lambda p: imageio_ffmpeg.count_frames_and_secs(str(p))[0] >= 3 or 1 / 0,
     }  # fmt: skip
     for path in folder.rglob("*"):
@@ -103,7 +112,7 @@ def next_start(folder: Path) -> None:
 
     sweep()
     FrameStore(folder / "frames").sweep()
-    for place in (folder, folder / "prints"):
+    for place in (folder, folder / "prints", folder / "assets"):
         disk.sweep(place)
 
 

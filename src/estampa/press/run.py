@@ -8,6 +8,7 @@ import numpy as np
 from ..edits import clips
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
+from ..formats.bounds import in_words
 from ..formats.seam import seam_jump
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
@@ -269,7 +270,8 @@ def run(
             "Check that the disk has room and that you may write there. Earlier files are untouched.",
             repr(err),
         ) from err
-    gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
+    with in_words(target.name):
+        gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
     size = sum(p.stat().st_size for p in paths)
     of = {"bones": "joint", "grains": "grain"}.get(item.declared.takes, "vertex")
     each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told

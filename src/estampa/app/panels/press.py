@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from ... import edits as do
+from ...formats.bounds import in_words
 from ...kinds.registry import kind_of, kinds_in
 from ...press import run as press
 from ...units import format_bytes
@@ -162,7 +163,8 @@ class PressPanel(QWidget):
         else:
             result = self.results[item_id]
             try:
-                reader = item.declared().reader(result.target)
+                with in_words(result.target.name):
+                    reader = item.declared().reader(result.target)
             except Exception as err:
                 s.tell(told(err))
                 return
