@@ -57,7 +57,7 @@ def bring_in(path: Path) -> None:
     """Import it, as the window does."""
     asset = read_asset(path)
     scene = Scene(Document(end=6))
-    found = importing.prepare(asset, Names(scene.doc), 24.0, None, "m", None, lambda *a: None, 1)
+    found = importing.prepare(asset, Names(scene.doc), 24.0, None, None, None, lambda *a: None, 1)
     importing.put(scene, found, path.name)
     for points in scene.evaluate(2).values():
         assert np.isfinite(points).all()

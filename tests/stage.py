@@ -9,6 +9,7 @@ from estampa import edits as do
 from estampa.edits import joints as build
 from estampa.formats import usd
 from estampa.geometry.primitives import box, sheet, tube
+from estampa.kinds.fields import SOLID
 from estampa.kinds.registry import kind_of
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
@@ -72,7 +73,7 @@ class Stage:
             sown = {"count": 40, "radius": 0.6, "scatter": 0.5, "speed_y": -1.0}
             do.add_layer(scene, owner, "sow", values=sown)
             do.add_thing(scene, "ground", values={"height": -0.3})
-        if kind.memory and "collider" in kind.feels:
+        if kind.memory and SOLID in kind.reads:
             do.add_thing(scene, "collider", values={"x": 0.2, "y": 0.6})
         if getattr(kind, "helps", ""):  # a cloth above it, that is held and blown and meets something
             do.add_layer(scene, owner, kind.helps, values={"pins": named["map"][0]})

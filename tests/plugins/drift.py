@@ -12,7 +12,7 @@ class Drift(Ensemble):
 
     kind, title = "drift", "Drift"
     icon = "M8 8 L3 3 M8 8 L13 3 M8 8 V14"
-    feels = ()
+    reads = frozenset()
     tables = {"things": (Column("away", (3,), "m", "How far each has gone."),)}
 
     speed = number(1, "How fast they go.", unit="m/s", soft=(0, 5))

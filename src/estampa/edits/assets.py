@@ -15,7 +15,6 @@ from .names import Names, thing_named
 from .things import with_ids
 
 ENDING = ".estampa"
-ALONE = ("gravity", "wind", "ground", "collider")  # forces of a scene, which belong to none of its things
 
 
 def folder() -> Path:
@@ -51,7 +50,13 @@ def belongs(doc: Document, thing_id: str) -> list[Thing]:
             rides = other.declared is not None and "parent" in other.declared.channels
             if skinned or (rides and _rides_on(other, own, joints)):
                 wanted.append(other.id)
-    return [t for t in doc.things if t.id in seen and (t.kind not in ALONE or t.id == thing_id)]
+    return [t for t in doc.things if t.id in seen and (not _is_of_the_scene(t) or t.id == thing_id)]
+
+
+def _is_of_the_scene(thing: Thing) -> bool:
+    """Whether it is a force that belongs to none of the things of a scene."""
+    declared = thing.declared
+    return declared is not None and declared.family == "force" and not declared.goes_along
 
 
 def _rides_on(thing: Thing, own: str, joints: dict[str, str]) -> bool:

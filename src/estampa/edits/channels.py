@@ -40,7 +40,7 @@ def checked(thing: Thing, channel_name: str, value):
 
 def checked_values(kind: str, name: str, values: dict) -> dict:
     """Values of a thing that is to be made; raises EstampaError for a channel or a value that it cannot have."""
-    plain = Thing(kind=kind, name=name)
+    plain = Thing(id="new", kind=kind, name=name)  # no id is drawn for it
     computed = lambda v: isinstance(v, (Curve, Link, Formula))
     return {n: v if computed(v) else checked(plain, n, v) for n, v in values.items()}
 

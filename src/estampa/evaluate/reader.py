@@ -12,6 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..errors import EstampaError
+from ..fields.force import giving
 from ..formats.usd_points import stamp
 from ..geometry.place import Place
 from ..hashing import digest
@@ -320,14 +321,12 @@ class Reader:
 
     # -- what acts -------------------------------------------------------------------------------------------
     def felt(self, layer: Thing) -> list[Thing]:
-        """The forces that a layer with memory feels: of the kinds that it declares, those that are on; of winds, the
-        one that it names, if it names one."""
+        """The forces that a layer with memory feels: those that give a field which it reads. Of the sort of force that
+        it names (a wind), the named one alone."""
         chosen = self.values.find(layer.constant("wind")) if "wind" in layer.declared.channels else None
-        one = chosen.id if chosen is not None and chosen.kind == "wind" else None
-        kinds = layer.declared.feels_in(layer)
-        forces = (t for t in self.doc.things if t.on and t.kind in kinds and t.declared is not None)
+        forces = giving(self.doc, *layer.declared.reads_in(layer))
         forces = (t for t in forces if not is_own_obstacle(self.doc, layer, t))
-        return [t for t in forces if t.kind != "wind" or one in (None, t.id)]
+        return [t for t in forces if chosen is None or t.kind != chosen.kind or t is chosen]
 
     def felt_told(self, layer: Thing, first: int, last: int) -> Iterator[bytes]:
         """Digests of everything that those forces read at frames from first to last; the same for all that feel the

@@ -76,13 +76,26 @@ class Pool:
 
 
 class Force(Kind):
-    """Base of the forces. A subclass declares channels and adds itself to the world."""
+    """Base of the forces. A subclass declares channels and the fields that it `gives`, and adds to these in the world.
+    All that reads one of them feels it."""
 
     family = "force"
+    goes_along: ClassVar[bool] = False  # True: kept as part of an asset with what it names
     is_solid: ClassVar[bool] = False  # True: it may have moved since the frame before, and reads that too (v.before)
+
+    def __init_subclass__(cls, **more):
+        super().__init_subclass__(**more)
+        if cls.kind and not cls.gives:
+            raise ValueError(f"“{cls.kind}” is a force that gives no field, so nothing would feel it")
 
     def act(self, world: World, v: Resolved) -> None:
         raise NotImplementedError
+
+
+def giving(doc, *fields: str) -> list:
+    """The forces of a document that are on and give one of those fields."""
+    forces = (t for t in doc.things if t.on and t.declared is not None and t.declared.family == "force")
+    return [t for t in forces if t.declared.gives & set(fields)]
 
 
 def within(zone, points: np.ndarray, field: np.ndarray) -> np.ndarray:

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..kinds.channels import number, ref
+from ..kinds.fields import ACCELERATION
 from .force import Force
 
 
@@ -10,6 +11,7 @@ class Gravity(Force):
     """A constant pull downwards (-Y) on everything that is solved."""
 
     kind, title = "gravity", "Gravity"
+    gives = frozenset({ACCELERATION})
     icon = "M8 2.5 V12.5 M4.5 9 L8 12.8 L11.5 9"
     group = "fall"
     shortcut = "Alt+1"

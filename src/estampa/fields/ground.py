@@ -1,6 +1,7 @@
 """Ground: a floor that solved things do not fall through."""
 
 from ..kinds.channels import number
+from ..kinds.fields import FLOOR
 from .force import Force
 
 
@@ -8,6 +9,7 @@ class Ground(Force):
     """A level floor without end. Solved subjects come to rest on it and rub against it."""
 
     kind, title = "ground", "Ground"
+    gives = frozenset({FLOOR})
     icon = "M2 9 H14 M4 12.5 L6 9 M8 12.5 L10 9 M12 12.5 L13.5 9.5"
     group = "fall"
     shortcut = "Alt+2"

@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 from ..kinds.channels import number, ref
+from ..kinds.fields import POOL
 from .force import Force
 
 
@@ -13,6 +14,7 @@ class Immersion(Force):
     """
 
     kind, title = "immersion", "Immersion"
+    gives, goes_along = frozenset({POOL}), True
     icon = "M2 9 C4 7.5 6 10.5 8 9 S12 7.5 14 9 M2 13 C4 11.5 6 14.5 8 13 S12 11.5 14 13 M5 8 V3 H11 V8"
     group = "fall"
     shortcut = "Alt+8"

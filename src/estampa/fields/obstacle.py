@@ -1,6 +1,7 @@
 """Collider: something solid that cloths, bodies and chains run into."""
 
 from ..kinds.channels import choice, number, ref, switch
+from ..kinds.fields import SOLID
 from ..scene.things import Placed
 from .force import Force, Obstacle
 
@@ -20,6 +21,7 @@ class Collider(Placed, Force):
     """
 
     kind, family, title = "collider", "force", "Collider"
+    gives = frozenset({SOLID})
     icon = "M2.5 13.5 C2.5 9 6 8 8 8 S13.5 9 13.5 13.5 Z M8 2 V5.5 M6 4 L8 6 L10 4"
     group = "fall"
     shortcut = "Alt+7"

@@ -4,6 +4,7 @@ import numpy as np
 from numba import njit, prange
 
 from ..kinds.channels import number, ref, switch, whole
+from ..kinds.fields import AIR
 from ..motion.gradient_noise import loop_tables, noise_at, permutation, plain_table
 from ..motion.layer import Resolved, origin_frame
 from .force import Force, within
@@ -40,6 +41,7 @@ class Wind(Force):
     """
 
     kind, title = "wind", "Wind"
+    gives = frozenset({AIR})
     icon = "M2 6 H9.5 A2 2 0 1 0 7.7 3.4 M2 9 H12 A1.9 1.9 0 1 1 10.3 11.8 M2 12 H6"
     group = "fall"
     shortcut = "Alt+3"

@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 
 from . import plugins
 from .channels import Channel
+from .fields import refuse_unknown
 
 
 class Kind:
@@ -26,7 +27,8 @@ class Kind:
     icon: ClassVar[str] = ""  # an SVG path on a grid of 16 x 16, drawn with one weight of line
     shortcut: ClassVar[str] = ""  # of the command that adds it, where a hand needs one; two modifiers at the most
     rank: ClassVar[int] = 50  # of what can be added, the most used stand first
-    feels: ClassVar[tuple[str, ...]] = ()  # kinds of the forces that it reads; others stale nothing
+    gives: ClassVar[frozenset[str]] = frozenset()  # of a force: the fields that it adds to (fields.py)
+    reads: ClassVar[frozenset[str]] = frozenset()  # of what is solved: the fields that it reads; others stale nothing
     come_and_go: ClassVar[tuple[str, ...]] = ()  # tables of a solver whose rows are born and die
     own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
 
@@ -42,6 +44,7 @@ class Kind:
             inherited |= vars(parent).get("channels", {})
         base = {name: channel for name, channel in inherited.items() if name not in own}
         cls.channels = {**own, **base} if cls.own_first else {**base, **own}
+        refuse_unknown(cls.kind, cls.gives | cls.reads)
         if cls.kind:
             known = _KINDS.get(cls.kind)
             if known is not None and (known.__module__, known.__qualname__) != (cls.__module__, cls.__qualname__):
@@ -60,9 +63,9 @@ class Kind:
         return ""
 
     @classmethod
-    def feels_in(cls, thing) -> tuple[str, ...]:
-        """Kinds of the forces that a thing of this kind reads, as it is set."""
-        return cls.feels
+    def reads_in(cls, thing) -> frozenset[str]:
+        """The fields that a thing of this kind reads, as it is set."""
+        return cls.reads
 
     @classmethod
     def summary(cls) -> str:

@@ -81,9 +81,9 @@ class Graph:
                 if channel is None or channel.type != "ref" or channel.lags or channel.to in NO_THING:
                     continue
                 self._add(found, node, owner, thing, value, words or channel.label.lower())
-            feels = thing.declared.feels_in(thing)
-            for force in self._forces if feels else ():
-                if force.kind in feels and not is_own_obstacle(self.doc, thing, force):
+            reads = thing.declared.reads_in(thing)
+            for force in self._forces if reads else ():
+                if force.declared.gives & reads and not is_own_obstacle(self.doc, thing, force):
                     self._add(found, node, owner, thing, force.id, words)
 
     def _add(self, found, node, owner, thing, value, words):

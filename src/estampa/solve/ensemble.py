@@ -16,6 +16,7 @@ from ..geometry.pieces import Pieces
 from ..geometry.place import Place
 from ..hashing import digest
 from ..kinds.channels import ref
+from ..kinds.fields import FIELDS
 from ..kinds.registry import Kind
 from ..motion.layer import Layer, Resolved
 from .aid import Told
@@ -69,7 +70,7 @@ class Ensemble(Kind):
 
     family = "ensemble"
     group = "fall"
-    feels: ClassVar[tuple[str, ...]] = ("gravity", "wind", "ground", "collider", "immersion")
+    reads: ClassVar[frozenset[str]] = FIELDS
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
 
     def start(self, crowd: Crowd) -> Frame:
@@ -106,7 +107,7 @@ class Member(Layer):
     """Base of the layers by which a subject plays in an ensemble."""
 
     memory = True
-    feels: ClassVar[tuple[str, ...]] = ()  # the ensemble feels forces, for all of them
+    reads: ClassVar[frozenset[str]] = frozenset()  # the ensemble reads fields, for all of them
     ensemble: ClassVar[str] = ""  # kind of what it plays in
     shown: ClassVar[tuple[str, ...]] = ()  # columns that are enough to look at a frame
 

@@ -12,6 +12,7 @@ from ..fields.force import World
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.pose import Pose
+from ..kinds.fields import ACCELERATION, AIR, FLOOR
 from ..motion.layer import Layer, Resolved
 from ..scene.bones import Bones
 from ..scene.parts import OnPart
@@ -58,7 +59,7 @@ class Solver(Layer):
     """Base of the layers with memory."""
 
     memory = True
-    feels = ("gravity", "wind", "ground")  # the forces that it reads; others stale nothing
+    reads = frozenset({ACCELERATION, AIR, FLOOR})  # others stale nothing
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {"points": PLACED}
     shown: ClassVar[tuple[str, ...]] = ("place",)  # columns that are enough to look at a frame
 

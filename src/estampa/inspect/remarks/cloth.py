@@ -4,7 +4,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ...fields.force import AIR_DENSITY
+from ...fields.force import AIR_DENSITY, giving
+from ...kinds.fields import FLOOR, SOLID
 from ...scene.document import Thing
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
@@ -17,7 +18,7 @@ THICK = 0.7  # of a usual edge: from there on a cloth that meets itself is felt 
 
 
 def cloth_held_by_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
-    grounds = any(t.kind in ("ground", "collider") and t.on for t in scene.doc.things)
+    grounds = giving(scene.doc, FLOOR, SOLID)
     for subject, layer in layers_of(scene):
         if layer.kind != "cloth" or not layer.on or grounds:
             continue
@@ -219,7 +220,7 @@ def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
         for layer in owner.stack if solid and owner.on else ():
             if not layer.on or not getattr(layer.declared, "memory", False):
                 continue
-            if "collider" in layer.declared.feels_in(layer):
+            if SOLID in layer.declared.reads_in(layer):
                 continue
             names = solid[0].name + (f" and {len(solid) - 1} more" if len(solid) > 1 else "")
             yield Remark(

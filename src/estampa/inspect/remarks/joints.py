@@ -7,7 +7,9 @@ import numpy as np
 from ...edits.joints import weights_of
 from ...errors import EstampaError
 from ...evaluate.arrange import line_of
+from ...fields.force import giving
 from ...geometry.weights import jumps
+from ...kinds.fields import ACCELERATION, AIR
 from ...scene.bones import Bones
 from ...scene.document import Thing
 from ...scene.scene import Scene, Snapshot
@@ -185,7 +187,7 @@ def _chain(scene, skeleton, bones, layer):
                     "Build the chain with a sag, or hold one end.",
                 )
                 break
-    if not any(t.kind in ("gravity", "wind") and t.on for t in scene.doc.things):
+    if not giving(scene.doc, ACCELERATION, AIR):
         yield Remark(
             "note",
             layer.id,

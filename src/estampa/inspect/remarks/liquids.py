@@ -4,8 +4,10 @@ from collections.abc import Iterator
 
 from ...edits import liquids
 from ...edits.channels import set_value
+from ...fields.force import giving
 from ...geometry.lids import rims_of
 from ...geometry.pieces import is_closed
+from ...kinds.fields import ACCELERATION, FLOOR, SOLID
 from ...scene.scene import Scene, Snapshot
 from ...units import format_bytes, format_length
 from .remark import Remark
@@ -23,11 +25,11 @@ def _fills(scene):
 
 
 def _colliders(scene):
-    return [t for t in scene.doc.things if t.on and t.kind in ("collider", "ground")]
+    return giving(scene.doc, SOLID, FLOOR)
 
 
 def falls_through(scene: Scene | Snapshot) -> Iterator[Remark]:
-    falls = any(t.on and t.kind == "gravity" for t in scene.doc.things)
+    falls = giving(scene.doc, ACCELERATION)
     for liquid in scene.doc.things:
         if liquid.kind == "liquid" and liquid.on and falls and not _colliders(scene):
             vessel = next((s for l, _, s in _fills(scene) if l is liquid), None)

@@ -4,6 +4,8 @@ from collections.abc import Iterator
 
 from ...edits import strips
 from ...evaluate.evaluator import Evaluator
+from ...fields.force import giving
+from ...kinds.fields import FLOOR, SOLID
 from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 
@@ -58,7 +60,7 @@ def shows_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 def falls_through(scene: Scene | Snapshot) -> Iterator[Remark]:
     """What falls needs something that stops it."""
-    solid = any(t.on and t.kind in ("ground", "collider") for t in scene.doc.things)
+    solid = giving(scene.doc, FLOOR, SOLID)
     for swarm, layers in _layers(scene):
         kinds = {l.kind for l in layers}
         if "grain_fall" in kinds and solid and not kinds & {"grain_avoid", "grain_settle"}:

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ...kinds.channels import choice, number, ref, switch, whole
+from ...kinds.fields import FIELDS, SOLID
 from ..ensemble import Crowd, Ensemble, Entering
 from ..frame import Column, Frame, Table
 from ..solver import PLACED, Inputs, Solver
@@ -55,7 +56,7 @@ class Cloth(Solver):
     shortcut = "Ctrl+2"
     rank = 1
     version = 6  # it gets wet
-    feels = ("gravity", "wind", "ground", "collider", "immersion")
+    reads = FIELDS
     tables = TABLES
     ensemble, solo = "cloths", True
     presets = {
@@ -182,8 +183,8 @@ class Cloth(Solver):
     )  # fmt: skip
 
     @classmethod
-    def feels_in(cls, thing) -> tuple[str, ...]:
-        return cls.feels if thing.constant("meets") else tuple(f for f in cls.feels if f != "collider")
+    def reads_in(cls, thing) -> frozenset[str]:
+        return cls.reads if thing.constant("meets") else cls.reads - {SOLID}
 
     def start(self, inputs: Inputs) -> Frame:
         return frame_of(inputs.now, np.zeros(inputs.now.shape), np.zeros(len(inputs.now)), Report(0, 0.0, 0, 0))
@@ -209,7 +210,7 @@ class Cloths(Ensemble):
     icon = "M2.5 6 C5 4 7 8 9 6 S12 5 13.5 6 V9 C12 8 11 11 9 9 S5 7 2.5 9 Z M2.5 11 C5 9 7 13 9 11 S12 10 13.5 11"
     rank = 15
     version = 2  # they get wet
-    feels = ("gravity", "wind", "ground", "collider", "immersion")
+    reads = FIELDS
     tables = TABLES
 
     def start(self, crowd: Crowd) -> Frame:

@@ -21,7 +21,7 @@ class Trail(Solver):
     icon = "M10.5 3 H14 V6.5 H10.5 Z M5.5 6 H8.5 V9 H5.5 Z M2 9.5 H4.2 V11.7 H2 Z M9.5 7.5 L8.5 8.5"
     group = "swing"
     rank = 30
-    feels = ()
+    reads = frozenset()
     moves_pieces = True
     tables = {
         "pieces": (

@@ -11,6 +11,7 @@ from ...geometry.near import Grid
 from ...geometry.place import Place
 from ...geometry.pose import turn_matrices
 from ...kinds.channels import choice, number, ref, switch, whole
+from ...kinds.fields import FIELDS, POOL
 from ...scene.bones import Bones
 from ...scene.parts import joints_of
 from ..frame import Column, Frame, Table
@@ -32,7 +33,7 @@ class Chain(PoseSolver):
     group = "swing"
     shortcut = "Ctrl+6"
     rank = 7
-    feels = ("gravity", "wind", "ground", "collider")
+    reads = FIELDS - {POOL}
     tables = {
         "points": PLACED,
         "segments": (

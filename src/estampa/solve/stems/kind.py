@@ -9,6 +9,7 @@ from ...fields.force import AIR_DENSITY
 from ...geometry import pose as turns
 from ...geometry.pose import turn_matrices
 from ...kinds.channels import number, ref, switch, whole
+from ...kinds.fields import ACCELERATION, AIR
 from ...scene.bones import Bones
 from ...scene.parts import joints_of
 from ..frame import Column, Frame
@@ -28,7 +29,7 @@ class Stems(PoseSolver):
     group = "swing"
     shortcut = "Ctrl+5"
     rank = 8
-    feels = ("gravity", "wind")
+    reads = frozenset({ACCELERATION, AIR})
     tables = {
         "joints": (
             Column("turn", (3,), "rad", "Its turn within what it hangs on, as a rotation vector."),

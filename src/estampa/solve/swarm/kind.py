@@ -8,6 +8,7 @@ import numpy as np
 from ...errors import EstampaError
 from ...fields.force import World
 from ...kinds.channels import choice, number, whole
+from ...kinds.fields import FIELDS, POOL
 from ...kinds.registry import Kind
 from ...motion.layer import Resolved
 from ..ensemble import member_number
@@ -67,7 +68,7 @@ class GrainThing(Kind):
     moves = "grains"
     solo = True
     come_and_go = ("grains",)
-    feels = ("gravity", "wind", "ground", "collider")
+    reads = FIELDS - {POOL}
     more: ClassVar[tuple[Column, ...]] = ()  # columns of grains beyond those of all
     shown: ClassVar[tuple[str, ...]] = tuple(c.name for c in COLUMNS)
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
