@@ -152,7 +152,7 @@ class Work(QObject):
             for t in doc.things:
                 with suppress(EstampaError):
                     trails[t.id] = trail(evaluator, t, frames)
-            found = all_remarks(evaluator, snapshot)
+            found = all_remarks(evaluator, snapshot, patience=0.2)
             return doc, lanes, {i: p for i, p in trails.items() if p is not None}, found
 
         self.planner.ask(work, self._on_planned)

@@ -4,6 +4,8 @@ What a solve, a picture or a print would stop at is found by taking its first st
 what stops are one and the same.
 """
 
+import math
+import time
 from collections.abc import Callable
 
 from ...baking.keys import clip_remarks
@@ -18,9 +20,12 @@ from .scene import remarks
 ORDER = ("error", "warning", "note")
 
 
-def all_remarks(evaluator: Evaluator, scene: Scene | Snapshot | None = None) -> list[Remark]:
+def all_remarks(
+    evaluator: Evaluator, scene: Scene | Snapshot | None = None, patience: float = math.inf
+) -> list[Remark]:
     """Everything that is to be said of a scene, errors first. scene -- as it was when the evaluator was made, where
-    edits may go on meanwhile. The evaluator takes stand-ins, so that nothing is solved for it."""
+    edits may go on meanwhile; patience -- s that the start of a solver may have taken for its first step to be tried,
+    too. The evaluator takes stand-ins, so that nothing else is solved for it."""
     scene = evaluator.scene if scene is None else scene
     found = remarks(scene)
     for part in (clip_remarks, starts.remarks_on):
@@ -28,12 +33,13 @@ def all_remarks(evaluator: Evaluator, scene: Scene | Snapshot | None = None) -> 
             found += part(evaluator)
         except EstampaError:
             continue  # told below
-    named = {r.thing for r in found if r.severity == "error"}
-    found += [r for r in stops(evaluator) if r.thing not in named]
+    known = [r.wrong for r in found if r.severity == "error"]
+    told = lambda r: any(r.wrong.partition(": ")[2] in words for words in known)
+    found += [r for r in stops(evaluator, patience) if not told(r)]
     return sorted(found, key=lambda r: ORDER.index(r.severity))
 
 
-def stops(evaluator: Evaluator) -> list[Remark]:
+def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
     """An error for each thing at which solving, looking or printing would stop, in the words that it would say."""
     found: dict[tuple[str, str], Remark] = {}
 
@@ -48,7 +54,7 @@ def stops(evaluator: Evaluator) -> list[Remark]:
     every: list = []
     attempt("", "Nothing can be solved.", lambda: every.extend(runs.every()))
     for run in every:
-        attempt(run.id, "It cannot be solved.", lambda run=run: _first_step(evaluator, run))
+        attempt(run.id, "It cannot be solved.", lambda run=run: _first_step(evaluator, run, patience))
     for thing in doc.things:
         if not thing.on or thing.declared is None:
             continue
@@ -64,19 +70,23 @@ def stops(evaluator: Evaluator) -> list[Remark]:
     return list(found.values())
 
 
-def _first_step(evaluator: Evaluator, run) -> None:
-    """The keys of all frames of a run, and its first frame, which is made once for what is read there. Raises what they
-    stop at, and what a solve of the same has stopped at since."""
+def _first_step(evaluator: Evaluator, run, patience: float) -> None:
+    """The keys of all frames of a run, its first frame and the step after it, which are made once for what is read
+    there. Raises what they stop at, and what a solve of the same has stopped at since."""
     runs, first = evaluator.runs, evaluator.doc.solved_from
     keys = runs.keys(run, evaluator.doc.solved_to)
+    tried = keys[:2]
     known = evaluator.scene.solver_cache.get(("first step", run.id))
-    if known is None or known[0] != keys[0]:
-        trouble = None
+    if known is None or known[0] != tried:
+        trouble, began = None, time.monotonic()
         try:
-            runs.stepped(run, first, None, runs.inputs(run, first))
+            found = runs.stepped(run, first, None, runs.inputs(run, first))
+            quick = time.monotonic() - began < patience
+            if quick and len(tried) > 1 and not evaluator.store.has(tried[1]):
+                runs.stepped(run, first + 1, found, runs.inputs(run, first + 1))
         except EstampaError as err:
             trouble = err
-        known = evaluator.scene.solver_cache["first step", run.id] = (keys[0], trouble)
+        known = evaluator.scene.solver_cache["first step", run.id] = (tried, trouble)
     if known[1] is not None:
         raise known[1]
     key, frame, trouble = evaluator.scene.solver_cache.get(("stopped", run.id), (None, first, None))
