@@ -10,6 +10,7 @@ import threading
 from contextlib import contextmanager
 from pathlib import Path
 
+from . import __version__
 from .errors import Cancelled, EstampaError
 from .units import format_bytes, format_length
 
@@ -18,6 +19,7 @@ def main(argv: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(
         prog="estampa", description="Secondary and environmental motion, from a mesh to baked files."
     )
+    parser.add_argument("--version", action="version", version=f"estampa {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
 
     def command(name, run, help):
