@@ -243,7 +243,7 @@ def test_pouring_gives_its_area_times_its_speed_and_a_drain_takes_it_away(store)
     _, found = solved(scene, store)
     born = found[-1]["report"]["born"][0]
     assert born * S**3 == pytest.approx(np.pi * 0.07**2 * 1.2 * 23 / RATE, rel=0.06)
-    zone = do.add_thing(scene, "zone", values={"y": 0.5, "shape": "sphere", "reach": 0.3, "core": 0.9})
+    zone = do.add_thing(scene, "zone", values={"y": 0.5, "shape": "sphere", "reach": 0.3})
     do.add_layer(scene, made, "grain_drain", values={"zone": zone.id})
     _, found = solved(scene, store)
     assert found[-1]["report"]["gone"][0] > 100 and found[-1]["grains"]["place"][:, 1].min() > 0.6
@@ -254,7 +254,7 @@ def test_warmth_lifts_colours_mix_and_what_all_hold_stays(store):
     do.add_thing(scene, "gravity")
     box(scene, made, (0.16, 0.16, 0.16), (-0.08, 0, 0), colour="#ff0000")
     box(scene, made, (0.16, 0.16, 0.16), (0.08, 0, 0), colour="#0000ff")
-    zone = do.add_thing(scene, "zone", values={"x": -0.08, "y": 0, "shape": "sphere", "reach": 0.14, "core": 0.9})
+    zone = do.add_thing(scene, "zone", values={"x": -0.08, "y": 0, "shape": "sphere", "reach": 0.14})
     do.add_layer(scene, made, "grain_warm", values={"zone": zone.id, "to": 80.0, "half": 0.1})
     _, found = solved(scene, store)
     first, last = found[0]["grains"], found[-1]["grains"]

@@ -4,6 +4,8 @@ The nodes are owners (a subject, a skeleton, a grip, a force); a layer or a join
 and understood is followed.
 """
 
+from collections.abc import Iterable
+
 from ..errors import EstampaError
 from ..kinds.channels import PARTS_OF_SUBJECTS
 from .document import Document, Formula, Link, Thing
@@ -111,10 +113,11 @@ class Graph:
                 found += self.owners(at)
         return found
 
-    def ring(self) -> list[str] | None:
-        """Names of things that need one another in a ring, the first again at the end; None when there is none."""
+    def ring(self, through: Iterable[str] | None = None) -> list[str] | None:
+        """Names of things that need one another in a ring, the first again at the end; None when there is none.
+        through -- ids of owners, when only rings that go through one of these are looked for."""
         state: dict[str, int] = {}
-        for start in self._owners:
+        for start in self._owners if through is None else map(self.node, through):
             if start in state:
                 continue
             trail, stack = [start], [iter(self.needs(start))]
@@ -153,9 +156,10 @@ def member_of(layer: Thing) -> str | None:
     return value if isinstance(value, str) else None
 
 
-def refuse_ring(doc: Document, what: str) -> None:
-    """Raises EstampaError when things of a document would need themselves. what -- the edit, or the file."""
-    ring = Graph(doc).ring() or stack_ring(doc)
+def refuse_ring(doc: Document, what: str, through: Iterable[str] | None = None) -> None:
+    """Raises EstampaError when things of a document would need themselves. what -- the edit, or the file; through --
+    the ids of what an edit changed, since a ring that it closes goes through one of them."""
+    ring = Graph(doc).ring(through) or stack_ring(doc)
     if ring:
         raise EstampaError(
             what,

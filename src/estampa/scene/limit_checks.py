@@ -32,9 +32,10 @@ def refuse_edit(label: str, before: Document, after: Document, reads_changed: bo
             check_time(after)
         if len(before.things) != len(after.things) or reads_changed:
             _check_count(after)
-        for thing in changed_things(before, after):
+        changed = list(changed_things(before, after))
+        for thing in changed:
             check_thing(thing)
-        if reads_changed:
+        if reads_changed and any(map(_names_others, changed)):
             check_chains(after)
     except Beyond as err:
         words = f"would make a scene that {err}."
@@ -54,6 +55,12 @@ def changed_things(before: Document, after: Document) -> Iterator[Thing]:
             parts = set() if then is None else {id(p) for p in (*then.stack, *then.joints)}
             yield thing
             yield from (p for p in (*thing.stack, *thing.joints) if id(p) not in parts)
+
+
+def _names_others(thing: Thing) -> bool:
+    """Whether a thing stands in a row with others: it rides on one, or one of its channels reads another."""
+    rows = (v for n, v in thing.values.items() if n in ("parent", "other") or isinstance(v, (Link, Formula)))
+    return any(v is not None for v in rows)
 
 
 # -- one by one ----------------------------------------------------------------------------------------------

@@ -126,7 +126,9 @@ class Scene:
         names = names_changed(self.doc, doc)
         limit_checks.refuse_edit(label, self.doc, doc, names)
         if names:
-            refuse_ring(doc, f"“{label}”")
+            known = {id(t) for t in self.doc.things}
+            fewer = len(doc.things) < len(self.doc.things)  # what is left may feel or follow something else then
+            refuse_ring(doc, f"“{label}”", None if fewer else [t.id for t in doc.things if id(t) not in known])
         if not (merge and self._undo and self._undo[-1][1] == merge and not self._redo):
             self._undo.append((label, merge, self.doc))
             del self._undo[:-HISTORY_LENGTH]
