@@ -14,7 +14,8 @@ from .arrange import Stage
 from .dressed import Dressing
 from .reader import Reader
 from .rigs import Poses
-from .runs import Playing, Runs
+from .run import Playing
+from .runs import Runs
 from .stacks import Copied, Shape, Stacks
 from .swarms import Swarms
 from .topology import Topology

@@ -6,9 +6,10 @@ moved is told by what the step before saw. Where no hand moves anything, the fra
 
 from dataclasses import replace
 
+from ..fields.force import World
 from ..scene.document import Document
 from .evaluator import Evaluator
-from .runs import Playing, since
+from .run import Playing
 
 
 class Live:
@@ -68,3 +69,18 @@ class Live:
             members.append(member)
         world = since(crowd.world, self._solid.setdefault(run.id, {}))
         return replace(crowd, members=tuple(members), world=world)
+
+
+def since(world: World, last: dict) -> World:
+    """A world whose obstacles come from where they stood in the step before, as `last` remembers it by id."""
+    found = []
+    for obstacle in world.colliders:
+        then = last.get(obstacle.id)
+        if then is not None and then.shape == obstacle.shape:
+            points = obstacle.points
+            if points is not None and then.points is not None and then.points[1].shape == points[1].shape:
+                points = (then.points[1], points[1])
+            obstacle = replace(obstacle, places=(then.places[1], obstacle.places[1]), points=points)
+        found.append(obstacle)
+        last[obstacle.id] = obstacle
+    return replace(world, colliders=found)

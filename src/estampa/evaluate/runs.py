@@ -6,7 +6,6 @@ several. The same code advances it into the store and, for live play, in memory.
 
 from collections.abc import Callable
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from hashlib import blake2b
 from itertools import repeat
 
@@ -29,49 +28,12 @@ from ..solve.solver import Inputs, PoseInputs
 from ..store.manifest import Manifest, sampled
 from .reader import Scope
 from .reasons import reads_of_run
+from .run import Run, Shown
 
 MOST_KEPT = 100_000_000  # bytes of frames of ensembles
 KEYS = "keys/4"  # raise it when keys are made in another way
 
 Progress = Callable[[float, str], None]  # (share done, what is under way)
-
-
-@dataclass(frozen=True)
-class Run:
-    """An ensemble and its members, in the order of their numbers."""
-
-    id: str
-    thing: Thing  # whose channels are read: the ensemble, or the layer that is one by itself
-    members: tuple[tuple[Thing, Thing], ...]  # (owner, layer)
-
-    @property
-    def is_solo(self) -> bool:
-        """Whether it is a layer of its one owner."""
-        return self.thing is self.members[0][1]
-
-    @property
-    def name(self) -> str:
-        owner, layer = self.members[0]
-        return f"{layer.name} on {owner.name}" if self.is_solo else self.thing.name
-
-
-@dataclass(frozen=True)
-class Shown:
-    """What is shown of a run at a frame: its own frame, a stale one, or an earlier one."""
-
-    frame: Frame
-    at: float  # the frame that it is of
-    key: bytes
-    true: bool
-
-
-@dataclass(frozen=True)
-class Playing:
-    """A run that plays on without the store: its frame, and the one before."""
-
-    at: int
-    now: Frame
-    before: Frame
 
 
 class Runs:
@@ -628,19 +590,3 @@ class Runs:
             for now in range(at + 1, frame + 1):
                 found = self.stepped(run, now, found, self.inputs(run, now))
         return found
-
-
-def since(world: World, last: dict) -> World:
-    """A world whose obstacles come from where they stood in the step before, as `last` remembers it by id."""
-    found = []
-    for obstacle in world.colliders:
-        then = last.get(obstacle.id)
-        if then is not None and then.shape == obstacle.shape:
-            points = obstacle.points
-            if points is not None and then.points is not None and then.points[1].shape == points[1].shape:
-                points = (then.points[1], points[1])
-            obstacle = replace(obstacle, places=(then.places[1], obstacle.places[1]), points=points)
-        found.append(obstacle)
-        last[obstacle.id] = obstacle
-    return replace(world, colliders=found)
-

@@ -10,7 +10,7 @@ from ..inspect.remarks.remark import Remark
 from ..lazy import spatial
 from ..scene.document import Adopted, AdoptedTable, Thing
 from ..solve.frame import Frame, Table
-from .runs import Run
+from .run import Run
 
 
 def adopt(evaluator, layer_id: str, frame: int, from_id: str | None = None) -> Adopted:
