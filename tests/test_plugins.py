@@ -202,3 +202,43 @@ def test_a_folder_of_plug_ins_is_asked_about_once_and_again_when_it_changes(tmp_
     (folder / "more" / "helper.py").write_text("")
     plugins.load({})
     assert len(asked) == 3, "what it may take from below has changed"
+
+
+ASKS = """
+import os, sys
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
+from estampa.app.shell import theme
+from estampa import cli
+from estampa.kinds import registry
+
+app = QApplication([])
+def answer():
+    boxes = [w for w in app.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()]
+    if not boxes:
+        QTimer.singleShot(50, answer)
+        return
+    print("asked", boxes[0].informativeText().splitlines()[1], "lift" in registry._KINDS, flush=True)
+    next(b for b in boxes[0].findChildren(QPushButton) if b.text() == sys.argv[1]).click()
+    QTimer.singleShot(1500, leave)
+def leave():
+    print("lift" in registry.load_kinds(), flush=True)
+    os._exit(0)
+QTimer.singleShot(0, answer)
+QTimer.singleShot(15_000, leave)
+cli.main(sys.argv[2:])
+"""
+
+
+def test_the_window_asks_before_anything_of_a_plug_in_runs(tmp_path):
+    """On a demo, as `./start` opens it, and with nothing open."""
+    (tmp_path / "kinds").mkdir()
+    (tmp_path / "kinds" / "lift.py").write_text((PLUGINS / "lift.py").read_text())
+    told = {"ESTAMPA_KINDS": str(tmp_path / "kinds"), "ESTAMPA_STORE": str(tmp_path / "store")}
+    for state, words, loaded in (("one", "Go on without", "False"), ("two", "Load them", "True")):
+        for k, command in enumerate((["demo", "boards"], ["open"])):
+            environment = os.environ | told | {"ESTAMPA_STATE": str(tmp_path / state / str(k))}
+            run = [sys.executable, "-c", ASKS, words, *command]
+            done = subprocess.run(run, capture_output=True, text=True, env=environment, timeout=100)
+            assert done.stdout.split() == ["asked", "lift.py", "False", loaded], done.stderr[-1500:]

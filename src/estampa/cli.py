@@ -261,7 +261,7 @@ def _demo(a) -> int:
     if not a.out:
         from .app.run import run
 
-        return run(scene=demo.build(a.name), picture=a.picture, play=True)
+        return run(make=lambda: demo.build(a.name), picture=a.picture, play=True)
     return _bake_all(demo.build(a.name), a.out, None)
 
 

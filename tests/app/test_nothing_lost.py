@@ -151,7 +151,7 @@ def leave(code):
     real_exit(code)
 os._exit = leave
 atexit.register(lambda: print("left", time.monotonic() - began[0], flush=True))
-sys.exit(run.run(scene=demo.build(sys.argv[1])))
+sys.exit(run.run(make=lambda: demo.build(sys.argv[1])))
 """
 
 

@@ -3,6 +3,7 @@
 import os
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
@@ -10,10 +11,15 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 
 from ..geometry import cutting
 from ..kinds import plugins
+from ..scene.scene import Scene
 
 
-def run(path: str | None = None, scene=None, picture: str | None = None, play: bool = False) -> int:
-    """Open the window on a scene, a file or nothing. With `picture`, solve, save a PNG of the window and end."""
+def run(
+    path: str | None = None, make: Callable[[], Scene] | None = None, picture: str | None = None, play: bool = False
+) -> int:
+    """Open the window on a file, on what `make` gives, or on nothing. With `picture`, solve, save a PNG of the window
+    and end. A scene is made once it was asked which plug-ins may be loaded, since making one asks which kinds there
+    are."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
         if not picture:
@@ -31,8 +37,8 @@ def run(path: str | None = None, scene=None, picture: str | None = None, play: b
     from .shell.window import Window
 
     window = Window()
-    if scene is not None:
-        window.session.replace(scene)
+    if make is not None:
+        window.session.replace(make())
     elif path:
         window.files.open(Path(path))
     else:
