@@ -116,7 +116,7 @@ def test_a_frame_that_is_damaged_or_gone_while_a_scene_is_open_looks_unsolved_an
     user.wait(lambda: shape().true)
     assert (shape().points == true).all()
     FrameStore(s.store.root).clear()  # as `estampa store --clear` does, from a terminal
-    assert s.work.needs_solve() and not s.work.is_solved_at(6)
+    user.wait(lambda: s.work.needs_solve() and not s.work.is_solved_at(6))
 
 
 CLOSES = """

@@ -14,6 +14,7 @@ import re
 import shutil
 import struct
 import threading
+import time
 import weakref
 from contextlib import suppress
 from pathlib import Path
@@ -27,6 +28,7 @@ from ..units import format_bytes
 from . import codec, manifest
 from .manifest import Manifest
 
+MOMENT = 0.05  # s for which what a folder told is believed
 HEADERS = 256  # bytes that a frame takes besides its columns, about
 DEFAULT_LIMIT = 20_000_000_000
 
@@ -38,7 +40,8 @@ class FrameStore:
 
     def __init__(self, root: str | Path, limit: int = DEFAULT_LIMIT):
         self.root, self.limit = Path(root), limit
-        self._known: dict[bytes, tuple] = {}  # key -> what tells the file that was found whole
+        self._known: dict[bytes, tuple] = {}  # key -> (what tells the file, what told its folder) as it was found whole
+        self._folders: dict[str, tuple[int, float]] = {}  # by name: what tells it, and when it was asked
         self._pins: weakref.WeakKeyDictionary[object, set[bytes]] = weakref.WeakKeyDictionary()  # by the open scene
         self._lock = threading.Lock()
         self._size: int | None = None
@@ -61,13 +64,16 @@ class FrameStore:
         return f"{self.root}/{name[:2]}/{name[2:]}.frame"  # no Path, which takes longer than to ask the disk
 
     def has(self, key: bytes) -> bool:
-        """Whether a frame is here. The file is asked each time, since anybody may take it away or change it; one that
-        changed since it was looked at is read wholly, and one that is new has the right key and length."""
-        path = self._file(key)
+        """Whether a frame is here. The disk is asked, since anybody may take it away or change it: its folder first,
+        which tells of what came and went, then its file. One that changed since it was looked at is read wholly, and
+        one that is new has the right key and length."""
+        path, known, folder = self._file(key), self._known.get(key), self._folder(key)
+        if known is not None and folder is not None and known[1] == folder:
+            return True
         try:
             mark = _mark(os.stat(path))
-            known = self._known.get(key)
-            if known == mark:
+            if known is not None and known[0] == mark:
+                self._known[key] = (mark, folder)
                 return True
             if known is not None:
                 return self.frame(key) is not None
@@ -77,8 +83,21 @@ class FrameStore:
             self._known.pop(key, None)
             return False
         if whole:
-            self._known[key] = mark
+            self._known[key] = (mark, folder)
         return whole
+
+    def _folder(self, key: bytes) -> int | None:
+        """What tells whether files came or went in the folder of a frame; asked once a moment."""
+        name, now = key.hex()[:2], time.monotonic()
+        known = self._folders.get(name)
+        if known is not None and now - known[1] < MOMENT:
+            return known[0]
+        try:
+            told = os.stat(f"{self.root}/{name}").st_mtime_ns
+        except OSError:
+            return None
+        self._folders[name] = (told, now)
+        return told
 
     def write(self, key: bytes, frame: Frame) -> None:
         """Keep a frame, whole or not at all. Raises EstampaError when the disk refuses."""
@@ -98,7 +117,7 @@ class FrameStore:
                 os.unlink(temporary)
             raise disk_trouble(f"The frame store ({self.root})", err, "The frames solved so far are kept.") from err
         with self._lock:
-            self._known[key] = mark
+            self._known[key] = (mark, None)
             if self._size is not None:
                 self._size += size
         if self.size() > self._trim_above:
@@ -112,7 +131,7 @@ class FrameStore:
                 found = codec.decode(file, key, wanted)
                 mark = _mark(os.fstat(file.fileno()))
             if found is not None:
-                self._known[key] = mark
+                self._known[key] = (mark, None)
                 return found
             self._drop(path)  # damaged: it is solved again
         except (ValueError, TypeError, KeyError, struct.error, MemoryError):
