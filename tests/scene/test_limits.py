@@ -66,6 +66,9 @@ EDITS = {
         "Import", s.doc.with_(things=tuple(Thing(kind="grip", name=str(i)) for i in range(100_001)))
     ),
     "many deep at once": lambda s, g: s.apply("Import", s.doc.with_(things=tuple(ladder(3_000)))),
+    "another kind of thing": lambda s, g: do.add_layer(
+        s, do.add_mesh(s, sheet(1, 1, 3, 3), "Mat").id, "noise", values={"grip": s.doc.subjects[0].id}
+    ),
     "a row of links": lambda s, g: s.apply("Links", s.doc.with_(things=tuple(linked(600)))),
 }  # fmt: skip
 

@@ -7,7 +7,6 @@ reference may name, that arrays fit what they are of, how much there is, and tha
 import numpy as np
 
 from ..errors import EstampaError
-from ..kinds.channels import PARTS_OF_SUBJECTS, Channel
 from .bones import Bones
 from .document import Thing
 from .graph import refuse_ring
@@ -25,7 +24,7 @@ class Faulty(Exception):
 def check(what: str, scene: Scene) -> None:
     """Raises EstampaError that names the file `what`, the thing in it, and its trouble."""
     try:
-        for step in (_ids, _places, _references, _rests, _arrays):
+        for step in (_ids, _places, _rests, _arrays):
             step(scene)
         check_document(scene.doc)
         refuse_ring(scene.doc, what)
@@ -69,47 +68,6 @@ def _stands(thing: Thing, families, where: str) -> None:
     declared = thing.declared
     ok = declared is None or declared.family in families
     _need(ok, f"has “{thing.name}”, a {declared.title.lower() if declared else ''}, {where}, where it cannot stand")
-
-
-# -- what is named -------------------------------------------------------------------------------------------
-def fits_reference(channel: Channel, held: Thing) -> bool:
-    """Whether a channel that names a thing may name this one."""
-    declared = held.declared
-    if declared is None:  # of a newer version; it does nothing here
-        return True
-    if channel.to == "placed":
-        return "parent" in declared.channels
-    if channel.to == "swarm":
-        return held.has_grains
-    if channel.to == "ensemble":
-        return declared.family == "ensemble"
-    return held.kind == channel.to
-
-
-def _references(scene: Scene) -> None:
-    by_id = {t.id: t for t, _ in scene.doc.everything()}
-    owners = {t.id: o for t, o in scene.doc.everything()}
-    for thing in by_id.values():
-        channels = thing.declared.channels if thing.declared else {}
-        for name, value in thing.values.items():
-            channel = channels.get(name)
-            if not isinstance(value, str) or channel is None or channel.type != "ref":
-                continue
-            held = by_id.get(value)
-            if held is None or channel.to in PARTS_OF_SUBJECTS:
-                continue  # what is gone names nothing
-            where = f"{thing.name} · {channel.label.lower()}"
-            _need(fits_reference(channel, held), f"has {where} naming {held.name}, which is a {held.kind}")
-            if channel.to == "joint" and owners[thing.id] is not None:
-                same = owners[held.id] is owners[thing.id]
-                _need(same, f"has {where} naming a joint of another skeleton ({held.name})")
-        for name, source in thing.sources():
-            held = by_id.get(source.thing)
-            if held is None or held.declared is None:
-                continue
-            found = held.declared.channels.get(source.channel)
-            words = f"has {thing.name} · {name} reading a channel “{source.channel}” that {held.name} has not"
-            _need(found is not None and found.type not in ("ref", "text"), words)
 
 
 def _rests(scene: Scene) -> None:

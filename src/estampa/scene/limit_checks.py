@@ -1,8 +1,9 @@
-"""Whether a document, or what an edit changed of it, keeps within the limits."""
+"""Whether a document, or what an edit changed of it, keeps within the limits, and names what it may name."""
 
 from collections.abc import Callable, Hashable, Iterable, Iterator
 
 from ..errors import EstampaError
+from ..kinds.channels import PARTS_OF_SUBJECTS, Channel
 from . import limits
 from .curves import Curve
 from .document import Document, Formula, Link, Opaque, Thing
@@ -19,6 +20,7 @@ def check_document(doc: Document) -> None:
     for thing in (*doc.things, *doc.prints):
         for part in (thing, *thing.stack, *thing.joints):
             check_thing(part)
+            check_references(doc, part)
     check_chains(doc)
 
 
@@ -35,6 +37,7 @@ def refuse_edit(label: str, before: Document, after: Document, reads_changed: bo
         changed = list(changed_things(before, after))
         for thing in changed:
             check_thing(thing)
+            check_references(after, thing)
         if reads_changed and any(map(_names_others, changed)):
             check_chains(after)
     except Beyond as err:
@@ -128,6 +131,46 @@ def _check_value(value, *where: str) -> None:
     elif not -limits.LARGEST <= value <= limits.LARGEST:
         # a Python whole number may be too large for any other kind of number, so it is compared as it is
         raise Beyond(f"has a number too large in {' '.join(where)}")
+
+
+# -- what is named -------------------------------------------------------------------------------------------
+def fits_reference(channel: Channel, held: Thing) -> bool:
+    """Whether a channel that names a thing may name this one."""
+    declared = held.declared
+    if declared is None:  # of a newer version; it does nothing here
+        return True
+    if channel.to == "placed":
+        return "parent" in declared.channels
+    if channel.to == "swarm":
+        return held.has_grains
+    if channel.to == "ensemble":
+        return declared.family == "ensemble"
+    return held.kind == channel.to
+
+
+def check_references(doc: Document, thing: Thing) -> None:
+    """Raises Beyond when a channel of a thing names one of another kind, or reads a channel that is not there."""
+    channels = thing.declared.channels if thing.declared else {}
+    for name, value in thing.values.items():
+        channel = channels.get(name)
+        if not isinstance(value, str) or channel is None or channel.type != "ref" or channel.to in PARTS_OF_SUBJECTS:
+            continue
+        held = doc.find(value)
+        if held is None:
+            continue  # what is gone names nothing
+        where = f"{thing.name} · {channel.label.lower()}"
+        _need(fits_reference(channel, held), f"has {where} naming {held.name}, which is a {held.kind}")
+        owner = doc.owner(thing.id)
+        if channel.to == "joint" and owner is not None:
+            same = doc.owner(held.id) is owner
+            _need(same, f"has {where} naming a joint of another skeleton ({held.name})")
+    for name, source in thing.sources():
+        held = doc.find(source.thing)
+        if held is None or held.declared is None:
+            continue
+        found = held.declared.channels.get(source.channel)
+        words = f"has {thing.name} · {name} reading a channel “{source.channel}” that {held.name} has not"
+        _need(found is not None and found.type not in ("ref", "text"), words)
 
 
 # -- what reads what -----------------------------------------------------------------------------------------

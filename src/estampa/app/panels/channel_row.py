@@ -9,7 +9,7 @@ from ...errors import EstampaError
 from ...kinds.channels import Channel
 from ...motion.refine import needs
 from ...scene.document import Formula, Link, Opaque
-from ...scene.gate import fits_reference
+from ...scene.limit_checks import fits_reference
 from ...units import format_bytes
 from ..shell import theme
 from .fields import NumberField
