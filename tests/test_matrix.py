@@ -6,7 +6,7 @@ from estampa.store.frames import FrameStore
 from tests import matrix
 
 SAMPLE = {
-    "demo sorter": ("save, open", "asset"), "demo lanterns": ("rename, move",),
+    "demo sorter": ("save, open", "asset"), "demo lanterns": ("asset",),
     "layer cloth": ("adopt, run-up", "copies", "loop"), "layer body": ("save, open", "adopt, run-up", "live"),
     "layer break": ("save, open",), "layer sow": ("save, open", "prints"),
     "layer reach": ("duplicate, remove",), "force collider": ("save, open", "duplicate, remove"),

@@ -105,8 +105,7 @@ def _with_asset(scene: Scene, path: str | Path) -> tuple[Document, list[Thing]]:
             together.add(thing.id)
     own = [t for t in other.doc.things if t.id not in together]
     made = [with_ids(t, ids).with_(name=names.plain(t.name)) for t in own]
-    for name in other.arrays.names():
-        scene.arrays.put(other.arrays.get(name))
+    scene.arrays.take(other.arrays)  # under the names that they have: those of older files are of another sort
     return doc.with_(things=(*doc.things, *made)), made
 
 
