@@ -329,7 +329,8 @@ def moved(cell: Cell) -> None:
     before = seen(scene, cell.store, frames)
     for k, (thing, _) in enumerate(list(scene.doc.everything())):
         do.rename(scene, thing.id, f"Ñ {k} / “{thing.name}”")
-    path = save_scene(scene, cell.folder / "here" / "row.estampa") if (cell.folder / "here").mkdir() is None else None
+    (cell.folder / "here").mkdir()
+    path = save_scene(scene, cell.folder / "here" / "row.estampa")
     there = cell.folder / "somewhere else é"
     path.parent.rename(there)
     again = open_scene(there / path.name)

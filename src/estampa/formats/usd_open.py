@@ -45,11 +45,6 @@ def stage(path: Path, laid_over: bool = False):
     return found
 
 
-def end() -> None:
-    """End the process that looks at stages first."""
-    _guard.end()
-
-
 def _check(path: Path, laid_over: bool) -> None:
     seconds = SECONDS + path.stat().st_size / PER_SECOND
     try:

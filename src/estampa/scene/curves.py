@@ -27,6 +27,7 @@ EXTENDS = {
     "accumulate": "Accumulate",
 }
 
+
 class Key(BaseModel):
     """One key: a value (in the channel's stored unit) at a frame, how the curve goes on from it, and its tangents."""
 
