@@ -108,5 +108,7 @@ def rows() -> list[Row]:
     if vbd is None:
         return [*found, Row("drop, a frame", ms(drop_frame), "newton is not installed", 0.0)]
     ratio = vbd / drop_frame
-    return [*found, Row("drop, a frame", ms(drop_frame), f"vertex block descent {ms(vbd)}", ratio, f"≥ {WANTED}",
-    ratio >= WANTED)]
+    return [
+        *found,
+        Row("drop, a frame", ms(drop_frame), f"vertex block descent {ms(vbd)}", ratio, f"≥ {WANTED}", ratio >= WANTED),
+    ]

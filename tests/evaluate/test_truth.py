@@ -215,8 +215,7 @@ def test_three_layers_take_the_trunk_the_stalks_and_the_leaves_of_a_palm(store):
     scene, skeleton = palm()
     bones = scene.values.bones(scene.doc.find(skeleton.id))
     take = lambda only="all", named_="", first=None, last=None: [
-        bones.joints[i].name
-        for i in joints_of(bones, {"first": first, "last": last, "only": only, "named": named_})
+        bones.joints[i].name for i in joints_of(bones, {"first": first, "last": last, "only": only, "named": named_})
     ]
     assert len(take("trunk")) == 4 and all(n.startswith("Trunk") for n in take("trunk"))
     assert len(take("branches")) == 6 and all(n.startswith("Stalk") for n in take("branches"))

@@ -362,6 +362,7 @@ def test_a_box_floats_at_its_draught(store):
 
 def test_what_is_heavier_sinks_and_what_is_light_rises_whatever_asks_first(store):
     """And its keys are the same whether the bodies or the liquid are asked first, though each needs the other."""
+
     def tub(density):
         scene, made = liquid(end=14, spacing=0.04)
         tank(scene, 0.4, 0.4)

@@ -44,7 +44,7 @@ def proposed(bones: Bones) -> dict[str, str]:
 
 
 def side_of(bones: Bones, joint_id: str) -> str:
-    """"left" or "right" of a body that looks along +Z, as the standard of glTF has it; "" in its middle."""
+    """ "left" or "right" of a body that looks along +Z, as the standard of glTF has it; "" in its middle."""
     i, tall = bones.where[joint_id], max(float(np.ptp(bones.at_rest[:, :3, 3], axis=0).max()), 1e-9)
     x = (bones.at_rest[i] @ [*(bones.tips[i] / 2), 1.0])[0]
     return "" if abs(x) < ASIDE * tall else "left" if x > 0 else "right"
@@ -127,7 +127,10 @@ def missing(parts: dict[str, str]) -> list[str]:
 
 
 def make_limp(
-    scene: Scene, skeleton_id: str, parts: dict[str, str] | None = None, at_zero: bool = False,
+    scene: Scene,
+    skeleton_id: str,
+    parts: dict[str, str] | None = None,
+    at_zero: bool = False,
     weight: float | None = None,
 ) -> Thing:
     """Make a skeleton a ragdoll: name the parts of its body, give them limits, and add the layer if it has none. In one

@@ -103,4 +103,3 @@ class Evaluator:
     def resolve(self, layer: Thing, owner: Thing, frame: float) -> Resolved:
         """The values of a solver's channels."""
         return self.reader.resolved(layer, self.runs.scope(owner, layer, frame))
-

@@ -192,9 +192,7 @@ def _path(reader, thing, channel, held, scope):
     if sampled is None:
         return Reading(told, lambda: None)
     return Reading(
-        told,
-        lambda: (sampled, reader.place(held, scope)),
-        lambda: reader.stands_true(held, scope.rows.frames),
+        told, lambda: (sampled, reader.place(held, scope)), lambda: reader.stands_true(held, scope.rows.frames)
     )
 
 

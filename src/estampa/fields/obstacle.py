@@ -97,8 +97,19 @@ class Collider(Placed, Force):
             if None not in solid:
                 points = tuple(s.points[0] for s in solid)
                 triangles = v.subject.mesh.triangles
-                world.colliders.append(Obstacle(v.id, "mesh", (0, 0, 0), v.friction, places, points, triangles,
-                margin=v.margin, hollow=bool(v.hollow)))
+                world.colliders.append(
+                    Obstacle(
+                        v.id,
+                        "mesh",
+                        (0, 0, 0),
+                        v.friction,
+                        places,
+                        points,
+                        triangles,
+                        margin=v.margin,
+                        hollow=bool(v.hollow),
+                    )
+                )
             return
         was, dims = ((w.wide, w.tall, w.deep) if v.shape == "box" else (w.radius, w.reach, 0.0) for w in (v.before, v))
         world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places, None, None, was, v.margin))

@@ -126,9 +126,7 @@ def coordinates(mesh) -> list[np.ndarray]:
     return [np.stack([v[:, 0], 1 - v[:, 1]], axis=1) for v in sets]
 
 
-def write_mesh(
-    path: Path, name: str, points, normals, mesh, texcoords: list[np.ndarray], extras: dict
-) -> None:
+def write_mesh(path: Path, name: str, points, normals, mesh, texcoords: list[np.ndarray], extras: dict) -> None:
     """points, normals (n, 3) of a mesh's vertices, with its triangles and materials; texcoords -- a (n, 2) array for
     TEXCOORD_0, TEXCOORD_1, ..."""
     import pygltflib as gl

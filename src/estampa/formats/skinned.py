@@ -96,8 +96,7 @@ def _mesh(binary, rigged: Rigged):
     mesh = rigged.mesh
     points = np.asarray(mesh.points, np.float32)
     attributes = gl.Attributes(
-        POSITION=binary.attribute("POSITION", points),
-        NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.rest_normals)),
+        POSITION=binary.attribute("POSITION", points), NORMAL=binary.attribute("NORMAL", glb.unit32(mesh.rest_normals))
     )
     binary.looks(attributes, mesh)
     skin_attributes(binary, attributes, rigged.indices, rigged.weights)

@@ -34,6 +34,7 @@ class PoseLayer(Layer, OnPart):
     own_first = True
 
     strength = number(1, "How much of the layer is felt.", unit="fraction", soft=(0, 1))
+
     @staticmethod
     def frames_read(v: Resolved, bones: Bones, frame: float) -> list[float]:
         """Other frames than the present one whose entering poses are read."""

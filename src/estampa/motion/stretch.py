@@ -1,6 +1,5 @@
 """Stretch: longer along an axis, and thinner to match."""
 
-
 from ..kinds.channels import number, ref
 from .layer import Deformer, along_grip, in_rows, stand
 

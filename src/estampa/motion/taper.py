@@ -1,6 +1,5 @@
 """Taper: grow thinner or thicker along an axis."""
 
-
 from ..kinds.channels import number, ref
 from .layer import Deformer, along_grip, between, in_rows, stand
 

@@ -22,9 +22,7 @@ class OnPart(Kind):
     first = ref("joint", "The joint it begins at; none takes the whole skeleton.", title="From joint")
     last = ref("joint", "The joint it ends at; none takes all that hang on the first.", title="To joint")
     only = choice("all", "Which of those: all, or one kind of branch at once.", KINDS, title="Parts")
-    named = text(
-        "", "Of those only joints of these names; * stands for anything, commas part them: “Leaf *, Bud”."
-    )
+    named = text("", "Of those only joints of these names; * stands for anything, commas part them: “Leaf *, Bud”.")
 
 
 def joints_of(bones: Bones, v) -> np.ndarray:

@@ -103,7 +103,9 @@ class Backdrop(Kind):
     group = "guide"
 
     file = text(
-        "", "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.", title="Picture",
+        "",
+        "Picture (PNG or JPEG). Of a numbered sequence, any one of its pictures.",
+        title="Picture",
         file="Pictures (*.png *.jpg *.jpeg)",
     )
     sequence = switch(False, "Step through the numbered pictures beside it, one a frame.")

@@ -1,10 +1,10 @@
 """A solved frame as bytes: a header, a checksum a column, then the columns one after another.
 
-    magic, key (so that a frame under another one's name is found out), layout size, columns, total size (so that a torn
-    file is known by its length), checksum of the layout
-    layout: JSON that all frames of a run share: tables, their columns, types, shapes and whose rows they are
-    one 64-bit XXH3 checksum for each column, and one for the snapshot
-    the columns, each as it lies in memory, then the snapshot
+magic, key (so that a frame under another one's name is found out), layout size, columns, total size (so that a torn
+file is known by its length), checksum of the layout
+layout: JSON that all frames of a run share: tables, their columns, types, shapes and whose rows they are
+one 64-bit XXH3 checksum for each column, and one for the snapshot
+the columns, each as it lies in memory, then the snapshot
 """
 
 import json

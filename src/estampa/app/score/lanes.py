@@ -183,9 +183,7 @@ class Lanes(Guarded, TimeAxis):
         if words:
             painter.setPen(QColor(ink.accent))
             painter.setFont(theme.type_face(8.5, bold=True))
-            text = painter.fontMetrics().elidedText(
-                " · ".join(words), Qt.ElideRight, self.width() - LEFT - RIGHT - 10
-            )
+            text = painter.fontMetrics().elidedText(" · ".join(words), Qt.ElideRight, self.width() - LEFT - RIGHT - 10)
             place = QRectF(LEFT + 4, box.top() + 1, painter.fontMetrics().horizontalAdvance(text) + 8, 15)
             paper = QColor(ink.sheet)
             paper.setAlpha(215)

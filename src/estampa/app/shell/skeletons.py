@@ -1,6 +1,5 @@
 """The window's commands for skeletons: building, binding, baking and clips."""
 
-
 import numpy as np
 
 from ...baking import keys as baking

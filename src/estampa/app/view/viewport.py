@@ -541,4 +541,3 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         self._hot = None
         do.set_spots(self.session.scene, thing.id, left, f"Take a point from {thing.name}")
         return True
-

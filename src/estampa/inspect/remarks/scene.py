@@ -113,10 +113,4 @@ def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
             )
 
 
-CHECKS = (
-    broken_plug_ins,
-    not_understood,
-    empty_map,
-    strange_size,
-    crowded_edges,
-)
+CHECKS = (broken_plug_ins, not_understood, empty_map, strange_size, crowded_edges)

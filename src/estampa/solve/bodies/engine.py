@@ -247,12 +247,16 @@ def obstacle_builder(obstacle, rp, wide: float):
     """The collider of an obstacle that is no mesh, about its own place; wide m -- how far a plane reaches."""
     size = float(obstacle.places[1].size[0])
     a, b, c = (float(d) * size for d in obstacle.dims)
-    return {
-        "sphere": lambda: rp.Collider.ball(a),
-        "capsule": lambda: rp.Collider.capsule_y(b, a),
-        "box": lambda: rp.Collider.cuboid(a, b, c),
-        "plane": lambda: level_builder(rp, wide),
-    }[obstacle.shape]().friction(float(obstacle.friction)).restitution(0.0)
+    return (
+        {
+            "sphere": lambda: rp.Collider.ball(a),
+            "capsule": lambda: rp.Collider.capsule_y(b, a),
+            "box": lambda: rp.Collider.cuboid(a, b, c),
+            "plane": lambda: level_builder(rp, wide),
+        }[obstacle.shape]()
+        .friction(float(obstacle.friction))
+        .restitution(0.0)
+    )
 
 
 def stand_of(place: Place) -> tuple[np.ndarray, np.ndarray]:

@@ -355,4 +355,3 @@ def _surface(points, triangles) -> float:
 
 def _across(points) -> float:
     return float((points.max(axis=0) - points.min(axis=0)).max(initial=0.0))
-

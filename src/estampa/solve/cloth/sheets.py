@@ -339,9 +339,7 @@ def _levels(cloths, taut, held) -> Levels:
         return levels
     along = taut.mean(axis=1)
     shorter = lambda rest, at: rest * along[at].mean(axis=1) if len(at) else rest
-    return levels._replace(
-        rest=shorter(levels.rest, levels.at), close_rest=shorter(levels.close_rest, levels.close)
-    )
+    return levels._replace(rest=shorter(levels.rest, levels.at), close_rest=shorter(levels.close_rest, levels.close))
 
 
 # -- what is met -----------------------------------------------------------------------------------------------

@@ -73,12 +73,7 @@ class Show(GrainLayer):
     )  # fmt: skip
     rate = number(1, "How fast it runs through its cycle.", unit="factor", soft=(0, 4), when=())
     rate_varies = number(
-        0.2,
-        "Quicker or slower, up to this share.",
-        title="Rate varies by",
-        unit="fraction",
-        soft=(0, 1),
-        hard=(0, 1),
+        0.2, "Quicker or slower, up to this share.", title="Rate varies by", unit="fraction", soft=(0, 1), hard=(0, 1)
     )
     rate_by, rate_from, rate_to, rate_ramp, rate_formula = driven("rate", "the slowest", "the quickest")
     phase_by, phase_from, phase_to, phase_ramp, phase_formula = driven("phase", "the cycle's first frame", "its last")

@@ -56,7 +56,6 @@ class Rain(FormulaLayer):
             place, speed, ids, float(v.height), *self.rounds(v), share, period, salt(seed, v.id), self.felt_at(place, v)
         )
 
-
     def said(self, n, ids, v, seed):
         low, many = self.rounds(v)
         phase, rounds = rand(seed, ids, v.id), low + np.floor(many * rand(seed, ids ^ 0x5A5A5A, v.id))
@@ -87,7 +86,6 @@ class Sway(FormulaLayer):
     def where(self, place, speed, ids, v, share, period, seed):
         felt = self.felt_at(place, v)
         _sway(place, speed, ids, float(v.wide), float(v.high), *self.rounds(v), share, period, salt(seed, v.id), felt)
-
 
     def said(self, n, ids, v, seed):
         low, many = self.rounds(v)
@@ -128,7 +126,6 @@ class Circle(FormulaLayer):
         _circle(
             place, speed, ids, origin, axis, *self.rounds(v), share, period, salt(seed, v.id), self.felt_at(place, v)
         )
-
 
     def said(self, n, ids, v, seed):
         low, many = self.rounds(v)

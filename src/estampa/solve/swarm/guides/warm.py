@@ -1,6 +1,5 @@
 """Warm: a place warms or cools a liquid."""
 
-
 from ....kinds.channels import number
 from ..layer import GrainLayer
 
