@@ -9,13 +9,13 @@ from scipy.sparse.linalg import splu
 
 from estampa import edits as do
 from estampa.baking.keys import bake
-from estampa.baking.reduce import Tolerance
 from estampa.edits import joints as build
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import weights
 from estampa.geometry.primitives import tube
 from estampa.motion.skin import blend_normals
 from estampa.scene.document import Document
+from estampa.scene.reduce import Tolerance
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
 

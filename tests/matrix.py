@@ -232,7 +232,7 @@ def printed(cell: Cell) -> None:
     scene, done, differ = cell.scene(), 0, []
     owners = {
         "mesh": [s for s in scene.doc.subjects if s.stack][-1:],
-        "grains": [t for t in scene.doc.things if t.has_grains and scene.evaluator().swarms.expected(t) < MANY],
+        "grains": [t for t in scene.doc.swarms if scene.evaluator().swarms.expected(t) < MANY],
         "bones": scene.doc.skeletons[:1],
     }
     owners["skin"] = [s for s in scene.doc.subjects if any(l.kind == "skin" for l in s.stack)][:1]
@@ -270,7 +270,8 @@ def printed(cell: Cell) -> None:
 
 
 def press_takes(kind, name, owner) -> bool:
-    wants = {"subject": owner.mesh is not None, "swarm": owner.has_grains, "skeleton": owner.kind == "skeleton"}
+    moves = owner.declared.moves
+    wants = {"subject": moves == "points", "swarm": moves == "grains", "skeleton": moves == "joints"}
     return wants[name]
 
 

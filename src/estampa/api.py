@@ -13,7 +13,6 @@ from . import edits as commands
 from .baking import bodies as body_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
-from .baking.reduce import Tolerance
 from .edits import assets, joints, ragdoll, rig, strips, swarms
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .edits.importing import bring_in
@@ -37,6 +36,7 @@ from .press.run import bake_scene
 from .scene.curves import Curve, Key
 from .scene.document import Document, Thing
 from .scene.file import load_scene, save_scene
+from .scene.reduce import Tolerance
 from .scene.scene import Scene
 from .store.frames import FrameStore
 
@@ -110,9 +110,9 @@ def grains(scene: Scene, swarm_id: str, frame: float, store=None) -> dict[str, n
     """The grains of a swarm at a frame, by column: ids (n,) int64, place (n, 3) m, speed (n, 3) m/s, heading (n, 3),
     bank (n,) rad, age, life and sits (n,) s. Solves what is not solved yet; one by formula needs none."""
     evaluator, swarm = scene.evaluator(store), scene.doc.find(swarm_id)
-    if swarm is None or not swarm.has_grains:
+    if swarm not in evaluator.doc.swarms:
         raise EstampaError("That", "is no swarm.", "Name one by its id.")
-    if swarm.by_formula:
+    if swarm.declared.by_formula(swarm):
         return evaluator.swarms.by_formula(swarm, frame)
     evaluator.solve_through(frame)
     table = evaluator.runs.shown(swarm, swarm, frame).frame["grains"]

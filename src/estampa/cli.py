@@ -369,7 +369,7 @@ def _loop(a) -> int:
     scene = _load(a.scene)
     evaluator = scene.evaluator()
     with Progress("solving") as progress:
-        evaluator.solve_through(loops.loop_range(scene.doc)[1] + 1, progress)
+        evaluator.solve_through(scene.doc.loop_range[1] + 1, progress)
     found = loops.seams(evaluator)
     for seam in found:
         gap = f"pose {1000 * seam.pose:.3f} mm, turn {seam.turn:.4f} rad, speed {1000 * seam.speed:.2f} mm/s"
@@ -417,8 +417,8 @@ def _keys(a) -> int:
     import math
 
     from .baking import keys
-    from .baking.reduce import Tolerance
     from .edits import clips
+    from .scene.reduce import Tolerance
 
     if a.bodies:
         return _body_keys(a, Tolerance(a.tips / 1000, math.radians(a.turn)))
@@ -560,7 +560,6 @@ def _bind(a) -> int:
 
 def _movie(a) -> int:
     from .api import film
-    from .inspect.loops import loop_range
 
     scene, out = _load(a.scene), Path(a.out)
     wide, _, tall = a.size.partition("x")
@@ -568,7 +567,7 @@ def _movie(a) -> int:
         raise EstampaError(f"“{a.size}”", "is no size.", "Give width and height in pixels, such as 1280x720.")
     if out.suffix.lower() not in (".mp4", ".png"):
         raise EstampaError(out.name, "ends in neither .mp4 nor .png.", "Name it so.")
-    first, last = loop_range(scene.doc) if a.loop else (scene.doc.start, scene.doc.end + 1)
+    first, last = scene.doc.loop_range if a.loop else (scene.doc.start, scene.doc.end + 1)
     frames = range(first if a.first is None else a.first, last if a.last is None else a.last + 1)
     with Progress("filming") as progress:
         written = film(scene, out, (int(wide), int(tall)), frames, a.camera, progress)

@@ -14,7 +14,6 @@ import numpy as np
 from . import disk, target
 from . import edits as do
 from .baking import keys
-from .baking.reduce import Tolerance
 from .beside import HOME, isolated
 from .edits import joints as build
 from .evaluate import outcome
@@ -25,6 +24,7 @@ from .geometry.primitives import box, sheet, tube
 from .hashing import digest
 from .kinds.registry import kinds_in
 from .scene.document import Document
+from .scene.reduce import Tolerance
 from .scene.scene import Scene
 from .store.frames import FrameStore
 

@@ -444,7 +444,7 @@ def test_bodies_from_a_split_mesh_to_keys_and_printed_pieces(user, tmp_path):
     user.wait()
     bodies = next(t for t in s.doc.things if t.kind == "bodies")
     lane = s.work.lanes[bodies.id]
-    assert lane.state.done and lane.awake and lane.reach[0] == 1.0
+    assert lane.state.done and lane.report.column == "awake" and lane.reach[0] == 1.0
     falls = s.work.evaluator("look").subject(s.doc.subjects[0], 1).points.copy()
 
     # begin from where they came to rest

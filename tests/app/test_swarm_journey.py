@@ -25,7 +25,7 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     assert swarm.kind == "swarm" and [l.kind for l in swarm.stack] == ["sow", "grain_turbulence", "grain_limit"]
     solved(user, swarm.id)
     lane = s.work.lanes[swarm.id]
-    assert lane.counts and np.nanmax(lane.reach) == 500
+    assert lane.report.column == "living" and np.nanmax(lane.reach) == 500
     first = s.pictures.picture.swarms[swarm.id]
     assert len(first.layers) == 1 and len(first.places) == 500, "they are seen without any more"
     before = first.places.copy()

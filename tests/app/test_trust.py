@@ -17,13 +17,13 @@ from estampa import demo
 from estampa import edits as do
 from estampa.app.score.lanes import clusters
 from estampa.app.shell import theme
-from estampa.app.shell.actions import PANELS
 from estampa.app.shell.finder import Finder
 from estampa.app.view import marks
 from estampa.app.view.movie import Order, film
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box
+from estampa.kinds.panels import panels
 from estampa.kinds.registry import GROUPS, kinds_in, load_kinds
 from estampa.scene.document import Document, Thing
 from estampa.scene.scene import Scene
@@ -39,7 +39,7 @@ def test_every_panel_opens_on_every_demo_with_a_print_of_each_kind(user, name):
     s.replace(demo.build(name))
     for kind in kinds_in("print"):
         user.window.press.add_print(kind.kind)
-    for panel in PANELS:
+    for panel in (p.word for p in panels()):
         user.window.show_panel(panel)
         user.wait(seconds=60)
     for thing, _ in list(s.doc.everything())[:40]:
@@ -154,9 +154,9 @@ def test_the_keyboard_alone_reaches_every_field_of_the_sheet(flag_user):
         first = first or at
         reached |= {f for f in fields if at is f or f.isAncestorOf(at)}
     assert reached == fields
-    for panel in PANELS:
+    for panel in (p.word for p in panels()):
         user.do(f"panel_{panel}")
-        assert w.panels.currentIndex() == PANELS.index(panel)
+        assert w.panels.currentWidget() is w.panel_of[panel]
 
 
 def test_an_empty_window_offers_demos_with_pictures_and_the_scenes_opened_last(user, tmp_path):

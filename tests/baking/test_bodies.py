@@ -5,10 +5,10 @@ import pytest
 
 from estampa import edits as do
 from estampa.baking import bodies
-from estampa.baking.reduce import Tolerance
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import joined
+from estampa.scene.reduce import Tolerance
 from tests.solve.test_bodies import ball, body, box, pier
 
 

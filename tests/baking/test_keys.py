@@ -5,13 +5,13 @@ import pytest
 
 from estampa import edits as do
 from estampa.baking import keys as baking
-from estampa.baking.reduce import Tolerance
 from estampa.edits import clips
 from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
 from estampa.scene.file import load_scene, save_scene
+from estampa.scene.reduce import Tolerance
 from estampa.scene.scene import Scene
 
 

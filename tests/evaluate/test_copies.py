@@ -12,7 +12,7 @@ from estampa.geometry.primitives import box, joined, sheet, tube
 from estampa.geometry.scatter import scatter
 from estampa.motion.bend import Bend
 from estampa.motion.remesh import Counts
-from estampa.press import run as press
+from estampa.press.takes import MESH
 from estampa.scene.curves import Curve, Key
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
@@ -251,7 +251,8 @@ def test_the_size_of_a_new_topology_is_known_without_making_it(scheme):
         do.set_value(scene, named(scene, "Thick").id, "edges", edges)
         subject = scene.doc.find(mat.id)
         made = Counts.of(Evaluator(scene.doc, scene, None).mesh(subject))
-        assert press._counts(scene, subject) == made
+        printed = do.add_thing(scene, "vertex_cache")
+        assert MESH.size(scene, scene.doc, printed, subject) == (made.vertices, made.triangles)
 
 
 def test_copies_stand_in_a_ring_on_a_grid_and_along_a_path(bed):

@@ -57,7 +57,7 @@ class Parity(Stage):
         evaluator = Evaluator(self.scene.doc, self.scene, self.store)
         evaluator.solve_through(FRAME)
         owner = self.scene.doc.find(owner_id)
-        if owner.has_grains:
+        if owner in self.scene.doc.swarms:
             parts = outcome.of(evaluator, owner, FRAME).parts
             dyed = lambda p: p.inks if p.inks is not None else np.zeros((p.count, 3)) if p.tints is None else p.tints
             looks = [(p.in_world().reshape(-1, 3), dyed(p)) for p in parts]

@@ -9,8 +9,13 @@ from estampa.errors import EstampaError
 from estampa.evaluate import starts
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet
+from estampa.inspect.remarks.starts import begins_without_some
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
+
+
+def begun_without(evaluator):
+    return list(begins_without_some(evaluator))
 
 
 def hanging(resolution=7, name="Sheet", scene=None):
@@ -43,7 +48,7 @@ def test_a_settled_frame_is_the_first_one_after_it_was_adopted_and_stays_with_th
     moved = np.abs(drop(again, subject, 3) - settled).max()
     fallen = np.abs(drop(evaluator, subject, 3) - drop(evaluator, subject, 1)).max()
     assert moved < 0.2 * fallen, "it goes on from rest and does not fall anew"
-    assert starts.remarks_on(again) == []
+    assert begun_without(again) == []
     # the scene alone carries it: another store, the scene saved and opened
     opened = open_scene(save_scene(scene, tmp_path / "settled.estampa"))
     assert opened.doc.find(layer).adopted == scene.doc.find(layer).adopted
@@ -61,7 +66,7 @@ def test_a_finer_cloth_begins_from_a_coarse_one_by_the_nearest_rest_points(store
     again = Evaluator(scene.doc, scene, store)
     begun = drop(again, fine, 1)
     assert begun[:, 1].min() == pytest.approx(settled[:, 1].min(), abs=1e-6)
-    assert starts.remarks_on(again) == []
+    assert begun_without(again) == []
     # a sheet that stands elsewhere finds nothing to begin from, and says so
     do.set_value(scene, coarse, "x", 0.0)
     scene, far, third = hanging(7, "Far", scene)
@@ -69,7 +74,7 @@ def test_a_finer_cloth_begins_from_a_coarse_one_by_the_nearest_rest_points(store
     moved = do.mesh_ref(scene, mesh.with_points(mesh.points + [5, 0, 0]))
     scene.apply("Move", scene.doc.replace(scene.doc.find(far).with_(mesh=moved)))
     do.set_start(scene, third, starts.adopt(Evaluator(scene.doc, scene, store), third, 48, first))
-    lost = starts.remarks_on(Evaluator(scene.doc, scene, store))
+    lost = begun_without(Evaluator(scene.doc, scene, store))
     assert len(lost) == 1 and lost[0].thing == third and "49 of its points find nothing" in lost[0].wrong
 
 

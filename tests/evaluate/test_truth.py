@@ -10,6 +10,7 @@ from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, joined, sheet
 from estampa.inspect import loops, sync
+from estampa.inspect.remarks.starts import clip_is_stale
 from estampa.press import run as press
 from estampa.press.run import seam_jump
 from estampa.scene.document import Document
@@ -185,14 +186,14 @@ def test_a_bake_of_a_name_replaces_its_clip_and_a_stale_one_says_so(store):
         baking.put(scene, baking.bake(scene, skeleton.id, store=store), "Wind A")
         baking.back_to_live(scene, skeleton.id)
     assert [c.name for c in scene.doc.find(skeleton.id).clips] == ["Wind A"]
-    assert baking.clip_remarks(Evaluator(scene.doc, scene, store)) == []
+    assert list(clip_is_stale(Evaluator(scene.doc, scene, store))) == []
     do.set_value(scene, named(scene, "Wind").id, "speed", 7.0)
-    found = baking.clip_remarks(Evaluator(scene.doc, scene, store))
+    found = list(clip_is_stale(Evaluator(scene.doc, scene, store)))
     assert len(found) == 1 and "“Wind A” of Reed was baked before" in found[0].wrong
     baking.put(scene, baking.bake(scene, skeleton.id, store=store), "Wind A")
-    assert baking.clip_remarks(Evaluator(scene.doc, scene, store)) == [], "in play, and true again"
+    assert list(clip_is_stale(Evaluator(scene.doc, scene, store))) == [], "in play, and true again"
     do.set_value(scene, named(scene, "Wind").id, "speed", 8.0)
-    assert len(baking.clip_remarks(Evaluator(scene.doc, scene, store))) == 1, "in play, and stale"
+    assert len(list(clip_is_stale(Evaluator(scene.doc, scene, store)))) == 1, "in play, and stale"
 
 
 def palm():

@@ -5,12 +5,12 @@ import pytest
 
 from estampa import edits as do
 from estampa.baking import keys
-from estampa.baking.reduce import Tolerance
 from estampa.edits import cloth, joints
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.pieces import volume_of
 from estampa.geometry.primitives import box, joined, sheet, tube
 from estampa.scene.document import Document
+from estampa.scene.reduce import Tolerance
 from estampa.scene.scene import Scene
 from tests.solve.test_contact import crossings
 

@@ -5,7 +5,6 @@ import pytest
 
 from estampa import edits as do
 from estampa.baking import keys
-from estampa.baking.reduce import Tolerance
 from estampa.edits import joints as build
 from estampa.edits import ragdoll
 from estampa.errors import EstampaError
@@ -13,6 +12,7 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns
 from estampa.geometry.primitives import box
 from estampa.scene.document import Document
+from estampa.scene.reduce import Tolerance
 from estampa.scene.scene import Scene
 from estampa.solve.bodies.body import placed
 from estampa.solve.bodies.limbs import limbs_of

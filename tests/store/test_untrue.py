@@ -55,7 +55,7 @@ def chained():
 def seen(scene, store, frame, stand_ins=False):
     """(points of all that is seen, whether they are true)."""
     evaluator = scene.evaluator(store, stand_ins)
-    owners = [t for t in scene.doc.things if t.kind == "subject" or t.has_grains]
+    owners = scene.doc.owned_by("mesh", "grains")
     found = [outcome.of(evaluator, t, frame) for t in owners]
     if any(f is None for f in found):  # nothing stands in where nothing is left
         return None, False

@@ -5,19 +5,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import Cancelled, EstampaError
-from ..geometry import pose as turns
 from ..geometry.place import Place
-from ..geometry.pose import Pose
-from ..scene.bones import Bones
 from ..scene.curves import Curve
-from ..scene.document import Kept, Rest, Thing
+from ..scene.document import Kept, Thing
+from ..scene.reduce import CHANNELS, Tolerance, placed_by_keys
 from ..scene.scene import Scene
 from ..scene.values import Rows
 from ..units import format_length
 from .keys import default_frames
-from .reduce import Tolerance, reduced
-
-CHANNELS = ("x", "y", "z", "turn_x", "turn_y", "turn_z")
 
 
 @dataclass(frozen=True)
@@ -121,26 +116,6 @@ def _keyed(subjects, frames, places, reach, tolerance) -> BakedBodies:
     keys = sum(len(k) for (_, c), k in result.keys.items() if c < 6)
     layers = tuple(body_of(s).id for s in subjects)
     return BakedBodies(tuple(s.id for s in subjects), frames, curves, keys, result.gap, result.turn, layers)
-
-
-def placed_by_keys(names, numbers: np.ndarray, places: list[Place], reach, tolerance):
-    """((row, channel) -> Curve or number, Reduced): few keys for where things stand at frames (f,), by the reduction
-    that joints have, each a joint by itself that reaches so many m."""
-    joints = tuple(
-        Thing(kind="joint", name=n, rest=Rest(tip=(0.0, max(float(r), 1e-6), 0.0)))
-        for n, r in zip(names, reach, strict=True)
-    )
-    count = len(joints)
-    bones = Bones("bodies", joints, np.full(count, -1), np.arange(count), Pose.still(count))
-    turned = np.stack([turns.turns_of(p.axes) for p in places], axis=1)
-    moved = np.stack([p.origin for p in places], axis=1)
-    values = np.concatenate([moved, np.zeros_like(moved), np.ones_like(moved)], axis=2)
-    for k in range(count):
-        values[:, k, 3:6] = turns.to_euler(turned[:, k])
-    poses = Pose(moved, turned, np.ones_like(moved))
-    result = reduced(bones, values, np.arange(count), poses, tolerance)
-    curves = {(k, CHANNELS[c]): v for (k, c), v in result.curves(numbers).items() if c < 6}
-    return curves, result
 
 
 def put(scene: Scene, baked: BakedBodies) -> None:

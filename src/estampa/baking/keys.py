@@ -6,18 +6,15 @@ import numpy as np
 
 from ..edits import clips, unique_name
 from ..errors import Cancelled, EstampaError
-from ..geometry import pose as turns
 from ..geometry.pose import Pose
 from ..hashing import digest
-from ..inspect.remarks.remark import Remark
-from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing
 from ..scene.parts import OnPart, joints_of
+from ..scene.reduce import Tolerance, channel_values, curve_of, reduced
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
 from ..units import format_length
-from .reduce import Tolerance, curve_of, reduced
 
 
 @dataclass(frozen=True)
@@ -111,24 +108,6 @@ def stale_clips(evaluator, skeleton: Thing) -> list[str]:
     return [c.id for c in baked if source_of(evaluator, skeleton, (c.first, c.last)) != c.source]
 
 
-def clip_remarks(evaluator) -> list[Remark]:
-    """A remark on each baked clip that is stale."""
-    found = []
-    for skeleton in evaluator.doc.skeletons:
-        stale = stale_clips(evaluator, skeleton)
-        for clip in (c for c in skeleton.clips if c.id in stale):
-            found.append(
-                Remark(
-                    "note",
-                    skeleton.id,
-                    f"The clip “{clip.name}” of {skeleton.name} was baked before something that it reads was changed.",
-                    "It is printed as it is, and no longer plays what the layers do.",
-                    "Bake it again under its name, remove it, or leave it if it was mended by hand since.",
-                )
-            )
-    return found
-
-
 def _as_live(skeleton: Thing) -> Thing:
     """A baked skeleton with its layers on, and its joints as they were before."""
     skeleton = clips.put_in(clips.put_away(skeleton), skeleton.before)
@@ -153,23 +132,6 @@ def _round(curve: Curve) -> Curve:
     """A curve over a loop that ends where it began, going round; one that does not is left to be closed."""
     closed = abs(curve.keys[-1].value - curve.keys[0].value) <= 1e-6
     return curve.with_extend("cycle", "cycle") if closed else curve
-
-
-def channel_values(bones: Bones, poses: Pose, joints: np.ndarray) -> np.ndarray:
-    """(f, j, 9) channels that put joints into poses (f, n, ...); turns without jumps."""
-    rest, f = bones.rest, len(poses.place)
-    values = np.empty((f, len(joints), 9))
-    values[..., :3] = poses.place[:, joints] - rest.place[joints]
-    back = np.broadcast_to(turns.inverse(rest.turn[joints]), (f, len(joints), 4))
-    own = turns.product(back, poses.turn[:, joints])
-    for k in range(len(joints)):
-        values[:, k, 3:6] = turns.to_euler(own[:, k])
-    size = rest.stretch[joints]
-    values[..., 6:] = poses.stretch[:, joints] / np.where(size == 0, 1, size)
-    # what is only rounding is nothing
-    values[..., :3][np.abs(values[..., :3]) < 1e-9] = 0.0
-    values[..., 6:][np.abs(values[..., 6:] - 1) < 1e-9] = 1.0
-    return values
 
 
 def _baked_layers(evaluator, skeleton, bones, chosen) -> tuple[str, ...]:

@@ -8,7 +8,6 @@ import numpy as np
 
 from .. import edits as do
 from ..baking import keys
-from ..baking.reduce import Tolerance
 from ..edits import joints
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
@@ -16,6 +15,7 @@ from ..geometry.primitives import coloured, joined, ribbon, tube
 from ..inspect import loops
 from ..scene.document import Document
 from ..scene.file import load_scene, save_scene
+from ..scene.reduce import Tolerance
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
 from . import DATA

@@ -8,12 +8,12 @@ import numpy as np
 
 from .. import edits as do
 from ..baking import keys
-from ..baking.reduce import Tolerance
 from ..edits import joints
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, joined, tube
 from ..scene.document import Document
 from ..scene.file import load_scene, save_scene
+from ..scene.reduce import Tolerance
 from ..scene.scene import Scene
 from ..store.frames import FrameStore
 from . import DATA

@@ -8,13 +8,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..baking.keys import channel_values
-from ..baking.reduce import Tolerance, reduced
 from ..formats.asset import Asset, Track
 from ..geometry.pose import Pose, pose_of
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
 from ..scene.document import Bind, Clip, Kept, Rest, Target, Thing, new_id
+from ..scene.reduce import Tolerance, channel_values, reduced
 from ..scene.skeleton import POSED
 from . import clips
 from .names import Names

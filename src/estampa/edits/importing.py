@@ -4,7 +4,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..baking.bodies import CHANNELS, placed_by_keys
 from ..errors import EstampaError
 from ..formats.asset import Asset, into_metres
 from ..geometry.mesh import Mesh
@@ -12,6 +11,7 @@ from ..geometry.place import Place
 from ..geometry.pose import squared, to_euler, turns_of
 from ..scene.curves import Curve, Key
 from ..scene.document import Thing, new_id
+from ..scene.reduce import CHANNELS, placed_by_keys
 from ..scene.scene import Arrays, Scene
 from .asset_rigs import CLOSE, bind_of, curves_of, felt_over, is_kept, morphs_of, posed, rigs_of, skeleton_of, with_clip
 from .names import Names

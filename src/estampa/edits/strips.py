@@ -56,7 +56,7 @@ def freeze(
     things = list(scene.doc.replace(subject.with_(on=False)).things)
     things.insert(at + 1, strip)
     # what showed the original shows the strip
-    shown = {t.id: _shows(t, subject.id, strip.id, count) for t in things if t.has_grains}
+    shown = {t.id: _shows(t, subject.id, strip.id, count) for t in scene.doc.swarms}
     scene.apply(f"Freeze {subject.name}", scene.doc.with_(things=tuple(shown.get(t.id) or t for t in things)))
     size = max(float(np.ptp(poses[0], axis=0).max()), 1e-9)
     return strip, count > 1 and bool(np.abs(poses[-1] - poses[0]).max() < SAME * size)

@@ -8,7 +8,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
-from ..kinds.registry import layers_for
+from ..kinds.registry import MOVED, layers_for
 from ..scene.curves import Curve
 from ..scene.document import Adopted, Document, Formula, Frozen, Link, Material, MeshRef, Thing, new_id
 from ..scene.limits import MOST_SPOTS
@@ -190,12 +190,6 @@ def add_thing(
     return thing
 
 
-MOVED = {
-    "subject": "the points of a subject", "skeleton": "the joints of a skeleton", "swarm": "grains of a swarm",
-    "liquid": "grains of a liquid",
-}  # fmt: skip
-
-
 def add_layer(
     scene: Scene,
     subject_id: str,
@@ -205,18 +199,18 @@ def add_layer(
     grip: dict | None = None,
 ) -> Thing:
     """Add a layer at the foot of a stack. With `grip`, a new grip of these values goes with it, in the
-    same step of the history, on the layer's channel `grip`, or `around` where it has none."""
+    same step of the history, on the channel that the layer has for one (`grip`, `around` or `target`)."""
     declared = declared_kind(kind)
     subject = thing_named(scene, subject_id)
-    if declared not in layers_for(subject.kind) or subject.kind not in MOVED:
-        moved = next(words for kind, words in MOVED.items() if declared in layers_for(kind))
+    if declared not in layers_for(subject.kind):
+        moved = MOVED.get(declared.moves, "nothing in a stack")
         raise EstampaError(declared.title, f"moves {moved}, so it cannot go on {subject.name}.", "Select another one.")
     doc, values = scene.doc, dict(values or {})
     layer_name = unique_name(doc, name or declared.title)
     if grip is not None:
         holder_name = unique_name(doc, f"{layer_name} grip")
         holder = Thing(kind="grip", name=holder_name, values=checked_values("grip", holder_name, grip))
-        channel = "grip" if "grip" in declared.channels else "around"
+        channel = declared.grip_by_hand() or next(n for n in ("grip", "around") if n in declared.channels)
         doc, values[channel] = doc.with_(things=(*doc.things, holder)), holder.id
     if declared.ensemble and not declared.solo and not values.get("together"):
         doc, values["together"] = ensemble_in(doc, declared.ensemble)

@@ -51,7 +51,7 @@ class Dressing:
             shapes = [evaluator.stacks.name(subject, evaluator.layers(subject), one(f)) for f in frames]
             told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes, _stamp(texture)))
         told += [self.reader.told(layer, Scope.world(frame, swarm)) for layer in self.skins(swarm)]
-        if swarm.by_formula:
+        if swarm.declared.by_formula(swarm):
             swarms = evaluator.swarms
             key = digest(swarms.told(swarm, frame), swarms.period(swarm), swarms.told(swarm, evaluator.doc.start))
         else:
@@ -66,7 +66,7 @@ class Dressing:
         """(columns by name with their ids, digest, whether that is true, the frame that stands in); None where no
         frame is solved. one_in -- of so many grains one is taken, the same ones at every frame."""
         evaluator = self.evaluator
-        if swarm.by_formula:
+        if swarm.declared.by_formula(swarm):
             return evaluator.swarms.by_formula(swarm, frame, one_in), self.name(swarm, frame), True, None
         shown = evaluator.runs.shown(swarm, swarm, frame)
         if shown is None:

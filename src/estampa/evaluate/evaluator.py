@@ -4,14 +4,13 @@ It wires what does the work: values of channels, the reader that says what thing
 read, the topology and stacks of subjects, the poses of skeletons, and the runs that are solved frame by frame.
 """
 
-from ..hashing import digest
 from ..motion.layer import Resolved
 from ..scene.document import Document, Thing
 from ..scene.graph import member_of
 from ..scene.values import Values
-from ..solve.aid import aids_below
 from .arrange import Stage
 from .dressed import Dressing
+from .owner import Owner, owners_for
 from .reader import Reader
 from .rigs import Poses
 from .run import Playing
@@ -44,11 +43,17 @@ class Evaluator:
         self.stacks = Stacks(self)
         self.runs = Runs(self)
         self.swarms, self.dressing = Swarms(self), Dressing(self)
+        self._owners = owners_for(self)
         # what others ask for most
         self.mesh, self.plans = self.topology.mesh, self.topology.plans
         self.rows, self.through, self.copies = self.stacks.rows, self.stacks.through, self.stacks.copies
         self.travel_of = self.stacks.travel_of
         self.solvers, self.solve_through, self.pin = self.runs.solvers, self.runs.solve_through, self.runs.pin
+
+    def owner(self, thing: Thing) -> Owner:
+        """What looks after a thing: how its stack is named, solved and seen."""
+        declared = thing.declared
+        return self._owners[declared.owner if declared is not None else ""]
 
     # -- stacks ----------------------------------------------------------------------------------------------
     def layers(self, owner: Thing) -> list[Thing]:
@@ -69,23 +74,16 @@ class Evaluator:
         return together is not None and together.on and together.kind == layer.declared.ensemble
 
     def layers_above(self, owner: Thing, layer: Thing) -> list[Thing]:
-        if layer is owner:  # a swarm, which is solved as a whole
-            return []
-        layers = self.layers(owner)
-        return layers[: [l.id for l in layers].index(layer.id)]
+        return self.owner(owner).above(owner, layer)
 
     def aids(self, owner: Thing, layer: Thing) -> list[Thing]:
         """The layers below one with memory that tell it something, down to the next one with memory."""
-        return [] if layer is owner else aids_below(self.layers(owner), layer)
+        return self.owner(owner).aids(owner, layer)
 
     def shape_name(self, owner: Thing, frame: float, layers: list[Thing] | None = None) -> bytes:
         """Digest of everything that decides an owner's shape or pose in the world after the given layers (all of them
         when none are given), whether it is solved yet or not."""
-        layers = self.layers(owner) if layers is None else layers
-        if owner.kind == "skeleton":
-            return digest(self.poses.name(owner, frame, layers), self.reader.stand_name(owner, frame))
-        many = self.stage.one(owner, frame)
-        return digest(self.stacks.name(owner, layers, many), self.reader.stand_name(owner, frame))
+        return self.owner(owner).fingerprint(owner, frame, layers)
 
     def subject(self, subject: Thing, frame: float) -> Shape:
         """The result of a subject's whole stack, in the world."""
@@ -102,4 +100,4 @@ class Evaluator:
 
     def resolve(self, layer: Thing, owner: Thing, frame: float) -> Resolved:
         """The values of a solver's channels."""
-        return self.reader.resolved(layer, self.runs.scope(owner, layer, frame))
+        return self.reader.resolved(layer, self.runs.scope(owner, frame))

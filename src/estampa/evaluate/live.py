@@ -5,6 +5,7 @@ moved is told by what the step before saw. Where no hand moves anything, the fra
 """
 
 from dataclasses import replace
+from typing import Any
 
 from ..fields.force import World
 from ..scene.document import Document
@@ -18,7 +19,7 @@ class Live:
     def __init__(self, evaluator: Evaluator, frame: int):
         self.scene, self.store, self.frame = evaluator.scene, evaluator.store, int(frame)
         self._playing: dict[str, Playing] = {}
-        self._seen: dict[str, tuple] = {}  # what entered, two steps and one step before
+        self._seen: dict[str, Any] = {}  # what the step before saw
         self._solid: dict[str, dict] = {}  # where obstacles stood in the step before
         for run in evaluator.runs.every():
             found = evaluator.runs.playing_from(run, self.frame)
@@ -47,15 +48,8 @@ class Live:
         inputs = evaluator.runs.inputs(run, self.frame)
         if not run.is_solo:
             return self._crowd(run, inputs)
-        if run.thing.has_grains:
-            seen, now = self._seen.get(run.id, {}), {g.id: g.v for g in inputs.layers}
-            layers = tuple(replace(g, before=seen.get(g.id, g.before)) for g in inputs.layers)
-            self._seen[run.id] = now
-            return replace(inputs, layers=layers, world=since(inputs.world, self._solid.setdefault(run.id, {})))
-        seen = self._seen.get(run.id)
-        if seen is not None and seen[1].shape == inputs.now.shape:
-            inputs = replace(inputs, before=seen[1], **({"earlier": seen[0]} if hasattr(inputs, "earlier") else {}))
-        self._seen[run.id] = (inputs.before, inputs.now)
+        owner = evaluator.owner(run.members[0][0])
+        inputs, self._seen[run.id] = owner.since_last_step(inputs, self._seen.get(run.id))
         return replace(inputs, world=since(inputs.world, self._solid.setdefault(run.id, {})))
 
     def _crowd(self, run, crowd):

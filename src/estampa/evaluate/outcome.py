@@ -93,13 +93,9 @@ def of_copies(evaluator, copies, frame: float) -> Outcome | None:
 
 
 def of(evaluator, thing, frame: float, skinned: bool = True) -> Outcome | None:
-    """What a subject or a set of copies looks like at a frame; None of what has no surface. skinned -- False: of a
+    """What a thing looks like at a frame; None of what has no surface. skinned -- False: of a
     liquid its grains alone."""
-    if thing.kind == "copies":
-        return of_copies(evaluator, thing, frame)
-    if thing.has_grains:
-        return evaluator.dressing.outcome(thing, frame, skinned=skinned)
-    return of_subject(evaluator, thing, frame) if thing.mesh is not None else None
+    return evaluator.owner(thing).outcome(thing, frame, skinned)
 
 
 def since_broken(

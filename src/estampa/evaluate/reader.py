@@ -22,7 +22,7 @@ from ..scene.bones import Bones
 from ..scene.curves import Curve
 from ..scene.document import Formula, Link, Thing
 from ..scene.graph import is_own_obstacle
-from ..scene.values import PLACE, Rows
+from ..scene.values import Rows
 from .arrange import Many
 
 
@@ -87,6 +87,8 @@ class Reader:
 
         read = REFERENCES.get(channel.to)
         held = self.values.find(thing.constant(channel.name))  # None of maps and targets, which their owners have
+        if held is not None and not (channel.may_name(held.declared) and (held.on or not held.declared.only_while_on)):
+            held = None
         return read(self, thing, channel, held, scope) if read else Reading(held.id if held else None, lambda: held)
 
     def resolved(self, thing: Thing, scope: Scope) -> Resolved:
@@ -238,9 +240,9 @@ class Reader:
                 return False
             if channel.to and channel.to not in ("map", "target"):
                 held = self.values.find(thing.values.get(name))
-                if held is None or held.declared is None or (channel.to == "joint" and held.kind == "joint"):
+                if held is None or held.declared is None or channel.to == "joint":
                     continue
-                if held.kind in ("joint", "skeleton") or held.has_grains or held.mesh is not None:
+                if self.evaluator.owner(held).always_moves:
                     return False
                 if not self.still(held):
                     return False
@@ -261,7 +263,7 @@ class Reader:
     # -- where things stand ----------------------------------------------------------------------------------
     def place(self, thing: Thing, scope: Scope) -> Place:
         """(1 or k) where a thing stands, in the space of a scope."""
-        if scope.many is not None and thing.kind == "grip":
+        if scope.many is not None and thing.declared.may_ride_with_copies:
             return self.evaluator.stage.within(scope.many, thing)
         place = self.values.place(thing, scope.rows)
         return place if scope.into is None else scope.into.inverse() @ place
@@ -281,18 +283,10 @@ class Reader:
         key = (thing.id, float(frame))
         found = self._stand_names.get(key)
         if found is None:
-            if thing.kind == "joint":
-                skeleton = self.values.owner(thing.id)
-                pose = self.evaluator.poses.name(skeleton, frame)
-                told = ("joint", self.values.bones(skeleton).where[thing.id], pose, self.stand_name(skeleton, frame))
-            elif not self.on_joint(thing):
-                told = ("place", self.values.place(thing, Rows.one(frame)))
-            else:
-                numbers = [self.values.at(thing, n, frame) for n in PLACE if n in thing.declared.channels]
-                told = ("rides", numbers, self.stand_name(self.values.find(thing.constant("parent")), frame))
+            told = self.evaluator.owner(thing).stand_fingerprint(thing, frame)
             if len(self._stand_names) > 100_000:
                 self._stand_names.clear()
-            found = self._stand_names[key] = digest(*told)
+            found = self._stand_names[key] = told
         return found
 
     def on_joint(self, thing: Thing) -> bool:
@@ -301,7 +295,7 @@ class Reader:
         if found is None:
             self._on_joints[thing.id] = False  # for what rides on itself, which is refused elsewhere
             parent = self.values.find(thing.constant("parent")) if "parent" in thing.declared.channels else None
-            found = thing.kind == "joint" or (
+            found = self.evaluator.owner(thing).is_posed or (
                 parent is not None and parent.declared is not None and self.on_joint(parent)
             )
             self._on_joints[thing.id] = found
@@ -310,7 +304,7 @@ class Reader:
     def stands_true(self, thing: Thing, frames) -> tuple[bool, float | None]:
         """Whether the poses are solved that a thing rides on at frames, and the frame that is shown instead."""
         while thing is not None and self.on_joint(thing):
-            if thing.kind == "joint":
+            if self.evaluator.owner(thing).is_posed:
                 thing = self.values.owner(thing.id)
                 for frame in np.unique(frames):
                     posed = self.evaluator.poses.at(thing, frame)

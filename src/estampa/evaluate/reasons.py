@@ -28,25 +28,25 @@ class Read(NamedTuple):
 def reads(evaluator, owner: Thing, layer: Thing, frame: float) -> list[Read]:
     """Everything that decides a layer's result at a frame: the rest shape, the layers above, where the owner stands,
     its own channels, and forces that it feels."""
-    found = _of_owner(evaluator, owner, frame)
-    above_it = evaluator.swarms.guides(owner) if layer is owner else [*evaluator.layers_above(owner, layer), layer]
-    for above in above_it:
+    looked_after = evaluator.owner(owner)
+    found = looked_after.reads(owner, frame)
+    for above in looked_after.read_layers(owner, layer):
         if above.declared.memory and above is not layer:
             found.append(Read("above", above.name, evaluator.key(owner, above, frame)))
             continue
         found.append(Read(f"layer/{above.kind}", f"{above.name} {MOVED}", True))
-        found += _of_layer(evaluator, owner, above, frame)
+        found += looked_after.reads_of_layer(owner, above, frame)
     for aid in evaluator.aids(owner, layer) if layer.declared.memory else ():
         found.append(Read(f"layer/{aid.kind}", f"{aid.name} {MOVED}", True))
-        found += _of_layer(evaluator, owner, aid, frame)
+        found += looked_after.reads_of_layer(owner, aid, frame)
     if layer.declared.memory:
         solved = evaluator.runs.of(owner, layer).thing
         if solved is not layer:
-            found += _of_thing(evaluator, solved, Scope.world(frame), DEEP)
+            found += reads_of_thing(evaluator, solved, Scope.world(frame))
         found.append(Read("rate", "Frame rate", evaluator.doc.frame_rate))
         for force in evaluator.reader.felt(solved):
             found.append(Read(f"force/{force.kind}", f"{force.name} {MOVED}", True))
-            found += _of_thing(evaluator, force, Scope.world(frame), DEEP)
+            found += reads_of_thing(evaluator, force, Scope.world(frame))
     return [Read(path, label, digest(value)) for path, label, value in found]
 
 
@@ -58,30 +58,12 @@ def reads_of_run(evaluator, run, frame: float) -> list[Read]:
     return found
 
 
-def _of_owner(evaluator, owner, frame) -> list[Read]:
-    """What a subject or skeleton is before its layers."""
-    found = _of_thing(evaluator, owner, Scope.world(frame), DEEP)
-    if owner.has_grains:
-        return found
-    if owner.kind != "skeleton":
-        return [Read("mesh", f"{owner.name} · mesh", owner.mesh.told), *found]
-    bones = evaluator.poses.bones(owner)
-    found.append(Read("bones", f"{owner.name} · joints", bones.digest))
-    for i, name in bones.numbers:
-        joint = bones.joints[i]
-        label = f"{joint.name} · {joint.declared.channels[name].label.lower()}"
-        found.append(Read(f"joint/{i}/{name}", label, evaluator.values.at(joint, name, frame)))
-    return found
+def reads_of_layer(evaluator, layer: Thing, scope: Scope) -> list[Read]:
+    """What is read of a layer's own channels, in the scope that it reads in."""
+    return reads_of_thing(evaluator, layer, scope)
 
 
-def _of_layer(evaluator, owner, layer, frame) -> list[Read]:
-    if owner.kind == "skeleton":
-        bones = evaluator.poses.bones(owner)
-        return _of_thing(evaluator, layer, Scope.world(frame, owner, bones), DEEP)
-    return _of_thing(evaluator, layer, Scope.world(frame, owner), DEEP)
-
-
-def _of_thing(evaluator, thing, scope, deep) -> list[Read]:
+def reads_of_thing(evaluator, thing: Thing, scope: Scope, deep: int = DEEP) -> list[Read]:
     """What is read of a thing, and so many steps down of those that it names."""
     found = []
     for name, channel, told in evaluator.reader.reads(thing, scope):
@@ -91,21 +73,16 @@ def _of_thing(evaluator, thing, scope, deep) -> list[Read]:
         held = evaluator.values.find(thing.constant(channel.name)) if channel is not None and channel.to else None
         if held is not None and channel.to not in OWN and held.declared is not None and held is not scope.owner:
             found += _of_held(evaluator, held, f"{thing.kind}/{name}", scope, deep)
-            told = (held.kind, held.on) if held.kind == "zone" else held.kind
+            told = (held.kind, held.on) if held.declared.only_while_on else held.kind
         found.append(Read(f"{thing.kind}/{name}", label, told))
     return found
 
 
 def _of_held(evaluator, held, path, scope, deep) -> list[Read]:
     """What is read of a thing that another one names."""
-    found = []
-    if held.kind == "joint":
-        return [Read(f"{path}/joint", f"{held.name} · where it is", evaluator.reader.stand_name(held, scope.frame))]
-    if held.kind == "skeleton":
-        found.append(Read(f"{path}/pose", f"{held.name} · pose", evaluator.poses.name(held, scope.frame)))
-    elif held.mesh is not None:
-        found.append(Read(f"{path}/shape", f"{held.name} · shape", evaluator.shape_name(held, scope.frame)))
-    if deep > 0:
-        below = _of_thing(evaluator, held, Scope.world(scope.frame), deep - 1)
+    looked_after = evaluator.owner(held)
+    found = [Read(f"{path}/{r.path}", r.label, r.value) for r in looked_after.reads_as_named(held, scope.frame)]
+    if deep > 0 and looked_after.has_channels_of_its_own:
+        below = reads_of_thing(evaluator, held, Scope.world(scope.frame), deep - 1)
         found += [Read(f"{path}/{r.path}", r.label, r.value) for r in below]
     return found

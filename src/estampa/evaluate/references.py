@@ -76,13 +76,11 @@ def _placed(reader, thing, channel, held, scope):
     if channel.accumulates:
         course = _course(reader, held, scope)
         return Reading((course, scope.rows.frames, scope.into), lambda: course)
-    if held is None or held.declared is None or (channel.to == "grip" and held.kind != "grip"):
+    if held is None:
         return NOTHING
     own = scope.bones.where.get(held.id) if scope.bones is not None else None
     if own is not None:
         return Reading(own, lambda: own)
-    if held.kind != "joint" and "parent" not in held.declared.channels:
-        return NOTHING
     return Reading(
         reader.stand(held, scope),
         lambda: reader.place(held, scope),
@@ -170,14 +168,14 @@ class Field:
             place = into.inverse()
         result = weights(points, place, v, line)
         other = values.find(v["other"])
-        if other is not None and other.kind == "zone" and other.on and other.id not in (*within, zone.id):
+        if other is not None and other.on and other.id not in (*within, zone.id):
             result = combined(result, self._at(other, points, rows, into, (*within, zone.id)), v["how"])
         return result
 
 
 @reference("zone")
 def _zone(reader, thing, channel, held, scope):
-    if held is None or held.kind != "zone" or not held.on or held is thing:
+    if held is None or held is thing:
         return NOTHING
     told = (reader.told(held, Scope.world(scope.frame)), reader.stand(held, scope))
     return Reading(told, lambda: Field(reader, held, scope), lambda: reader.stands_true(held, scope.rows.frames))
@@ -185,7 +183,7 @@ def _zone(reader, thing, channel, held, scope):
 
 @reference("path")
 def _path(reader, thing, channel, held, scope):
-    if held is None or held.kind != "path":
+    if held is None:
         return NOTHING
     sampled = reader.evaluator.stage.sampled(held)
     told = (held.spots, *(reader.values.at(held, n, 0.0) for n in ("closed", "rounded")), reader.stand(held, scope))
@@ -227,7 +225,7 @@ def _owner_stand(reader, scope):
 
 @reference("skeleton")
 def _skeleton(reader, thing, channel, held, scope):
-    if held is None or held.kind != "skeleton" or thing.bind is None or scope.many is None:
+    if held is None or thing.bind is None or scope.many is None:
         return NOTHING
     poses, many = reader.evaluator.poses, scope.many
     frames = np.unique(many.rows.frames)
@@ -243,7 +241,7 @@ def _skeleton(reader, thing, channel, held, scope):
 
 @reference("liquid")
 def _liquid(reader, thing, channel, held, scope):
-    if held is None or held.kind != "liquid" or not held.on:
+    if held is None:
         return NOTHING
     told, solved = reader.evaluator.runs.a_frame_ago(held, scope.frame)
     if told is None:

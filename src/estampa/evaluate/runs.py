@@ -17,14 +17,13 @@ from ..fields.force import World
 from ..geometry.pieces import Pieces
 from ..hashing import SIZE, digest
 from ..kinds.plugins import blamed, cure_for
-from ..lazy import spatial
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
 from ..solve.aid import Told
-from ..solve.bodies.limbs import limbs_of, skin_radii
-from ..solve.ensemble import Crowd, Entering, Seen, member_number
+from ..solve.ensemble import Crowd, Entering, member_number
 from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
+from ..solve.swarm.kind import SwarmInputs
 from ..store.manifest import Manifest, sampled
 from .reader import Scope
 from .reasons import reads_of_run
@@ -47,10 +46,6 @@ class Runs:
         self._every: list[Run] | None = None
         self._keys: dict[str, list[bytes]] = {}
         self._still: dict[str, bytes | None] = {}  # what a run reads but forces, where all of it stands still
-        self._still_members: dict[str, bool] = {}
-        self._member_told: dict[str, bytes] = {}  # of those that stand still
-        self._still_seen: dict[str, Seen] = {}
-        self._firsts: dict[str, np.ndarray] = {}  # what members were at the first frame, by layer
         self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
         self._solved_through = -(10**9)
         self._unremembered: set[str] = set()  # runs of which frames were solved because another one needed them
@@ -61,10 +56,8 @@ class Runs:
     def solvers(self) -> list[tuple[Thing, Thing]]:
         """(subject or skeleton, layer) for each layer with memory that is on, in the order they must be solved."""
         if self._solvers is None:
-            layers = self.evaluator.layers
-            steps = lambda o: not o.by_formula
-            own = lambda o: [o] * steps(o) if o.has_grains else [l for l in layers(o) if l.declared.memory]
-            self._solvers = [(o, l) for o in self._owners_in_order() for l in own(o)]
+            in_order = (t for t in Graph(self.doc).in_order() if t.on and t.stack)
+            self._solvers = [(o, l) for o in in_order for l in self.evaluator.owner(o).solvers(o)]
         return self._solvers
 
     def of(self, owner: Thing, layer: Thing) -> Run:
@@ -99,11 +92,6 @@ class Runs:
             for above in self.evaluator.layers_above(owner, layer):
                 if above.declared.memory:
                     yield owner, above
-
-    def _owners_in_order(self) -> list[Thing]:
-        """What has a stack and is on, each after those that it needs."""
-        owners = Graph(self.doc).in_order()
-        return [t for t in owners if t.on and t.stack and (t.mesh is not None or t.kind == "skeleton" or t.has_grains)]
 
     def stands(self, subject: Thing, frame: float) -> tuple | None:
         """(pieces, where they stand, their origins at first) of a subject whose last layer moves pieces as wholes; else
@@ -164,41 +152,27 @@ class Runs:
             keys.append(last)
 
     def _told(self, run, frame) -> bytes:
-        told = [(layer.id, self._told_of(owner, layer, frame)) for owner, layer in run.members]
+        told = [
+            (layer.id, self.evaluator.owner(owner).step_fingerprint(owner, layer, frame))
+            for owner, layer in run.members
+        ]
         if run.is_solo:
             return told[0][1]
         return digest(self.reader.told(run.thing, Scope.world(frame)), told)
 
-    def _told_of(self, owner, layer, frame) -> bytes:
-        """Digest of what enters a layer and of its own channels; made once for what stands still."""
-        known = self._member_told.get(layer.id)
-        if known is not None:
-            return known
-        evaluator = self.evaluator
-        if layer is owner:
-            return evaluator.swarms.told(owner, frame)
-        entering = evaluator.shape_name(owner, frame, evaluator.layers_above(owner, layer))
-        scope = self.scope(owner, layer, frame)
-        told = digest(entering, self.reader.told(layer, scope), self._aids_told(owner, layer, scope))
-        if owner.kind == "skeleton" and member_of(layer):
-            told = digest(told, self._radii(owner))
-        if self._member_is_still(owner, layer):
-            self._member_told[layer.id] = told
-        return told
-
-    def _aids_told(self, owner, layer, scope) -> list:
+    def aids_fingerprint(self, owner: Thing, layer: Thing, scope: Scope) -> list:
         """What the layers tell that help a solver, now and, of those that follow something, at first."""
         found = []
         for aid in self.evaluator.aids(owner, layer):
             found.append((aid.kind, aid.id, self.reader.told(aid, scope)))
             if aid.declared.follows:
-                found.append(self.reader.told(aid, self.scope(owner, layer, self.doc.solved_from)))
+                found.append(self.reader.told(aid, self.scope(owner, self.doc.solved_from)))
         return found
 
     def aids(self, owner: Thing, layer: Thing, frame: int) -> tuple[Told, ...]:
         """What those layers tell at a frame."""
         first, found = self.doc.solved_from, []
-        read = lambda aid, f: self.reader.resolved(aid, self.scope(owner, layer, f))
+        read = lambda aid, f: self.reader.resolved(aid, self.scope(owner, f))
         for aid in self.evaluator.aids(owner, layer):
             before = (read(aid, max(frame - 1, first)), read(aid, first)) if aid.declared.follows else ()
             name = f"{aid.name} on {owner.name}"
@@ -207,23 +181,8 @@ class Runs:
 
     def _is_still(self, run) -> bool:
         """Whether all that a run reads but forces is the same at every frame."""
-        stand = all(self._member_is_still(*member) for member in run.members)
+        stand = all(self.evaluator.owner(o).is_still(o, layer) for o, layer in run.members)
         return stand and (run.is_solo or self.reader.still(run.thing))
-
-    def _member_is_still(self, owner, layer) -> bool:
-        """Whether all that a layer reads of its own owner is the same at every frame."""
-        found = self._still_members.get(layer.id)
-        if found is None and layer is owner:
-            found = self._still_members[layer.id] = self.evaluator.swarms.is_still(owner)
-        if found is None:
-            still = self.reader.still
-            above = self.evaluator.layers_above(owner, layer)
-            found = still(owner) and all(map(still, owner.joints)) and not self.reader.on_joint(owner) and still(layer)
-            found = found and not any(l.declared.memory or l.declared.reads_frames or not still(l) for l in above)
-            # one that lets go at a frame is not the same at all frames
-            found = found and not any(a.declared.follows or not still(a) for a in self.evaluator.aids(owner, layer))
-            self._still_members[layer.id] = found
-        return found
 
     @contextmanager
     def _guarded(self, run):
@@ -241,9 +200,9 @@ class Runs:
             self._keying.pop()
 
     # -- what is read ------------------------------------------------------------------------------------------
-    def scope(self, owner: Thing, layer: Thing, frame: float) -> Scope:
+    def scope(self, owner: Thing, frame: float) -> Scope:
         """Solvers read in the world."""
-        return Scope.world(frame, owner, self.evaluator.poses.bones(owner) if owner.kind == "skeleton" else None)
+        return self.evaluator.owner(owner).scope(owner, frame)
 
     def world(self, thing: Thing, frame: float) -> World:
         """What acts at a frame on a solver."""
@@ -256,115 +215,23 @@ class Runs:
                 force.declared().act(world, v)
         return world
 
-    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs | Crowd:
+    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs | SwarmInputs | Crowd:
         """All that a run reads at a frame."""
-        if not run.is_solo:
-            seen = tuple(self._seen(owner, layer, frame) for owner, layer in run.members)
-            v = self.reader.resolved(run.thing, Scope.world(frame))
-            return Crowd(seen, v, self.world(run.thing, frame), frame, self.doc.solved_from)
-        evaluator, (owner, layer) = self.evaluator, run.members[0]
-        if layer is owner:
-            return evaluator.swarms.inputs(owner, frame, self.world(owner, frame))
-        v = self.reader.resolved(layer, self.scope(owner, layer, frame))
-        world, first = self.world(layer, frame), self.doc.solved_from
-        above = evaluator.layers_above(owner, layer)
-        if owner.kind != "skeleton":
-            before, now = (evaluator.through(owner, above, f).points for f in (max(frame - 1, first), frame))
-            aids = self.aids(owner, layer, frame)
-            at_first = None
-            if any(a.aid.follows for a in aids):
-                at_first = self._first_of(owner, layer, above)
-            return Inputs(evaluator.topology.sized(owner, layer), before, now, v, world, at_first, aids)
-        poses, frames = evaluator.poses, (max(frame - 2, first), max(frame - 1, first), frame)
-        bones, entering = poses.bones(owner), [poses.world(owner, f, above) for f in frames]
-        hang = self.reader.values.find(layer.constant("hang_on")) if "hang_on" in layer.declared.channels else None
-        carried = None
-        if hang is not None and hang.mesh is not None:
-            carried = tuple(self._carried(hang, poses.world(owner, self.doc.start, above), f) for f in frames[1:])
-        return PoseInputs(bones, *entering, v, world, poses.factors(bones, frame), carried)
-
-    def _seen(self, owner: Thing, layer: Thing, frame: int) -> Seen:
-        """One member of an ensemble over a frame."""
-        found = self._still_seen.get(layer.id)
-        if found is not None:
-            return found
-        if owner.kind == "skeleton":
-            return self._seen_limbs(owner, layer, frame)
-        evaluator, start = self.evaluator, self.doc.solved_from
-        above = evaluator.layers_above(owner, layer)
-        at = lambda f: evaluator.through(owner, above, f).points
-        now, still = at(frame), self._member_is_still(owner, layer)
-        if layer.id not in self._firsts:
-            self._firsts[layer.id] = now if still else at(start)
-        first, before = self._firsts[layer.id], now if still else at(max(frame - 1, start))
-        v = self.reader.resolved(layer, self.scope(owner, layer, frame))
-        mesh = evaluator.topology.sized(owner, layer)
-        aids = self.aids(owner, layer, frame)
-        found = Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v, aids)
-        if still:
-            self._still_seen[layer.id] = found
-        return found
-
-    def _seen_limbs(self, owner: Thing, layer: Thing, frame: int) -> Seen:
-        """The same of a skeleton: its limbs, as pieces of one mesh."""
-        poses, start = self.evaluator.poses, self.doc.solved_from
-        above = self.evaluator.layers_above(owner, layer)
-        limbs = limbs_of(poses.bones(owner), self._radii(owner))
-        at = lambda f: poses.world(owner, f, above)
-        key = ("limbs", layer.id)
-        if key not in self._firsts:
-            first = limbs.points(at(start))
-            self._firsts[key] = (at(start), first, float(limbs.volumes(first).sum()))
-        stood, first, volume = self._firsts[key]
-        now, earlier = at(frame), at(max(frame - 1, start))
-        v = self.reader.resolved(layer, self.scope(owner, layer, frame))
-        before = limbs.points(earlier)
-        after = before if np.array_equal(now, earlier) else limbs.points(now)
-        name = f"{layer.name} on {owner.name}"
-        v = layer.declared().as_body(v, volume)
-        found = Seen(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
-        if self._member_is_still(owner, layer):
-            self._still_seen[layer.id] = found
-        return found
-
-    def _radii(self, skeleton: Thing) -> np.ndarray | None:
-        """(j,) m, as thick as the first skin that a skeleton carries is about its joints; None without one."""
-        for subject in self.doc.subjects:
-            for layer in subject.stack:
-                if layer.kind != "skin" or layer.bind is None or layer.constant("skeleton") != skeleton.id:
-                    continue
-                key = ("radii", layer.id)
-                bones, arrays = self.evaluator.poses.bones(skeleton), self.evaluator.scene.arrays
-                kept = self.evaluator.scene.solver_cache.get(key)
-                if kept is None or kept[0] != layer.bind or kept[1] is not bones:
-                    parts = (arrays.get(layer.bind.back), self.evaluator.scene.mesh(subject.mesh).points)
-                    parts += (arrays.get(layer.bind.indices), arrays.get(layer.bind.weights))
-                    found = skin_radii(bones, list(layer.bind.joints), *parts)
-                    kept = self.evaluator.scene.solver_cache[key] = (layer.bind, bones, found)
-                return kept[2]
-        return None
+        if run.is_solo:
+            owner, layer = run.members[0]
+            return self.evaluator.owner(owner).inputs(owner, layer, frame)
+        members = tuple(self.evaluator.owner(o).member(o, layer, frame) for o, layer in run.members)
+        v = self.reader.resolved(run.thing, Scope.world(frame))
+        return Crowd(members, v, self.world(run.thing, frame), frame, self.doc.solved_from)
 
     def entering(self, owner: Thing, layer: Thing, frame: float) -> Entering:
         """What enters a layer with memory, for what it makes of it."""
         evaluator = self.evaluator
         above = evaluator.layers_above(owner, layer)
-        at = lambda f: evaluator.through(owner, above, f).points
-
-        first = lambda: self._first_of(owner, layer, above)
-        now = first if self._member_is_still(owner, layer) else lambda: at(frame)
+        mesh = evaluator.owner(owner)
+        first = lambda: mesh.first_points(owner, layer)
+        now = first if mesh.is_still(owner, layer) else lambda: evaluator.through(owner, above, frame).points
         return Entering(layer.id, evaluator.topology.sized(owner, layer), first, now)
-
-    def _first_of(self, owner: Thing, layer: Thing, above: list[Thing]) -> np.ndarray:
-        """(n, 3) m in the world, what enters a layer at the first frame that is solved."""
-        if layer.id not in self._firsts:
-            self._firsts[layer.id] = self.evaluator.through(owner, above, self.doc.solved_from).points
-        return self._firsts[layer.id]
-
-    def _carried(self, subject: Thing, at_start: np.ndarray, frame: float) -> np.ndarray:
-        """(n, 3) how far the points of a moving mesh nearest to joints at the start have gone by a frame, metres."""
-        first, now = (self.evaluator.subject(subject, f).points for f in (self.doc.start, frame))
-        nearest = spatial.cKDTree(first).query(at_start[:, :3, 3])[1]
-        return now[nearest] - first[nearest]
 
     # -- frames ------------------------------------------------------------------------------------------------
     def a_frame_ago(self, thing: Thing, frame: float) -> tuple[bytes | None, Callable[[], Frame] | None]:
@@ -541,17 +408,9 @@ class Runs:
             for c in table
             if name != "report"  # which has one row
         )
-        bytes_ = sum(row(run) * self._rows(*member) for run in work for member in run.members)
+        rows = lambda owner, layer: self.evaluator.owner(owner).rows(owner, layer)
+        bytes_ = sum(row(run) * rows(*member) for run in work for member in run.members)
         self.store.refuse_too_much(len(keys), bytes_ * len(keys) / len(work))
-
-    def _rows(self, owner: Thing, layer: Thing) -> int:
-        """About how many rows a frame of a layer with memory has."""
-        evaluator = self.evaluator
-        if layer is owner:
-            return evaluator.swarms.expected(owner)
-        if owner.mesh is not None:
-            return evaluator.mesh(owner, evaluator.layers_above(owner, layer)).count
-        return len(evaluator.poses.bones(owner))
 
     def _solve_frame(self, run: Run, frame: int) -> bool:
         if self.store.has(self.key(run, frame)):

@@ -6,7 +6,6 @@ What is adopted is kept in the scene itself, so that it outlives the store and w
 import numpy as np
 
 from ..errors import EstampaError
-from ..inspect.remarks.remark import Remark
 from ..lazy import spatial
 from ..scene.document import Adopted, AdoptedTable, Thing
 from ..solve.frame import Frame, Table
@@ -38,29 +37,6 @@ def adopt(evaluator, layer_id: str, frame: int, from_id: str | None = None) -> A
         for name, table in found.tables.items()
     }
     return Adopted(source=source.thing.id, words=f"{source.name}, frame {frame}", tables=tables)
-
-
-def remarks_on(evaluator) -> list[Remark]:
-    """A remark on each start state of which something finds no place."""
-    found = []
-    for run in evaluator.runs.every():
-        if run.thing.adopted is None:
-            continue
-        inputs = evaluator.runs.inputs(run, evaluator.doc.solved_from)
-        solver = run.thing.declared()
-        lost = begun(evaluator.scene.arrays, run.thing, solver.start(inputs), solver.rests(inputs))[1]
-        if lost:
-            words = ", ".join(f"{count:,} of its {name}" for name, count in lost.items())
-            found.append(
-                Remark(
-                    "warning",
-                    run.thing.id,
-                    f"{run.name} begins from {run.thing.adopted.words}, in which {words} find nothing to begin from.",
-                    "They begin from rest.",
-                    "Adopt a frame again (Start from this frame), or start from rest.",
-                )
-            )
-    return found
 
 
 def _run(evaluator, layer_id) -> Run:

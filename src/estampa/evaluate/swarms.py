@@ -22,8 +22,8 @@ class Swarms:
     def guides(self, swarm: Thing) -> list[Thing]:
         """The layers that decide where grains are."""
         every = (l for l in self.evaluator.layers(swarm) if not l.declared.dresses)
-        formula = swarm.by_formula
-        return [l for l in every if l.declared.by_formula == formula or (formula and l.kind == "sow")]
+        formula = swarm.declared.by_formula(swarm)
+        return [l for l in every if l.declared.by_formula == formula or (formula and l.declared.sows)]
 
     def told(self, swarm: Thing, frame: float) -> bytes:
         """Digest of all that a step to a frame reads of a swarm and its layers."""
@@ -89,7 +89,7 @@ class Swarms:
 
     def sown(self, swarm: Thing, one_in: int = 1) -> Grains:
         """The grains of a swarm by formula as they were sown, made once for the same; of so many one."""
-        layers = [l for l in self.guides(swarm) if l.kind == "sow"]
+        layers = [l for l in self.guides(swarm) if l.declared.sows]
         doc, found = self.evaluator.doc, Grains.none()
         scope = Scope.world(doc.start, swarm)
         name = digest([self.reader.told(l, scope) for l in layers], int(swarm.constant("seed")))

@@ -11,6 +11,7 @@ class Gravity(Force):
     """A constant pull downwards (-Y) on everything that is solved."""
 
     kind, title = "gravity", "Gravity"
+    roster_rank = 10
     gives = frozenset({ACCELERATION})
     icon = "M8 2.5 V12.5 M4.5 9 L8 12.8 L11.5 9"
     group = "fall"

@@ -9,6 +9,7 @@ class Ground(Force):
     """A level floor without end. Solved subjects come to rest on it and rub against it."""
 
     kind, title = "ground", "Ground"
+    roster_rank = 11
     gives = frozenset({FLOOR})
     icon = "M2 9 H14 M4 12.5 L6 9 M8 12.5 L10 9 M12 12.5 L13.5 9.5"
     group = "fall"

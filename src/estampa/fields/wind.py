@@ -41,6 +41,7 @@ class Wind(Force):
     """
 
     kind, title = "wind", "Wind"
+    roster_rank = 9
     gives = frozenset({AIR})
     icon = "M2 6 H9.5 A2 2 0 1 0 7.7 3.4 M2 9 H12 A1.9 1.9 0 1 1 10.3 11.8 M2 12 H6"
     group = "fall"

@@ -21,6 +21,8 @@ class Zone(Placed):
     """A shape in space with a core and a soft edge. Any number of layers and forces may be scaled by it."""
 
     kind, title = "zone", "Zone"
+    roster_rank = 6
+    only_while_on = True
     icon = "M8 2.5 a5.5 5.5 0 1 0 .01 0 M8 5.5 a2.5 2.5 0 1 0 .01 0"
     group = "guide"
     shortcut = "Alt+5"

@@ -68,7 +68,7 @@ def _why(then: Document, evaluator: Evaluator, layer_id: str, frame: int) -> str
     found = []
     for reader in (before, evaluator):
         layer, owner = reader.values.find(layer_id), reader.values.owner(layer_id)
-        owner = layer if layer is not None and layer.has_grains else owner  # which is solved as a whole
+        owner = owner or layer  # what is solved as a whole is its own
         there = owner is layer or (owner is not None and layer in reader.layers(owner))
         found.append(reads_of_run(reader, reader.runs.of(owner, layer), frame) if there and layer is not None else [])
     return differences(*found)

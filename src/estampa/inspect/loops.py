@@ -41,11 +41,6 @@ class Seam:
         return self.solved and self.pose < 1e-4 and self.turn < 1e-4 and self.speed < 1e-3
 
 
-def loop_range(doc: Document) -> tuple[int, int]:
-    """(first frame, the frame that equals it again): the chosen loop range, or the whole range and the frame after."""
-    return doc.loop or (doc.start, doc.end + 1)
-
-
 def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
     """The seam of each subject that is on, and of each set of copies; measured from a thing that may move."""
     doc, found, hidden = evaluator.doc, [], only_in_copies(evaluator.doc)
@@ -93,7 +88,7 @@ def _joints(evaluator, skeleton, seen_from) -> list[Seam]:
 
 
 def _seam(evaluator, thing, at, seen_from):
-    first, last = loop_range(evaluator.doc)
+    first, last = evaluator.doc.loop_range
 
     def look(frame):
         points, axes, true = at(frame)
@@ -166,7 +161,7 @@ class Offer:
 def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
     """What would close the seams of a scene: noise made periodic, rates that go round a whole number of times, and
     keys blended over the last `blend` frames into the first (or dropped there, to land on the first pose)."""
-    first, last = loop_range(doc)
+    first, last = doc.loop_range
     seconds, values, found = (last - first) / doc.frame_rate, Values(doc), []
     solved = [l.name for t in doc.things if t.on for l in t.stack if l.on and getattr(l.declared, "memory", False)]
     if solved and not doc.run_up:

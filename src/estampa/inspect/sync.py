@@ -10,7 +10,6 @@ from ..errors import EstampaError
 from ..evaluate import outcome
 from ..evaluate.evaluator import Evaluator
 from ..scene.scene import Scene
-from .loops import loop_range
 
 SAMPLES = 32  # frames looked at over the range
 ALIKE = 0.95  # correlation above which two motions look like one
@@ -79,7 +78,7 @@ def cost(evaluator: Evaluator) -> int:
 
 
 def frames_looked_at(doc) -> np.ndarray:
-    first, last = loop_range(doc)
+    first, last = doc.loop_range
     return np.linspace(first, last, SAMPLES, endpoint=False)
 
 
@@ -169,7 +168,7 @@ def bring_out(scene: Scene, found: InStep, seed: int, vary: float) -> None:
     if thing is None:
         raise EstampaError("Desync", "names a thing that is gone.", "Look for what moves in step again.")
     if found.what == "copies":
-        first, last = loop_range(scene.doc)
+        first, last = scene.doc.loop_range
         values = {"order": "seed", "stagger": (last - first) / max(found.count, 1), "timing_seed": seed}
         values |= {"amounts": vary} | ({"rates": vary} if scene.doc.loop is None else {}) if vary > 0 else {}
         do.set_values(scene, thing.id, values, scene.doc.start, label=f"Desync {thing.name}")

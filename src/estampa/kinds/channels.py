@@ -7,6 +7,13 @@ from typing import Any
 PARTS_OF_SUBJECTS = ("map", "target", "target_map", "target_weights")  # what references may name that is no thing
 
 
+_NAMED: dict[str, Callable[[Any], bool]] = {  # what is named by more than its kind: the test of a declared kind
+    "placed": lambda declared: "parent" in declared.channels,
+    "swarm": lambda declared: declared.moves == "grains",
+    "ensemble": lambda declared: declared.family == "ensemble",
+}
+
+
 @dataclass(frozen=True)
 class Channel:
     """What one channel is: type, unit, range, default and a line of help."""
@@ -31,12 +38,20 @@ class Channel:
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words
+    takes_chosen: bool = False  # of a map: a hand that adds the layer gives it the map that is chosen
     lags: bool = False  # what it names is read as it was a frame ago, so that both may need one another
     name: str = ""  # set by the class that declares it
 
     def applies(self, constant) -> bool:
         """Whether it can matter now. constant(name) -> the present word or switch of another channel of the kind."""
         return all(constant(name) in words for name, words in self.when)
+
+    def may_name(self, declared) -> bool:
+        """Whether a channel that names something may name a thing of this kind (a class); of None, which this version
+        does not understand, not."""
+        if declared is None:
+            return False
+        return _NAMED[self.to](declared) if self.to in _NAMED else declared.kind == self.to
 
     def clamp(self, value):
         low, high = self.hard

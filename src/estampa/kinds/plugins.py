@@ -20,7 +20,15 @@ from ..hashing import digest
 
 VARIABLE, SEEN, MODULES = "ESTAMPA_KINDS", "kinds-seen.json", "estampa_kinds"
 BROKEN: dict[str, str] = {}  # file or folder that was not read -> why
+_REGISTRIES: list[dict] = []
 _may_read: Callable[[Path], bool] = lambda folder: True
+
+
+def registry(found: dict) -> dict:
+    """Declares a table in which classes or functions enter themselves as they are defined: kinds, facets, panels,
+    checks. What a broken plug-in entered is taken out again."""
+    _REGISTRIES.append(found)
+    return found
 
 
 def folders() -> list[Path]:
@@ -62,8 +70,8 @@ def _digest(folder: Path) -> str:
     return digest(*found).hex()
 
 
-def load(known: dict[str, type]) -> None:
-    """Read all plug-ins. One that is broken is remarked upon, and leaves `known` kinds as they were before it."""
+def load() -> None:
+    """Read all plug-ins. One that is broken is remarked upon, and leaves the registries as they were before it."""
     for folder in folders():
         if not folder.is_dir():
             BROKEN[str(folder)] = "there is no such folder"
@@ -71,36 +79,37 @@ def load(known: dict[str, type]) -> None:
             BROKEN[str(folder)] = "it was not agreed to"
         else:
             for path in files(folder):
-                _load(path, known)
+                _load(path)
 
 
-def _load(path: Path, known: dict[str, type]) -> None:
-    before = dict(known)
+def _load(path: Path) -> None:
+    before = [dict(registry) for registry in _REGISTRIES]
     try:
         spec = importlib.util.spec_from_file_location(f"{MODULES}.{path.stem}", path)
         module = importlib.util.module_from_spec(spec)
         sys.modules[spec.name] = module
         spec.loader.exec_module(module)
     except (Exception, SystemExit) as err:  # whatever a file may do wrong
-        known.clear()
-        known.update(before)
+        for registry, kept in zip(_REGISTRIES, before, strict=True):
+            registry.clear()
+            registry.update(kept)
         BROKEN[str(path)] = f"{type(err).__name__}: {err}"
 
 
-def file_of(kind: type) -> str:
-    """The name of the plug-in that a kind comes from; "" of one of ours."""
+def file_of(kind: type | Callable) -> str:
+    """The name of the plug-in that a kind, or a function, comes from; "" of one of ours."""
     module = kind.__module__
     return f"{module.removeprefix(f'{MODULES}.')}.py" if module.startswith(f"{MODULES}.") else ""
 
 
-def cure_for(kind: type) -> str:
+def cure_for(kind: type | Callable) -> str:
     """What to do where a kind gives nonsense."""
     name = file_of(kind)
     return f"It comes from the plug-in {name}: switch it off, and tell who made it." if name else "Switch it off."
 
 
 @contextmanager
-def blamed(kind: type, where: str) -> Iterator[None]:
+def blamed(kind: type | Callable, where: str) -> Iterator[None]:
     """Whatever goes wrong within a kind from a plug-in is told as trouble of `where`, with the plug-in's name."""
     try:
         yield

@@ -12,6 +12,7 @@ from typing import Any, ClassVar
 from . import plugins
 from .channels import Channel
 from .fields import refuse_unknown
+from .lanes import ReportLane
 
 
 class Kind:
@@ -30,6 +31,17 @@ class Kind:
     gives: ClassVar[frozenset[str]] = frozenset()  # of a force: the fields that it adds to (fields.py)
     reads: ClassVar[frozenset[str]] = frozenset()  # of what is solved: the fields that it reads; others stale nothing
     come_and_go: ClassVar[tuple[str, ...]] = ()  # tables of a solver whose rows are born and die
+    owner: ClassVar[str] = ""  # of what has a stack: which of estampa.owners looks after it
+    moves: ClassVar[str] = ""  # of a layer, what it moves; of what has a stack, what its layers move: a key of MOVED
+    shape_of: ClassVar[str | None] = None  # whose mesh it shows: "" its own, or the channel that names another one's
+    only_while_on: ClassVar[bool] = False  # True: what names it reads nothing of it while it is off
+    may_ride_with_copies: ClassVar[bool] = False  # True: where it stands may be different for each copy of a subject
+    lane: ClassVar[ReportLane | None] = None  # of what is solved: what its lane shows of its report
+    added_by_hand: ClassVar[bool] = True  # False: it comes with a mesh, or is built joint by joint
+    roster_rank: ClassVar[int] = 12  # of things, what is looked at stands first and what is felt last
+    can_be_off: ClassVar[bool] = True  # False: it only stands there
+    own_grip: ClassVar[str | None] = None  # the channel for which a grip is made when a hand adds it; None: see below
+    own_joint: ClassVar[str] = "first"  # of a layer on joints, the channel that takes the joint that is selected
     own_first: ClassVar[bool] = False  # channels of the class stand before those of its base
 
     def __init_subclass__(cls, **more):
@@ -58,6 +70,19 @@ class Kind:
         return {n: c.suits[1] * sides[c.suits[0]] for n, c in cls.channels.items() if c.suits is not None}
 
     @classmethod
+    def grip_by_hand(cls) -> str:
+        """The channel for which a grip of its own is made when a hand adds it; "" where none is."""
+        if cls.own_grip is not None:
+            return cls.own_grip
+        wanted = ("target",) if cls.moves == "joints" else ("grip", "around")
+        return next((n for n in wanted if n in cls.channels), "")
+
+    @classmethod
+    def joint_by_hand(cls) -> str:
+        """The channel that takes the joint that is selected when a hand adds it; "" where none does."""
+        return cls.own_joint if cls.own_joint in cls.channels else ""
+
+    @classmethod
     def asks(cls, values: dict[str, Any]) -> str:
         """What a hand is asked before it sets values, where that takes long or much; "" where it need not be."""
         return ""
@@ -72,6 +97,12 @@ class Kind:
         return " ".join((cls.__doc__ or "").split("\n\n")[0].split())
 
 
+MOVED = {
+    "points": "the points of a subject",
+    "joints": "the joints of a skeleton",
+    "grains": "grains of a swarm or a liquid",
+}
+
 GROUPS = {
     "bend": "Bend and shape",
     "bring": "Bring in motion",
@@ -85,7 +116,7 @@ GROUPS = {
     "deliver": "Deliver",
 }
 
-_KINDS: dict[str, type[Kind]] = {}
+_KINDS: dict[str, type[Kind]] = plugins.registry({})
 _FOLDERS = (
     "scene.things",
     "scene.copies",
@@ -104,6 +135,7 @@ _FOLDERS = (
     "solve.swarm.sources",
     "solve.swarm.guides",
     "solve.liquid",
+    "owners",
     "press",
 )
 
@@ -124,7 +156,7 @@ def load_kinds() -> dict[str, type[Kind]]:
                         package = importlib.import_module(f"estampa.{folder}")
                         for module in pkgutil.iter_modules(getattr(package, "__path__", [])):
                             importlib.import_module(f"{package.__name__}.{module.name}")
-                    plugins.load(_KINDS)
+                    plugins.load()
                     _loaded = True
                 finally:
                     _under_way.clear()
@@ -141,9 +173,9 @@ def kind_of(word: str) -> type[Kind] | None:
 
 
 def layers_for(owner: str) -> list[type[Kind]]:
-    """The layers that can stand in the stack of a "subject", a "skeleton", a "swarm" or a "liquid"."""
-    moved = {"skeleton": "joints"}.get(owner) or getattr(kind_of(owner), "moves", "points")
-    return [k for k in kinds_in("layer") if k.moves == moved]
+    """The layers that can stand in the stack of a kind of thing: none, where it has no stack."""
+    declared = kind_of(owner)
+    return [k for k in kinds_in("layer") if k.moves == declared.moves] if declared is not None else []
 
 
 def kinds_in(family: str) -> list[type[Kind]]:

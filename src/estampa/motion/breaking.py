@@ -38,6 +38,7 @@ class Break(Remesh):
     """
 
     kind, title = "break", "Break"
+    parts_mesh = True
     icon = "M2.5 2.5 H13.5 V13.5 H2.5 Z M2.5 6 L7 8 L5.5 13.5 M7 8 L10 2.5 M7 8 L13.5 10"
     group = "fall"
     shortcut = "Ctrl+Alt+B"

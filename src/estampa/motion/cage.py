@@ -18,6 +18,7 @@ class Cage(Deformer):
     """
 
     kind, title = "cage", "Cage"
+    binds = True
     icon = "M4 6 L8 3.5 L12 6 V11 L8 13.5 L4 11 Z M4 6 L8 8 L12 6 M8 8 V13.5 M2 2 H5 M11 2 H14 M2 14.5 H5 M11 14.5 H14"
     group = "carry"
 

@@ -18,6 +18,7 @@ class Cut(Remesh):
     """
 
     kind, title = "cut", "Cut into pieces"
+    parts_mesh = True
     icon = "M3 4 H7 V12 H3 Z M9 3.5 H13 V11.5 H9 Z M8 1.5 V14.5"
     group = "carry"
     rank = 40

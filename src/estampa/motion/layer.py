@@ -113,6 +113,14 @@ class Layer(Kind):
     of_pieces = False  # True: it says where pieces stand, and points are moved after the last of several such layers
     remeshes = False  # True: what comes out has another topology than what goes in
     moves_pieces = False  # True: with memory, and what comes out is pieces that moved as wholes
+    refines = False  # True: finer faces come out, so that what stands below it has more to do
+    smooths = False  # True: it takes out what is crumpled, which is done last
+    collides = False  # True: it is solved as a body, whose shape can be looked at
+    closes = False  # True: what comes out has an inside, whatever goes in
+    parts_mesh = False  # True: it parts a mesh into pieces
+    adds_target = False  # True: it adds a morph target to what enters, as players of skins do
+    binds = False  # True: it is bound once to a shape at rest, and follows something from there
+    follows_skeleton = False  # True: it carries points with a skeleton, by the weights that it was bound with
     slow = False  # True: part of its plan takes long, and is kept in the store
 
 

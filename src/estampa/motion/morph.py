@@ -12,6 +12,7 @@ class Morph(Deformer):
     """
 
     kind, title = "morph", "Morph"
+    adds_target = True
     icon = "M3 4 H8 V9 H3 Z M11 8.5 a3 3 0 1 0 .01 0 M9.5 5.5 L12 5.5 L12 7.5"
     group = "bend"
     rank = 11

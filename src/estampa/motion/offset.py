@@ -12,6 +12,7 @@ class Offset(Deformer):
     """Moves points along the grip's axes and along the normals; with a weight map or a zone, a part of them."""
 
     kind, title = "offset", "Offset"
+    own_grip = ""
     icon = "M3 6 H9 V12 H3 Z M7 6 V3 H13 V9 H9"
     group = "bend"
 

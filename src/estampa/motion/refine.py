@@ -21,6 +21,7 @@ class Refine(Remesh):
     """
 
     kind, title = "refine", "Refine"
+    refines = True
     icon = "M8 2.5 L13.5 12.5 H2.5 Z M5.2 7.5 H10.8 L8 12.5 Z"
     group = "carry"
 

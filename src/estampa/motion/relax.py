@@ -15,6 +15,7 @@ class Relax(Deformer):
     """
 
     kind, title = "relax", "Relax"
+    smooths = True
     icon = "M2 5 L4 3 L6 6 L8 3.5 L10 5.5 L12 3.5 L14 5 M2 11 C5 9.5 11 9.5 14 11"
     group = "carry"
 

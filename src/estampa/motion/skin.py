@@ -16,6 +16,8 @@ class Skin(Deformer):
     """
 
     kind, title = "skin", "Skin"
+    binds = True
+    follows_skeleton = True
     icon = "M3 12 C3 6 6 3.5 8 3.5 S13 6 13 12 M5.5 12 C5.5 8 7 6 8 6 S10.5 8 10.5 12 M8 8.5 V13"
     group = "carry"
 

@@ -12,6 +12,7 @@ class Thicken(Remesh):
     """Makes a second side along the normals, and closes the borders between the two. It belongs before Refine."""
 
     kind, title = "thicken", "Thicken"
+    closes = True
     icon = "M2.5 6.5 L8 4 L13.5 6.5 L8 9 Z M2.5 6.5 V9.5 L8 12 L13.5 9.5 V6.5 M8 9 V12"
     group = "carry"
 

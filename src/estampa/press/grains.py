@@ -14,6 +14,7 @@ from ..hashing import digest
 from ..kinds.channels import ref
 from ..units import format_bytes
 from .prints import Estimate, Gap, Job, Print, Tally
+from .takes import GRAINS
 
 
 @dataclass(frozen=True)
@@ -52,7 +53,7 @@ class Shapes:
 class SwarmPrint(Print):
     """Base of the prints of a swarm."""
 
-    takes = "grains"
+    takes = GRAINS
     own_first = True
 
     swarm = ref("swarm", "The swarm that is printed; none prints the first one.")

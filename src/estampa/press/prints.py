@@ -14,6 +14,7 @@ from ..geometry.mesh import Mesh
 from ..kinds.channels import number, ref, switch, text, whole
 from ..kinds.registry import Kind
 from ..scene.document import Thing
+from .takes import MESH, Takes
 
 
 @dataclass(frozen=True)
@@ -101,7 +102,8 @@ class Print(Kind):
 
     family = "print"
     group = "deliver"
-    takes: ClassVar[str] = "mesh"  # "bones": a skeleton; "skin": a subject with the skeleton that its skin follows
+    takes: ClassVar[Takes] = MESH
+    takes_surface: ClassVar[bool] = False  # True: the surface around grains, as fine as that is set
     carries: ClassVar[tuple[str, ...]] = ()  # what its files can hold, in words; the rest of a scene stays behind
     suffix = ""  # of the main file
     needs_every: ClassVar[bool] = False  # True: it reads frames between those that it prints too

@@ -81,8 +81,6 @@ class Rigid:
 class PiecePrint(MeshPrint):
     """Base of the prints of a subject whose pieces move as wholes."""
 
-    takes = "pieces"
-
     pivot = choice(
         "mass",
         "What a piece turns about in the file, and its place is that of. The motion is the same.",

@@ -9,9 +9,10 @@ from ..formats.skinned import Motion, Rigged
 from ..geometry.pose import Pose, pose_of
 from ..geometry.weights import few_of, spread
 from ..kinds.channels import ref, switch
+from ..scene.skins import followed, is_skin
 from ..scene.values import Rows
 from .prints import Job, Print
-from .run import skin_of
+from .takes import BONES, SKIN, skin_of
 
 ENDS = "Write a joint at the end of each last joint too, which some programs need to know its length."
 
@@ -20,7 +21,7 @@ class SkinnedPrint(Print):
     """Base of the prints of a mesh with its skeleton."""
 
     own_first = True
-    takes = "skin"
+    takes = SKIN
 
     subject = ref("subject", "The skinned subject that is printed; none prints the first one.")
     ends = switch(False, ENDS, title="Leaf-end joints")
@@ -38,7 +39,7 @@ class JointPrint(Print):
     """Base of the prints of a skeleton alone."""
 
     own_first = True
-    takes = "bones"
+    takes = BONES
 
     skeleton = ref("skeleton", "The skeleton that is printed; none prints the first one.")
 
@@ -77,12 +78,12 @@ def kept_skin(evaluator: Evaluator, subject) -> object | None:
     """The skin layer of a subject that can stay one in a file: the last that moves it, as it is everywhere, linear, and
     of joints that are all there; None where points must tell what it does."""
     layers = evaluator.layers(subject)
-    layer = layers[-1] if layers and layers[-1].kind == "skin" and layers[-1].bind is not None else None
+    layer = layers[-1] if layers and is_skin(layers[-1]) and layers[-1].bind is not None else None
     if layer is None or layer.constant("method") != "linear" or layer.constant("map") or layer.constant("zone"):
         return None
-    skeleton = evaluator.doc.find(layer.constant("skeleton"))
+    skeleton = followed(evaluator.doc, layer)
     if skeleton is None or not skeleton.on or layer.value("strength") != 1.0 or any(
-        l.kind == "skin" for l in layers[:-1]
+        is_skin(l) for l in layers[:-1]
     ):  # fmt: skip
         return None
     where = evaluator.poses.bones(skeleton).where
@@ -90,7 +91,7 @@ def kept_skin(evaluator: Evaluator, subject) -> object | None:
 
 
 def _morphs(above):
-    return [l for l in above if l.kind == "morph" and l.constant("target") and l.constant("how") == "add"]
+    return [l for l in above if l.declared.adds_target and l.constant("target") and l.constant("how") == "add"]
 
 
 def _added(evaluator, subject, layer, mesh) -> np.ndarray:
@@ -136,7 +137,7 @@ def motion(evaluator: Evaluator, job: Job, name: str, frames, speed: float, loop
     around = lambda items: [*items, items[0]] if loops else items
     stands = [pose_of(evaluator.poses.skeleton_place(skeleton, f).matrices) for f in frames]
     weights = np.zeros((len(frames), 0))
-    if job.subject.kind == "subject":
+    if job.subject.mesh is not None:
         subject = evaluator.doc.find(job.subject.id)
         morphs = _morphs(evaluator.layers_above(subject, skin_of(subject)))
         felt = lambda l, f: evaluator.values.at(l, "weight", f) * evaluator.values.at(l, "strength", f)

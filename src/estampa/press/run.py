@@ -10,15 +10,12 @@ from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..formats.bounds import in_words
 from ..formats.seam import seam_jump
-from ..geometry.mesh import Mesh
-from ..geometry.primitives import joined
 from ..hashing import digest
-from ..inspect.loops import loop_range
-from ..motion.remesh import Counts
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..units import format_length
 from .prints import Estimate, Job
+from .takes import copies_of
 
 JUMP = 0.001  # m
 MOST_FRAMES = 200_000
@@ -64,52 +61,18 @@ class Result:
 
 
 def printed(doc: Document, item: Thing) -> Thing | None:
-    """The subject or skeleton that is printed."""
-    if item.declared.takes == "grains":
-        found = doc.find(item.constant("swarm"))
-        return found or next((t for t in doc.things if t.has_grains), None)
-    if item.declared.takes == "bones":
-        found = doc.find(item.constant("skeleton"))
-        return found if found is not None and found.kind == "skeleton" else next(iter(doc.skeletons), None)
-    return subject_of(doc, item)
+    """The thing that is printed."""
+    return item.declared.takes.find(doc, item)
 
 
 def skeleton_of(doc: Document, item: Thing) -> Thing | None:
-    """The skeleton that is printed, or that the printed subject's skin follows when the print is of skins."""
-    thing = printed(doc, item)
-    if thing is None or thing.kind == "skeleton" or thing.has_grains:
-        return thing if thing is not None and thing.kind == "skeleton" else None
-    layer = skin_of(thing) if item.declared.takes == "skin" else None
-    return doc.find(layer.constant("skeleton")) if layer is not None else None
-
-
-def skin_of(subject: Thing) -> Thing | None:
-    """The first bound skin layer of a subject that is on."""
-    return next((l for l in subject.stack if l.kind == "skin" and l.on and l.bind is not None), None)
-
-
-def subject_of(doc: Document, item: Thing) -> Thing | None:
-    copies = copies_of(doc, item)
-    found = doc.shape_of(copies) if copies else doc.find(item.constant("subject"))
-    return found if found is not None and found.kind == "subject" else next(iter(doc.subjects), None)
-
-
-def copies_of(doc: Document, item: Thing) -> Thing | None:
-    """The copies that are printed, when they copy something."""
-    copies = doc.find(item.constant("copies")) if "copies" in item.declared.channels else None
-    return copies if copies is not None and doc.shape_of(copies) is not None else None
-
-
-def joined_mesh(evaluator: Evaluator, copies: Thing) -> Mesh:
-    """All copies as one mesh, each as the subject is at rest, where it stands at the first frame."""
-    found = evaluator.copies(copies, evaluator.doc.start)
-    places = found.places.apply(found.mesh.points[None])
-    return joined([found.mesh.with_points(p) for p in places])
+    """The skeleton that goes into the files of a print."""
+    return item.declared.takes.skeleton(doc, item)
 
 
 def frames_of(doc: Document, item: Thing) -> list[int]:
     if item.constant("loop"):
-        return list(range(*loop_range(doc)))
+        return list(range(*doc.loop_range))
     skeleton = skeleton_of(doc, item)
     clip = clips.present(skeleton) if skeleton is not None else None
     start, end = (clip.frames[0], clip.frames[-1]) if clip is not None else (doc.start, doc.end)
@@ -122,103 +85,39 @@ def values_of(doc: Document, item: Thing) -> dict:
 
 
 def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
-    subject, frames = printed(doc, item), frames_of(doc, item)
-    if subject is None:
-        what = {"bones": "skeleton", "grains": "swarm"}.get(item.declared.takes, "subject")
-        return Estimate(0, "nothing to print", f"The scene has no {what}. {_CURES[what]}")
+    """What a print will take, and why it cannot be made where it cannot."""
+    found, frames, takes = printed(doc, item), frames_of(doc, item), item.declared.takes
+    if found is None:
+        return Estimate(0, "nothing to print", f"The scene has no {takes.what}. {takes.cure}")
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
-    trouble = item.declared().trouble(doc, subject)
+    trouble = item.declared().trouble(doc, found)
     if trouble:
         return Estimate(0, "nothing to print", trouble)
-    if subject.has_grains:
-        count = Evaluator(doc, scene, None).swarms.expected(subject)
-        return item.declared().estimate(count, 0, len(frames), values_of(doc, item))
-    if subject.kind == "skeleton":
-        return item.declared().estimate(len(subject.joints), 0, len(frames), values_of(doc, item))
-    size, times = _counts(scene, subject), 1
-    if copies_of(doc, item) is not None:
-        times = len(Evaluator(doc, scene, None).stage.many(copies_of(doc, item), subject, doc.start).rows)
-        if not times:
-            return Estimate(
-                0, "nothing to print", "There are no copies. Raise their count, or choose what they stand on."
-            )
-    frames = item.declared().frames(frames, values_of(doc, item))
-    return item.declared().estimate(size.vertices * times, size.triangles * times, len(frames), values_of(doc, item))
-
-
-_CURES = {
-    "subject": "Import a mesh first.",
-    "skeleton": "Build one, or import one with its skin.",
-    "swarm": "Add one from the Add menu.",
-}
-
-
-def _counts(scene: Scene, subject: Thing) -> Counts:
-    """How large a subject is after its stack, without working it out."""
-    size = Counts.of(scene.mesh(subject.mesh))
-    for layer in subject.stack:
-        if layer.on and layer.declared is not None and layer.declared.remeshes:
-            size = layer.declared().counts(size, {n: layer.constant(n) for n in layer.declared.channels})
-    return size
+    vertices, triangles = takes.size(scene, doc, item, found)
+    if not vertices and copies_of(doc, item) is not None:
+        return Estimate(0, "nothing to print", takes.none)
+    v = values_of(doc, item)
+    return item.declared().estimate(vertices, triangles, len(item.declared().frames(frames, v)), v)
 
 
 def signature(evaluator: Evaluator, item: Thing) -> bytes:
-    """Digest of everything a print reads: its own channels, and its subject's stack at every frame."""
+    """Digest of everything a print reads: its own channels, and what it takes at every frame."""
     doc = evaluator.doc
-    subject, frames = printed(doc, item), frames_of(doc, item)
-    if subject is None:
+    found, frames = printed(doc, item), frames_of(doc, item)
+    if found is None:
         return b""
-    if subject.has_grains:
-        told = [evaluator.dressing.name(subject, f) for f in frames]
-        return digest(item.kind, item.name, values_of(doc, item) | {"swarm": None}, frames, told, doc.frame_rate)
-    if subject.kind == "skeleton" or item.declared.takes == "skin":
-        return digest(item.kind, item.name, values_of(doc, item), frames, _skeleton_told(evaluator, item, frames))
-    layers = evaluator.layers(subject)
-    mesh = subject.mesh
-    copies = copies_of(doc, item)
-    if copies is not None:
-        many = [evaluator.stage.many(copies, subject, f) for f in frames]
-        shapes = [(m.place, m.amounts, [evaluator.stacks.name(subject, layers, m)]) for m in many]
-    else:
-        shapes = [evaluator.shape_name(subject, f) for f in frames]
-    rest = (*mesh.told, subject.name, doc.frame_rate)
-    looks = [m.model_dump() for m in mesh.materials]
-    others = [_told(evaluator, t, frames) for t in item.declared().others(doc, subject, values_of(doc, item))]
-    named = values_of(doc, item) | {"subject": None, "copies": None}
-    return digest(item.kind, item.name, named, rest, frames, shapes, looks, others)
+    own = {n: _named(evaluator, item, n, v, frames) for n, v in values_of(doc, item).items()}
+    read = item.declared.takes.fingerprint(evaluator, item, found, frames)
+    return digest(item.kind, item.name, own, frames, read, doc.frame_rate)
 
 
-def _told(evaluator: Evaluator, thing: Thing, frames) -> tuple:
-    """What a print reads of a thing that is printed with others."""
-    stands = [evaluator.reader.stand_name(thing, f) for f in frames] if thing.kind != "copies" else []
-    if thing.kind == "subject":
-        looks = [m.model_dump() for m in thing.mesh.materials]
-        return thing.name, looks, [evaluator.shape_name(thing, f) for f in frames], stands
-    if thing.kind == "copies":
-        shape = evaluator.doc.shape_of(thing)
-        many = [evaluator.stage.many(thing, shape, f) for f in frames]
-        names = [evaluator.stacks.name(shape, evaluator.layers(shape), m) for m in many]
-        return thing.name, [(m.place, m.amounts) for m in many], names
-    if thing.kind == "skeleton":
-        return thing.name, [evaluator.shape_name(thing, f) for f in frames], [j.name for j in thing.joints], stands
-    return thing.name, stands
-
-
-def _skeleton_told(evaluator, item, frames):
-    """Everything that a print of a skeleton, or of a skin, reads."""
-    skeleton, thing = skeleton_of(evaluator.doc, item), printed(evaluator.doc, item)
-    layer = skin_of(thing) if thing.kind == "subject" else None
-    if skeleton is None:
-        return None
-    poses = [evaluator.shape_name(skeleton, f) for f in frames]
-    kept = [(c.name, c.first, c.last, c.loops, c.speed, repr(c.values)) for c in skeleton.clips]
-    bound = (layer.bind.indices, layer.bind.weights, layer.bind.back, thing.mesh.points) if layer is not None else None
-    shapes = None
-    if layer is not None:
-        through = [*evaluator.layers_above(thing, layer), layer]
-        shapes = [evaluator.shape_name(thing, f, through) for f in frames]
-    return poses, kept, bound, shapes, [j.name for j in skeleton.joints]
+def _named(evaluator: Evaluator, item: Thing, name: str, value, frames) -> object:
+    """What a channel of a print says: of a grip, where it stands at the first frame; of what it takes, nothing, since
+    that says so itself."""
+    to = item.declared.channels[name].to
+    held = evaluator.doc.find(value) if to == "grip" else None
+    return value if not to else evaluator.reader.stand_name(held, frames[0]) if held is not None and frames else None
 
 
 def file_target(doc: Document, item: Thing, out: Path) -> Path:
@@ -248,9 +147,7 @@ def run(
     last = frames[-1]
     frames = kind.frames(frames, values_of(doc, item))
     last = last if kind.needs_every else frames[-1]
-    mesh = None
-    if subject.kind == "subject":
-        mesh = joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(subject)
+    mesh = kind.takes.mesh(evaluator, item, subject)
     mesh, origin = mesh.parted() if mesh is not None and kind.parts_seams else (mesh, None)
     job = Job(item, subject, mesh, frames, doc.frame_rate, evaluator, values_of(doc, item), copies)
     job.skeleton, job.origin = skeleton_of(doc, item), origin
@@ -273,7 +170,7 @@ def run(
     with in_words(target.name):
         gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
     size = sum(p.stat().st_size for p in paths)
-    of = {"bones": "joint", "grains": "grain"}.get(item.declared.takes, "vertex")
+    of = kind.takes.counted
     each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told
     jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) == 6 else None
     told = (job.v["tolerance"], target, signature(evaluator, item), of, gap.told, jump)

@@ -13,6 +13,8 @@ A_GRAIN = 36  # vertices of a skin for the grains to the power of two thirds, ab
 class SkinPrint(SwarmPrint):
     """Base of the prints of a surface that is made anew at every frame."""
 
+    takes_surface = True
+
     @staticmethod
     def vertices(grains: int) -> float:
         """About how many vertices the skin of so many grains has."""

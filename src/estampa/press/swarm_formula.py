@@ -17,7 +17,7 @@ def formula_table(job: Job) -> tuple[dict, dict[str, np.ndarray]]:
     """(what the JSON says, columns (k,) by name). Raises EstampaError where a swarm cannot be said so."""
     swarm, evaluator, doc = job.subject, job.evaluator, job.evaluator.doc
     swarms = evaluator.swarms
-    if not swarm.by_formula:
+    if not swarm.declared.by_formula(swarm):
         cure = "Set “Goes” of the swarm to By formula, or print the table by frames."
         raise EstampaError(job.item.name, f"would say {swarm.name} by formulas, and that goes step by step.", cure)
     first, seed = doc.loop[0] if doc.loop else doc.start, int(swarm.constant("seed"))

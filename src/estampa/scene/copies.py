@@ -23,6 +23,8 @@ class Copies(Kind):
     """
 
     kind, family, title = "copies", "thing", "Copies"
+    roster_rank = 4
+    owner, shape_of = "copies", "subject"
     icon = "M2.5 8.5 H7.5 V13.5 H2.5 Z M5.5 8.5 V5.5 H10.5 V10.5 H7.5 M8.5 5.5 V2.5 H13.5 V7.5 H10.5"
     group = "fill"
     shortcut = "Alt+6"
@@ -147,10 +149,11 @@ class Copies(Kind):
 
 def only_in_copies(doc) -> set[str]:
     """Ids of the subjects that are shown through their copies or by grains, and not by themselves."""
-    copies = [t for t in doc.things if t.kind == "copies" and t.on and t.constant("subject")]
+    copies = [t for t in doc.owned_by("copies") if t.on and t.constant("subject")]
     shown = {t.constant("subject") for t in copies if t.values.get("original") is True}
-    grains = (l for t in doc.things if t.has_grains and t.on for l in t.stack if l.on and l.kind == "grain_show")
-    return {t.constant("subject") for t in copies} - shown | {l.constant("subject") for l in grains} - {None}
+    layers = (l for t in doc.swarms if t.on for l in t.stack if l.on and l.declared is not None)
+    dress = {l.constant(l.declared.shape_of) for l in layers if l.declared.shape_of}
+    return {t.constant("subject") for t in copies} - shown | dress - {None}
 
 
 def arranged(v: dict, pivot: np.ndarray, path=None, ground=None, spots=()) -> Place:

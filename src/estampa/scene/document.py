@@ -290,17 +290,6 @@ class Thing(Frozen):
     def declared(self) -> type[Kind] | None:
         return kind_of(self.kind)
 
-    @property
-    def has_grains(self) -> bool:
-        """Whether it is a swarm or a liquid: solved as a whole, by layers in a stack of its own."""
-        declared = self.declared
-        return declared is not None and declared.family == "thing" and getattr(declared, "moves", "") == "grains"
-
-    @property
-    def by_formula(self) -> bool:
-        """Whether its grains are where a formula says, and need no solve."""
-        return self.has_grains and self.declared.by_formula(self)
-
     def value(self, name: str):
         """The stored value: a constant, a Curve or an Opaque; the declared default when never set."""
         if name in self.values:
@@ -387,6 +376,12 @@ class Document(Frozen):
         return self
 
     @property
+    def loop_range(self) -> tuple[int, int]:
+        """(first frame, the frame that equals it again): the chosen loop range, or the whole range and the frame
+        after."""
+        return self.loop or (self.start, self.end + 1)
+
+    @property
     def solved_from(self) -> int:
         """The frame at which what is solved begins, from rest."""
         return self.start - self.run_up
@@ -427,18 +422,32 @@ class Document(Frozen):
 
     def shape_of(self, thing: Thing) -> Thing | None:
         """The subject whose shape a thing shows: itself, or what it copies."""
-        if thing.kind != "copies":
-            return thing if thing.kind == "subject" else None
-        held = self.find(thing.constant("subject"))
+        declared = thing.declared
+        if declared is None or declared.shape_of is None:
+            return None
+        held = thing if declared.shape_of == "" else self.find(thing.constant(declared.shape_of))
         return held if held is not None and held.mesh is not None else None
+
+    def of_kind(self, *kinds: str) -> list[Thing]:
+        """The things of some kinds, in the order of the document."""
+        return [t for t in self.things if t.kind in kinds]
+
+    def owned_by(self, *owners: str) -> list[Thing]:
+        """The things of some sorts of owners: "mesh", "skeleton", "grains", "copies"."""
+        return [t for t in self.things if t.declared is not None and t.declared.owner in owners]
 
     @property
     def subjects(self) -> list[Thing]:
-        return [t for t in self.things if t.kind == "subject"]
+        return self.owned_by("mesh")
 
     @property
     def skeletons(self) -> list[Thing]:
-        return [t for t in self.things if t.kind == "skeleton"]
+        return self.owned_by("skeleton")
+
+    @property
+    def swarms(self) -> list[Thing]:
+        """Swarms, liquids and whatever else has grains."""
+        return self.owned_by("grains")
 
     def arrays(self) -> set[str]:
         """Digests of every array the document names."""

@@ -49,14 +49,14 @@ def _places(scene: Scene) -> None:
     doc = scene.doc
     for thing in doc.things:
         _stands(thing, ("thing", "force", "ensemble"), "among the things of a scene")
-        _need(thing.kind != "subject" or thing.mesh is not None, f"has a subject without a mesh ({thing.name})")
-        moved = "grains" if thing.has_grains else {"subject": "points", "skeleton": "joints"}.get(thing.kind)
+        shape, moved = (thing.declared.shape_of, thing.declared.moves) if thing.declared else (None, "")
+        _need(shape != "" or thing.mesh is not None, f"has a subject without a mesh ({thing.name})")
         for layer in thing.stack:
             _stands(layer, ("layer",) if moved else (), f"in the stack of {thing.name}")
             fits = layer.declared is None or layer.declared.moves == moved
             _need(fits, f"has {layer.name} on {thing.name}, which it cannot move")
         for joint in thing.joints:
-            _stands(joint, ("joint",) if thing.kind == "skeleton" else (), f"among the joints of {thing.name}")
+            _stands(joint, ("joint",) if moved == "joints" else (), f"among the joints of {thing.name}")
             _need(joint.declared is not None, f"has “{joint.name}” among the joints of {thing.name}, which is none")
         for part in (*thing.stack, *thing.joints):
             _need(not part.stack and not part.joints, f"has a stack within {part.name}")

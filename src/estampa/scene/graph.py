@@ -70,7 +70,7 @@ class Graph:
 
     def _find(self, owner: Thing, node: str, found: dict[str, str]) -> None:
         parts = [(owner, "")]
-        if owner.kind in ("subject", "skeleton") or owner.has_grains:
+        if owner.declared is not None and owner.declared.moves:
             for layer in owner.stack:
                 if layer.on and layer.declared is not None:
                     parts.append((layer, layer.name))

@@ -139,13 +139,7 @@ def fits_reference(channel: Channel, held: Thing) -> bool:
     declared = held.declared
     if declared is None:  # of a newer version; it does nothing here
         return True
-    if channel.to == "placed":
-        return "parent" in declared.channels
-    if channel.to == "swarm":
-        return held.has_grains
-    if channel.to == "ensemble":
-        return declared.family == "ensemble"
-    return held.kind == channel.to
+    return channel.may_name(declared)
 
 
 def check_references(doc: Document, thing: Thing) -> None:

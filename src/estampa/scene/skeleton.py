@@ -28,6 +28,9 @@ class Skeleton(Placed):
     """Joints that carry meshes. It stands somewhere, and has a stack of its own that moves its joints."""
 
     kind, title = "skeleton", "Skeleton"
+    roster_rank = 1
+    owner, moves = "skeleton", "joints"
+    added_by_hand = False
     icon = "M8 2.2 a1.5 1.5 0 1 0 .01 0 M8 5.2 V8.5 L4 12 M8 8.5 L12 12 M4 11.2 a1.4 1.4 0 1 0 .01 0 M12 11.2 a1.4 1.4 0 1 0 .01 0"  # noqa: E501
 
 
@@ -38,6 +41,7 @@ class Joint(Kind):
     """
 
     kind, family, title = "joint", "joint", "Joint"
+    owner, can_be_off = "joint", False
     icon = "M4 10 a2 2 0 1 0 .01 0 M5.3 10.4 L12.5 3 L6 12 Z"
 
     x = number(0, "Moved along X of the joint it hangs on.", **_METRES)

@@ -11,6 +11,7 @@ class Aid(Deformer):
     """Base of the aids. A solver reads those that stand below it, down to the next layer with memory."""
 
     helps: ClassVar[str] = ""  # kind of the solver
+    holds = False  # True: it holds what is solved in a place
     follows = False  # True: it is told what the aid read at the first frame and at the frame before, too
 
     def apply(self, points, v, now):

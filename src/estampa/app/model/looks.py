@@ -228,15 +228,16 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
     for thing in evaluator.doc.things:
         if not thing.on or thing.id in hidden:
             continue
-        if thing.kind == "subject":
+        owner = thing.declared.owner if thing.declared is not None else ""
+        if owner == "mesh":
             result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still, apart)
-        elif thing.kind == "copies":
+        elif owner == "copies":
             found = look_at(evaluator, thing, frame)
             if found is not None:
                 result.shapes[thing.id] = found
-        elif thing.has_grains and thing.stack:
+        elif owner == "grains" and thing.stack:
             result.swarms[thing.id] = swarms(evaluator, thing, frame)
-        elif thing.kind == "skeleton" and thing.joints:
+        elif owner == "skeleton" and thing.joints:
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)
             result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
@@ -300,7 +301,7 @@ def outlines(evaluator: Evaluator, frame: float, most: int = 400) -> list[np.nda
     found = []
     for subject in evaluator.doc.subjects:
         layers = evaluator.layers(subject)
-        if not subject.on or not layers or layers[-1].kind != "body":
+        if not subject.on or not layers or not layers[-1].declared.collides:
             continue
         stands = evaluator.runs.stands(subject, frame)
         if stands is None:

@@ -5,6 +5,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...scene.copies import only_in_copies
 from ...scene.document import Document, Thing
+from ...scene.skins import followed, is_skin, skins_of
 
 
 class Selection(QObject):
@@ -63,10 +64,11 @@ class Selection(QObject):
         """What ghosts and comparisons are of: the selected subject or copies, the copies of the selected subject when
         it is off itself, or else the first that is there."""
         doc, thing = self.doc, self.thing
-        if thing is not None and thing.kind == "copies":
+        copies = doc.owned_by("copies")
+        if thing in copies:
             return thing
         subject = self.subject
-        copies = [t for t in doc.things if t.kind == "copies" and t.on]
+        copies = [t for t in copies if t.on]
         hidden = only_in_copies(doc)
         if subject is not None and (subject.id in hidden or not subject.on):
             return next((c for c in copies if c.constant("subject") == subject.id), subject)
@@ -76,50 +78,50 @@ class Selection(QObject):
     @property
     def subject(self) -> Thing | None:
         """The selected subject, or the owner of the selected layer."""
-        return self._owner("subject")
+        return self._owner("mesh")
 
     @property
     def skeleton(self) -> Thing | None:
         """The selected skeleton, that of the selected joint, layer or skin; or else the only one there is."""
         found, subject = self._owner("skeleton"), self.subject
         if found is None and subject is not None:
-            skins = [l for l in subject.stack if l.kind == "skin"]
-            found = self.doc.find(skins[0].constant("skeleton")) if skins else None
+            skins = skins_of(subject)
+            found = followed(self.doc, skins[0]) if skins else None
         every = self.doc.skeletons
         return found or (every[0] if len(every) == 1 else None)
 
     @property
     def swarm(self) -> Thing | None:
         """The selected swarm or liquid, that of the selected layer, or else the only one there is."""
-        every = [t for t in self.doc.things if t.has_grains]
-        thing = self.thing
-        own = thing if thing is None or thing.has_grains else self.doc.owner(thing.id)
-        return own if own is not None and own.has_grains else every[0] if len(every) == 1 else None
+        every = self.doc.swarms
+        own = self._owner("grains")
+        return own or (every[0] if len(every) == 1 else None)
 
-    def _owner(self, kind: str) -> Thing | None:
+    def _owner(self, owner: str) -> Thing | None:
+        """What is selected, or what has that in its stack, where it is of that sort of owners."""
         thing = self.thing
         if thing is None:
             return None
-        found = thing if thing.kind == kind else self.doc.owner(thing.id)
-        return found if found is not None and found.kind == kind else None
+        found = self.doc.owner(thing.id) or thing
+        return found if found.declared is not None and found.declared.owner == owner else None
 
     @property
     def joints(self) -> list[Thing]:
         """The joints that are selected, the one whose sheet is shown first."""
         found = [self.doc.find(i) for i in (self.selected_id, *sorted(self.also))]
-        return [t for t in found if t is not None and t.kind == "joint"]
+        owners = [self.doc.owner(t.id) if t is not None else None for t in found]
+        return [t for t, owner in zip(found, owners, strict=True) if owner is not None and t in owner.joints]
 
     @property
     def skin(self) -> Thing | None:
         """The skin that is painted: the selected one, that of the selected subject, or one of the selected joint."""
         thing, subject = self.thing, self.subject
-        if thing is not None and thing.kind == "skin" and thing.bind is not None:
+        if thing is not None and is_skin(thing) and thing.bind is not None:
             return thing
         skeleton = self.skeleton
         for owner in [subject] if subject is not None else self.doc.subjects:
-            for layer in owner.stack:
-                bound = layer.kind == "skin" and layer.bind is not None
-                if bound and (subject is not None or (skeleton and layer.constant("skeleton") == skeleton.id)):
+            for layer in skins_of(owner, bound=True):
+                if subject is not None or (skeleton and layer.constant("skeleton") == skeleton.id):
                     return layer
         return None
 

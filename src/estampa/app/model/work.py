@@ -11,12 +11,13 @@ from ... import edits as do
 from ...errors import Cancelled, EstampaError
 from ...evaluate import starts
 from ...evaluate.evaluator import Evaluator
+from ...evaluate.run import Run
 from ...inspect import sync
 from ...inspect.lanes import SOLVED, LaneMemory, LaneState
 from ...inspect.remarks.worked_out import all_remarks
 from ...inspect.sync import InStep
+from ...kinds.lanes import ReportLane
 from ...scene.document import Thing
-from ...units import format_volume
 from .looks import trail
 from .preparing import Preparing
 from .tasks import Job, Jobs, Latest, told
@@ -26,16 +27,13 @@ QUICK_TO_LISTEN = 8_000_000  # vertices
 
 @dataclass
 class Lane:
-    """What a lane shows. reach -- (frames,) largest travel in metres, nan where it is not known; of an ensemble the
-    share of its things that are awake."""
+    """What a lane shows. reach -- (frames,) m, the largest travel, or what is reported; nan where it is not known."""
 
     reach: np.ndarray
     mean: np.ndarray
     state: LaneState | None = None
-    awake: bool = False  # whether it is a share of things and not a distance
-    counts: bool = False  # whether it is a number of grains
-    joules: bool = False  # whether it is the kinetic energy of a liquid
-    told: tuple[str, ...] = ()  # what else is told of each frame
+    report: ReportLane | None = None  # what is reported, where it is that and not a distance
+    told: tuple[str, ...] = ()  # words of each frame then
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
 
 
@@ -135,19 +133,16 @@ class Work(QObject):
             doc, lanes = evaluator.doc, {}
             if scene.doc is doc:
                 evaluator.pin()  # what the open scene needs stays in the store
-            copied = {t.constant("subject") for t in doc.things if t.kind == "copies" and t.on}
+            copied = {t.constant("subject") for t in doc.owned_by("copies") if t.on}
             for owner in (*doc.subjects, *doc.skeletons):
                 for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
                     with suppress(EstampaError):  # one that stops is remarked upon, and the others have their lanes
                         lanes[layer.id] = self._lane(evaluator, memory, owner, layer)
             with suppress(EstampaError):
                 for run in evaluator.runs.every():
-                    with suppress(EstampaError, KeyError):
-                        if run.thing.has_grains:
-                            lane = _flows if run.thing.kind == "liquid" else _counted
-                            lanes[run.id] = lane(evaluator, run, memory.state(evaluator, run.thing, run.thing))
-                        elif not run.is_solo:
-                            lanes[run.id] = _report(evaluator, run, lanes[run.members[0][1].id].state)
+                    with suppress(EstampaError):
+                        if run.id not in lanes:
+                            lanes[run.id] = _reported(evaluator, run, memory.state(evaluator, *run.members[0]))
             frames, trails = np.arange(doc.start, doc.end + 1, dtype=float), {}
             for t in doc.things:
                 with suppress(EstampaError):
@@ -308,37 +303,20 @@ class Work(QObject):
             worker.end()
 
 
-def _flows(evaluator, run, state) -> Lane:
-    """The lane of a liquid: its kinetic energy, with its volume and what escaped."""
-    told = _told(evaluator, run, ("energy", "volume", "escaped", "living"))
-    words = [f"{format_volume(v)} in {n:,.0f} grains, {gone:,.0f} escaped" for _, v, gone, n in told]
-    return Lane(told[:, 0], told[:, 0], state, joules=True, told=tuple(words))
-
-
-def _counted(evaluator, run, state) -> Lane:
-    """The lane of a swarm: how many of its grains live."""
-    living = _told(evaluator, run, ("living",))[:, 0]
-    return Lane(living, living, state, counts=True)
-
-
-def _told(evaluator, run, names) -> np.ndarray:
-    """(frames, k) columns of the report at each frame; not a number where it is not solved."""
-    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
-    told = np.full((len(frames), len(names)), np.nan)
+def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
+    """The lane of what is solved together, as its kind declares it; a report that lacks a column is told as not known
+    (a plug-in's may)."""
+    declared, frames = run.thing.declared, range(evaluator.doc.start, evaluator.doc.end + 1)
+    shown = declared.lane
+    there = {c.name for c in declared.tables.get("report", ())}
+    nothing = np.full(len(frames), np.nan)
+    if shown is None or not set(shown.columns) <= there:
+        return Lane(nothing, nothing, state)
+    values, told = nothing.copy(), [""] * len(frames)
     for i, frame in enumerate(frames):
         key = evaluator.runs.key(run, frame)
-        found = evaluator.store.frame(key, names) if evaluator.store.has(key) else None
-        if found is not None:
-            told[i] = [found["report"][n][0] for n in names]
-    return told
-
-
-def _report(evaluator, run, state) -> Lane:
-    """The lane of an ensemble: how many of its things are awake."""
-    frames = range(evaluator.doc.start, evaluator.doc.end + 1)
-    awake = np.full(len(frames), np.nan)
-    for i, frame in enumerate(frames):
-        found = evaluator.runs.kept(run, frame)
+        found = evaluator.store.frame(key, shown.columns) if evaluator.store.has(key) else None
         if found is not None and "report" in found.tables:
-            awake[i] = found["report"]["awake"][0]
-    return Lane(awake, awake, state, awake=True)
+            row = {n: float(found["report"][n][0]) for n in shown.columns}
+            values[i], told[i] = row[shown.column], shown.at_frame(row)
+    return Lane(values, values, state, shown, tuple(told))

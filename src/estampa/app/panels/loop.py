@@ -181,7 +181,7 @@ class LoopPanel(QScrollArea):
 
     def refresh(self, again: bool = False):
         doc = self.session.doc
-        first, last = loops.loop_range(doc)
+        first, last = doc.loop_range
         self.on.setChecked(doc.loop is not None)
         for field, value in ((self.first, first), (self.last, last)):
             field.show_value(value)

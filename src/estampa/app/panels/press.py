@@ -168,7 +168,7 @@ class PressPanel(QWidget):
             except Exception as err:
                 s.tell(told(err))
                 return
-            s.view.beside = Beside(item.name, press.subject_of(s.doc, item).id, reader)
+            s.view.beside = Beside(item.name, press.printed(s.doc, item).id, reader)
         s.pictures.look()
         self.refresh()
         self.window().viewport.frame_beside()
@@ -239,7 +239,7 @@ class Card(QFrame):
                 )
             beside = QPushButton("Show beside")
             # joints alone have no surface to be seen by, and grains are no mesh of one topology
-            beside.setVisible(item.declared.takes not in ("bones", "grains"))
+            beside.setVisible(item.declared.takes.is_mesh)
             beside.setCheckable(True)
             beside.setChecked(bool(s.view.beside and s.view.beside.title == item.name))
             beside.setToolTip("Play the file back beside the live subject")

@@ -1,6 +1,5 @@
 """The sheet: the channels of what is selected, drawn from its declaration."""
 
-import numpy as np
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import (
     QFrame,
@@ -17,21 +16,17 @@ from PySide6.QtWidgets import (
 )
 
 from ... import edits as do
-from ...edits import clips
 from ...errors import EstampaError
-from ...geometry.pieces import Pieces, volumes_of
-from ...geometry.pose import turn_matrices
-from ...kinds.registry import kind_of, kinds_in, layers_for
+from ...kinds.facets import Facts
+from ...kinds.registry import layers_for
 from ...scene.curves import Curve
 from ...scene.document import Formula, Link
-from ...scene.values import Rows
-from ...solve.stems.kind import parts_of
-from ...units import format_bytes, format_length, format_volume
+from ..facets import facet_of
+from ..facets.by_hand import add_layer
 from ..session import Session
 from ..shell import theme
 from .channel_row import Row
-
-MOST_PARTS = 12  # joints whose frequencies are listed
+from .reported import reported, reports, run_of
 
 
 class Sheet(QWidget):
@@ -93,7 +88,7 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        told = self._told(thing) if thing and thing.declared and _tells(thing) else None
+        told = self._told(thing) if thing and thing.declared and reports(thing) else None
         wanted = (thing.id, thing.kind, thing.adopted, told, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
@@ -126,7 +121,7 @@ class Sheet(QWidget):
         """What decides the facts of a solved frame: which frame, what it was solved from, and whether it is there."""
         frame, evaluator = self.session.player.frame, self.session.work.evaluator("window")
         try:
-            run = _run_of(evaluator, thing)
+            run = run_of(evaluator, thing)
             key = evaluator.runs.key(run, frame) if run is not None else None
             return frame, key, key is not None and evaluator.store.has(key)
         except EstampaError as err:
@@ -169,18 +164,7 @@ class Sheet(QWidget):
                 4,
             )
         else:
-            if thing.kind == "subject":
-                self._subject(grid, thing)
-            elif thing.kind == "skeleton":
-                self._skeleton(grid, thing)
-            elif thing.has_grains:
-                self._swarm(grid, thing)
-            elif thing.kind == "stems":
-                self._frequencies(grid, thing)
-            elif thing.kind == "break":
-                self._pieces(grid, thing)
-            elif _tells(thing):
-                self._report(grid, thing)
+            self._facts(grid, thing)
             if thing.adopted is not None:
                 self._start(grid, thing)
             self._channels(grid, thing)
@@ -196,27 +180,20 @@ class Sheet(QWidget):
         label.setProperty("soft", True)
         return label
 
-    def _subject(self, grid, thing):
-        mesh = self.session.scene.mesh(thing.mesh)
-        facts = [
-            ("Size", " × ".join(format_length(s) for s in mesh.size)),
-            ("Vertices", f"{mesh.count:,}"),
-            ("Faces", f"{len(mesh.face_counts):,}"),
-            ("Islands", f"{mesh.island_count:,}"),
-            ("Open edges", f"{mesh.open_edges:,}"),
-            ("Crowded edges", f"{mesh.crowded_edges:,}"),
-            ("From file", thing.mesh.source or "–"),
-            ("Layers", f"{len(thing.stack)}"),
-        ]
-        self._facts(grid, facts)
-        if not thing.stack:
-            grid.addWidget(
-                self._empty("It has no layers yet. Add one: a bend, a noise or a cloth."), len(facts), 0, 1, 4
-            )
-        grid.addWidget(self._add_button(thing), len(facts) + 1, 0, 1, 4)
-        if thing.targets:
-            names = ", ".join(t.name for t in thing.targets)
-            grid.addWidget(self._empty(f"Morph targets: {names}."), len(facts) + 2, 0, 1, 4)
+    def _facts(self, grid, thing):
+        """What is told of it above its channels, with a button to add layers where it has a stack."""
+        told = facet_of(thing.declared).facts(self.session, thing)
+        if told is None:
+            told = reported(self.session, thing) if reports(thing) else Facts([])
+        for i, (name, value) in enumerate(told.rows):
+            label = QLabel(name)
+            label.setProperty("soft", True)
+            grid.addWidget(label, i, 0)
+            grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
+        if told.words:
+            grid.addWidget(self._empty(told.words), grid.rowCount(), 0, 1, 4)
+        if layers_for(thing.kind) and thing.declared.family != "layer":
+            grid.addWidget(self._add_button(thing), grid.rowCount(), 0, 1, 4)
 
     def _add_button(self, thing):
         add = QPushButton(theme.icon("add"), "Add a layer")
@@ -228,78 +205,6 @@ class Sheet(QWidget):
         add.setMenu(menu)
         return add
 
-    def _swarm(self, grid, thing):
-        if thing.stack:
-            self._report(grid, thing)
-            self._told_first(grid, thing)
-        else:
-            words = "It has no layers yet. Add a source, Sow or Emit, and then what guides and shows its grains."
-            grid.addWidget(self._empty(words), 0, 0, 1, 4)
-        grid.addWidget(self._add_button(thing), grid.rowCount(), 0, 1, 4)
-
-    def _told_first(self, grid, thing):
-        """How many grains it will have, and what they take, before anything is solved."""
-        try:
-            many = self.session.work.evaluator("window").swarms.expected(thing)
-        except EstampaError:
-            return
-        words = f"About {many:,} grains at once"
-        if hasattr(thing.declared, "a_frame"):
-            bytes_, seconds = thing.declared.a_frame(many)
-            words += f": some {format_bytes(bytes_)} to solve, {seconds:.2g} s a frame"
-        at = grid.rowCount()
-        grid.addWidget(self._empty(f"{words}."), at, 0, 1, 4)
-
-    def _skeleton(self, grid, thing):
-        bones = self.session.scene.values.bones(thing)
-        strands = len(bones.strands(bones.order)) if len(bones) else 0
-        present = clips.present(thing)
-        facts = [
-            ("Joints", f"{len(bones):,} in {strands:,} strand{'s' if strands != 1 else ''}"),
-            ("Longest", format_length(float(bones.lengths.max(initial=0)))),
-            ("Clips", f"{len(thing.clips)}" + (f", “{present.name}” is played" if present else "")),
-            ("Layers", f"{len(thing.stack)}" + (f", {len(thing.live)} baked to keys" if thing.live else "")),
-        ]
-        self._facts(grid, facts)
-        if not thing.stack:
-            words = "It has no layers yet. Add one: wind on stems, a swinging chain, an aim."
-            grid.addWidget(self._empty(words), len(facts), 0, 1, 4)
-        grid.addWidget(self._add_button(thing), len(facts) + 1, 0, 1, 4)
-
-    def _report(self, grid, thing):
-        """What is told of an ensemble at this frame."""
-        evaluator = self.session.work.evaluator("window")
-        try:
-            run = _run_of(evaluator, thing)
-            frame = evaluator.runs.kept(run, self.session.player.frame) if run is not None else None
-        except EstampaError as err:
-            grid.addWidget(self._empty(str(err)), 0, 0, 1, 4)
-            return
-        if frame is None:
-            nobody = "It has no members yet. Add a layer that plays in it to a subject."
-            words = "Not solved at this frame." if run is not None else nobody
-            grid.addWidget(self._empty(words), 0, 0, 1, 4)
-            return
-        members = [] if run.is_solo else [("Members", f"{len(run.members):,}")]
-        self._facts(grid, [*members, *thing.declared().facts(frame)])
-
-    def _pieces(self, grid, thing):
-        """What a mesh was broken into, as it was cut last."""
-        plan = self.session.scene.solver_cache.get(("plan", thing.id))
-        if plan is None:
-            grid.addWidget(self._empty("It is not cut yet."), 0, 0, 1, 4)
-            return
-        mesh = plan[2].mesh
-        pieces = Pieces.each(mesh)
-        of = lambda: pieces.of_vertex[mesh.triangles[:, 0]]
-        volumes = mesh.cached("volumes", lambda: volumes_of(mesh.points, mesh.triangles, of(), pieces.count))
-        self._facts(grid, [
-            ("Pieces", f"{len(volumes):,}"),
-            ("Volume", format_volume(volumes.sum())),
-            ("Of a piece", f"{format_volume(volumes.min())} to {format_volume(volumes.max())}"),
-            ("Triangles", f"{len(mesh.triangles):,}"),
-        ])  # fmt: skip
-
     def _start(self, grid, thing):
         at = grid.rowCount()
         label = QLabel("Begins from")
@@ -310,35 +215,6 @@ class Sheet(QWidget):
         rest.setToolTip("Begin from rest again")
         rest.clicked.connect(lambda: do.set_start(self.session.scene, thing.id, None))
         grid.addWidget(rest, at, 3)
-
-    def _frequencies(self, grid, thing):
-        """Natural frequency and period of each part, which is what people judge by eye."""
-        owner, rate = self.session.doc.owner(thing.id), self.session.doc.frame_rate
-        try:
-            bones, chain, parts = parts_of(
-                self.session.work.evaluator("window"), owner, thing, self.session.player.frame
-            )
-        except EstampaError:
-            return
-        found = list(zip(chain, parts.frequencies(), strict=True))
-        told = []
-        if len(chain) and len(chain) <= 120:
-            frame = np.tile(np.eye(3), (len(chain), 1, 1))
-            rest = turn_matrices(bones.rest.turn[chain])
-            lowest = float(parts.modes(rest, frame, np.zeros((len(chain), 3)), 1)[0])
-            told.append(("Sways as a whole", lowest))
-        told += [(bones.joints[i].name, float(f)) for i, f in found[:MOST_PARTS]]
-        facts = [(name, f"{f:.2f} Hz, {rate / f:.0f} frames" if f > 1e-6 else "hangs loose") for name, f in told]
-        if len(found) > MOST_PARTS:
-            facts.append(("", f"and {len(found) - MOST_PARTS} more joints"))
-        self._facts(grid, facts)
-
-    def _facts(self, grid, facts):
-        for i, (name, value) in enumerate(facts):
-            label = QLabel(name)
-            label.setProperty("soft", True)
-            grid.addWidget(label, i, 0)
-            grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
 
     def _channels(self, grid, thing):
         at, groups, folded = grid.rowCount() + 1, {}, 0
@@ -378,72 +254,6 @@ class Sheet(QWidget):
             more.setToolTip("Show every channel, also those that cannot matter as the others are set")
             more.clicked.connect(lambda: self.show_all(not self._all))
             grid.addWidget(more, at, 0, 1, 4)
-
-
-def add_layer(session: Session, kind: str):
-    """Add a layer to the selected subject or skeleton, with a grip of its own where it reads one."""
-    if kind_of(kind).moves == "joints":
-        _add_pose_layer(session, kind)
-        return
-    if kind_of(kind).moves == "grains":
-        _add_grain_layer(session, kind)
-        return
-    subject = session.selection.subject
-    if subject is None:
-        subjects = session.doc.subjects
-        if len(subjects) != 1:
-            session.tell(EstampaError("A layer", "needs a subject to move.", "Select a subject in the roster first."))
-            return
-        subject = subjects[0]
-    mesh = session.scene.mesh(subject.mesh)
-    declared = next(k for k in kinds_in("layer") if k.kind == kind)
-    grip = None
-    if "grip" in declared.channels and kind != "offset":
-        grip = dict(zip("xyz", mesh.foot.tolist(), strict=True))
-    values = declared.first_values(mesh)
-    if kind == "cloth" and subject.map(session.selection.map_id):
-        values |= {"pins": session.selection.map_id}
-    layer = do.add_layer(session.scene, subject.id, kind, values=values, grip=grip)
-    session.selection.select(layer.id)
-
-
-def _add_grain_layer(session: Session, kind: str):
-    """On the selected swarm, or the only one there is, with a grip of its own where it goes by one."""
-    swarm, declared = session.selection.swarm, kind_of(kind)
-    if swarm is None:
-        raise EstampaError(declared.title, "guides the grains of a swarm.", "Select a swarm, or add one first.")
-    grip = None
-    if "around" in declared.channels or (declared.channels.get("grip") and kind != "grain_turbulence"):
-        grip = {"y": 1.0}
-    layer = do.add_layer(session.scene, swarm.id, kind, grip=grip)
-    session.selection.select(layer.id)
-
-
-def _add_pose_layer(session: Session, kind: str):
-    """On the joint that is selected and all that hang on it, or on the whole skeleton."""
-    skeleton, declared = session.selection.skeleton, kind_of(kind)
-    if skeleton is None:
-        raise EstampaError(declared.title, "needs a skeleton.", "Build one first (Joint tool, J).")
-    joint = (
-        session.selection.thing
-        if session.selection.thing is not None and session.selection.thing.kind == "joint"
-        else None
-    )
-    bones = session.scene.values.bones(skeleton)
-    values = {}
-    if joint is not None and kind == "reach":
-        values["last"] = joint.id
-    elif joint is not None and "first" in declared.channels and bones.parents[bones.where[joint.id]] >= 0:
-        values["first"] = joint.id
-    if "target" in declared.channels and kind != "copy_turn":
-        place = session.scene.values.place(joint, Rows.one(session.player.frame)).origin[0] if joint else np.zeros(3)
-        size = float(bones.lengths.sum()) if len(bones) else 1.0
-        grip = do.add_thing(
-            session.scene, "grip", f"{declared.title} target",
-            {"x": float(place[0] + 0.5 * size), "y": float(place[1] + 0.3 * size), "z": float(place[2]), "size": 0.3},
-        )  # fmt: skip
-        values["target"] = grip.id
-    session.selection.select(do.add_layer(session.scene, skeleton.id, kind, values=values).id)
 
 
 class Head(QFrame):
@@ -488,13 +298,3 @@ class Head(QFrame):
         thing = self.sheet.thing
         if thing is not None and thing.unknown is None:
             do.rename(self.session.scene, thing.id, self.name.text())
-
-
-def _run_of(evaluator, thing):
-    """What solves an ensemble, or a layer that is one by itself; None where it has no members."""
-    return next((r for r in evaluator.runs.every() if r.id == thing.id), None)
-
-
-def _tells(thing) -> bool:
-    """Whether a solved frame of it has facts to tell: an ensemble, or a layer that is one by itself."""
-    return hasattr(thing.declared, "facts") and not (thing.declared.family == "layer" and thing.constant("together"))

@@ -133,9 +133,7 @@ class Lanes(Guarded, TimeAxis):
                     painter.setPen(Qt.NoPen)
                     painter.setBrush(colour)
                     painter.drawPolygon(shape)
-        told = _awake_in_words if lane.awake else _living_in_words if lane.counts else None
-        told = _energy_in_words if lane.joules else told
-        words = told(lane.reach) if told else _reach_in_words(top, np.isfinite(lane.reach))
+        words = lane.report.over_all(lane.reach) if lane.report else _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
             self._draw_band(painter, box, lane.state, frames, _is_draft(thing))
         painter.setPen(QColor(ink.soft))
@@ -373,9 +371,7 @@ class Lanes(Guarded, TimeAxis):
         i = int(round(self.frame_at(at.x()))) - self.session.doc.start
         if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
             moves = f"moves {format_length(lane.mean[i])} on average, at most {format_length(lane.reach[i])}"
-            words = f"{100 * lane.reach[i]:.0f} % of its bodies move" if lane.awake else moves
-            words = f"{lane.reach[i]:,.0f} grains live" if lane.counts else words
-            words = f"{lane.reach[i]:.3g} J, {lane.told[i]}" if lane.joules else words
+            words = lane.told[i] if lane.report else moves
             lines.append(f"frame {i + self.session.doc.start}: {words}")
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())
@@ -385,27 +381,6 @@ class Lanes(Guarded, TimeAxis):
 def _is_draft(thing) -> bool:
     """Whether a solver was told that its frames are for looking only."""
     return "quality" in thing.declared.channels and thing.constant("quality") == "draft"
-
-
-def _living_in_words(living) -> str:
-    known = living[np.isfinite(living)]
-    return f"≤ {known.max():,.0f} live" if len(known) else "not known yet"
-
-
-def _energy_in_words(joules) -> str:
-    known = joules[np.isfinite(joules)]
-    return f"≤ {known.max():.3g} J" if len(known) else "not known yet"
-
-
-def _awake_in_words(share) -> str:
-    """When all has come to rest, which is what one waits for."""
-    known = np.isfinite(share)
-    if not known.any():
-        return ""
-    if known.all() and share[-1] == 0:
-        moving = np.flatnonzero(share)
-        return f"at rest from {moving[-1] + 2 if len(moving) else 1}"
-    return f"{100 * share[known][-1]:.0f} % awake" if known.all() else "not known yet"
 
 
 def _reach_in_words(top, known) -> str:

@@ -9,22 +9,23 @@ from ..shell import theme
 
 ROW, UNFOLDED = 26, 96  # pixels
 MOST_JOINTS = 3000  # of a skeleton, that are listed
-ALWAYS = ("grip", "path", "camera", "joint")  # what only stands there is neither on nor off
+LAST_OF_ALL = 100
 ID = Qt.UserRole
 
 
-ORDER = (
-    "subject", "skeleton", "swarm", "liquid", "copies", "grip", "zone", "path", "camera", "wind", "gravity", "ground",
-)  # fmt: skip
+def _can_be_off(thing) -> bool:
+    """What only stands there is neither on nor off."""
+    return thing.declared is None or thing.declared.can_be_off
 
 
 def _rank(thing) -> int:
-    return ORDER.index(thing.kind) if thing.kind in ORDER else len(ORDER)
+    """What is looked at stands first, what is felt last."""
+    return thing.declared.roster_rank if thing.declared is not None else LAST_OF_ALL
 
 
 def _told(thing) -> tuple:
     """All that the tree shows of a thing and its parts."""
-    hangs = lambda t: t.values.get("parent") if t.kind == "joint" else None
+    hangs = lambda t: t.values.get("parent") if t in thing.joints else None
     return tuple((t.id, t.kind, t.name, t.on, hangs(t)) for t in (thing, *thing.stack, *thing.joints))
 
 
@@ -133,7 +134,8 @@ class Roster(QTreeWidget):
 
     def _opens(self, thing_id, folded) -> bool:
         thing = self.session.doc.find(thing_id)
-        if thing.kind != "joint":
+        owner = self.session.doc.owner(thing_id)
+        if owner is None or thing not in owner.joints:
             return thing_id not in folded
         return thing_id not in folded and (thing_id in self._seen or self._deep.get(thing_id, 0) > 0)
 
@@ -145,15 +147,15 @@ class Roster(QTreeWidget):
         item.setData(0, ID, thing.id)
         owner = self.session.doc.owner(thing.id)
         flags = Qt.ItemIsEnabled | Qt.ItemIsSelectable | Qt.ItemIsEditable
-        if owner is not None and thing.kind != "joint":
+        if owner is not None and thing in owner.stack:
             flags |= Qt.ItemIsDragEnabled
-        if thing.kind in ("subject", "skeleton") or thing.has_grains:
+        if thing.declared is not None and thing.declared.moves and owner is None:
             flags |= Qt.ItemIsDropEnabled
         item.setFlags(flags)
         shade = theme.ink.ink if thing.on else theme.ink.rule
         item.setIcon(0, theme.icon(thing.kind, shade))
         item.setForeground(0, theme.brush(shade))
-        if thing.kind not in ALWAYS:
+        if _can_be_off(thing):
             item.setIcon(1, theme.icon("eye" if thing.on else "eye_off", theme.ink.soft))
             item.setToolTip(1, "Switch on or off (O)")
         declared = thing.declared
@@ -225,7 +227,7 @@ class Roster(QTreeWidget):
 
     def _clicked(self, item, column):
         thing = self.session.doc.find(self.id_of(item))
-        if column == 1 and thing is not None and thing.kind not in ALWAYS:
+        if column == 1 and thing is not None and _can_be_off(thing):
             do.set_on(self.session.scene, thing.id, not thing.on)
 
     def _edited(self, item, column):

@@ -2,12 +2,12 @@
 
 from PySide6.QtGui import QAction, QKeySequence
 
-from ...kinds.registry import GROUPS, kind_of, kinds_in, layers_for
-from ..panels.sheet import add_layer
+from ...kinds.panels import panels
+from ...kinds.registry import GROUPS, kind_of, kinds_in
+from ..facets.by_hand import add_layer
 from ..view.tools.pick import choose_islands
 from . import theme
 
-PANELS = ("sheet", "maps", "joints", "loop", "press", "remarks")
 CHECKABLE = (
     "tool_hand",
     "tool_pick",
@@ -83,9 +83,13 @@ def added(kinds):
 # fmt: off
 def _table(w, s, files):
     """(name, menu, words, shortcut, icon, help, what it does) for window w on session s."""
-    maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
-    k, layers = w.skeletons, [*layers_for("subject"), *layers_for("skeleton"), *layers_for("swarm")]
-    things = [k for k in (*kinds_in("thing"), *kinds_in("force"), *kinds_in("ensemble")) if k.kind not in ("subject", "skeleton")]
+    return [*_scene_and_edit(w, s, files), *_rig(w), *_joints(w, s), *_press_and_tools(w, s), *_view(w, s), *_play(w, s)]
+
+
+
+def _scene_and_edit(w, s, files):
+    """Rows of what scenes and things are asked: Scene, Edit, Add."""
+    things = [k for k in (*kinds_in("thing"), *kinds_in("force"), *kinds_in("ensemble")) if k.added_by_hand]
     add = lambda kind: (lambda: add_layer(s, kind)) if kind_of(kind).family == "layer" else (lambda: w.add_thing(kind))
     word = lambda k: f"{k.title} layer" if k.family == "layer" else k.title
     return [
@@ -109,7 +113,13 @@ def _table(w, s, files):
         ("auto_key", "Edit", "Auto-key", "Shift+K", "auto_key", "Every change of a channel that animates sets a key at this frame", lambda: w.toggle("auto_key")),
         ("add", "Add", "Add…", "A", "add", "Type what you want to do: each kind with its picture and a sentence", w.add_something),
         *(("add_" + k.kind, f"Add/{GROUPS[k.group]}", f"Add {lowered(word(k))}", k.shortcut, k.kind, k.summary(), add(k.kind))
-          for k in added([*layers, *things])),
+          for k in added([*kinds_in("layer"), *things])),
+    ]
+
+
+def _rig(w):
+    """Rows of the Rig menu, and assets."""
+    return [
         ("maps_by_island", "Rig", "Maps by island…", "Ctrl+Shift+I", "subject", "A weight map for each island, or for some that lie opposite each other", w.rigging.maps_by_island),
         ("freeze_strip", "Rig", "Freeze a strip…", "Ctrl+Alt+Y", "flip", "Freeze a cycle of the selected subject, one pose a frame, for grains and copies to flip through; a strip is frozen again", w.rigging.freeze_strip),
         ("layer_by_map", "Rig", "A layer on each map…", "Ctrl+Shift+L", "sway", "The same layer on every weight map, all reading one grip, a bit different from one another", w.rigging.layer_by_map),
@@ -129,6 +139,13 @@ def _table(w, s, files):
         ("bodies_live", "Rig", "Bodies back to live", "Ctrl+Alt+L", "reset", "Switch baked bodies on again, and put their subjects back", w.rigging.bodies_live),
         ("keep_asset", "Scene", "Keep as an asset…", "Ctrl+Alt+A", "add", "The selected thing with all that belongs to it, for any scene", w.assets.keep),
         ("put_asset", "Scene", "Put an asset…", "Ctrl+Alt+P", "open", "One of the assets that were kept, here or in the place of the selected skeleton", w.assets.put),
+    ]
+
+
+def _joints(w, s):
+    """Rows of joints, skins, clips and loops."""
+    k = w.skeletons
+    return [
         ("joint_chain", "Joints", "A chain between two points", "Ctrl+Shift+J", "chain", "Drag in the view from where it begins to where it ends", k.chain),
         ("joint_path", "Joints", "A chain along a path…", "Alt+Shift+J", "along", "So many joints at even distances along the selected path", k.along_path),
         ("joint_beads", "Joints", "Strings of beads…", "Alt+Shift+B", "beads", "Skeleton, skin and swinging chain from a mesh of beads", k.beads),
@@ -150,6 +167,14 @@ def _table(w, s, files):
         ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
         ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
         ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
+    ]
+
+
+def _press_and_tools(w, s):
+    """Rows of prints, tools and maps."""
+    maps = lambda what, *more: lambda: getattr(w.maps, what)(*more)
+    skeletons = w.skeletons
+    return [
         *(("add_" + k.kind, "Press", f"Add {lowered(k.title)} print", k.shortcut, k.kind, k.summary(),
            lambda k=k.kind: (w.press.add_print(k), w.show_panel("press"))) for k in added(kinds_in("print"))),
         ("press_all", "Press", "Run all prints", "Ctrl+Return", "press", "Solve, write and read back every print", w.run_prints),
@@ -160,8 +185,8 @@ def _table(w, s, files):
          lambda: w.use_tool("gradient")),
         ("tool_place", "Tools", "Place", "L", "place", "Click to add a point to the selected path, or a copy by hand",
          lambda: s.view.set_view(tool="place")),
-        ("tool_joint", "Tools", "Joint", "J", "joint", "Click joints into a mesh; each sits in the middle of what is under the pointer", lambda: k.use_tool("joint")),
-        ("tool_paint", "Tools", "Paint weights", "T", "paint", "Paint the weights of the selected joint on the skin", lambda: k.use_tool("paint")),
+        ("tool_joint", "Tools", "Joint", "J", "joint", "Click joints into a mesh; each sits in the middle of what is under the pointer", lambda: skeletons.use_tool("joint")),
+        ("tool_paint", "Tools", "Paint weights", "T", "paint", "Paint the weights of the selected joint on the skin", lambda: skeletons.use_tool("paint")),
         ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
         ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
         ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: choose_islands(s)),
@@ -173,6 +198,12 @@ def _table(w, s, files):
         ("map_smooth", "Maps", "Smooth map", "Shift+S", "noise", "Even out the weights of the chosen vertices", maps("smooth")),
         ("map_invert", "Maps", "Invert map", "Shift+I", "reset", "Turn 0 into 1 and 1 into 0 in the chosen vertices", maps("invert")),
         ("map_remove", "Maps", "Remove map", "Ctrl+Alt+M", "remove", "Remove the active map (can be undone)", maps("remove")),
+    ]
+
+
+def _view(w, s):
+    """Rows of how panes look."""
+    return [
         ("frame_selection", "View", "Frame", "F", "frame", "Bring what is selected into view", lambda: w.active_pane.frame_selection()),
         ("frame_all", "View", "Frame all", "Shift+F", "frame", "Bring everything into view", lambda: w.active_pane.frame_all()),
         *((f"look_{n}", "View", f"Look from {words}", f"Shift+F{i}", "eye", f"Turn the view to look from {words}", lambda y=yaw, p=pitch: w.active_pane.look_from(y, p))
@@ -198,11 +229,17 @@ def _table(w, s, files):
         ("pieces", "View", "Piece inks", "Shift+N", "piece_nodes", "An ink by chance for each piece, to tell them apart; for looking only", lambda: w.toggle("pieces")),
         ("curves", "View", "Curves", "C", "curves", "Large curves of what is selected in place of the lanes", w.toggle_curves),
         ("pin", "View", "Pin the sheet", "Shift+P", "pin", "Keep this sheet below, to drag its channels onto others", w.toggle_pin),
+    ]
+
+
+def _play(w, s):
+    """Rows of panels, playing and solving."""
+    return [
         ("movie", "Press", "Preview movie…", "Ctrl+Shift+P", "movie", "Film this pane as H.264 or PNG pictures", w.film),
         ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", w.unfold),
         ("night", "View", "Night ink", "Ctrl+Alt+N", "eye", "Dark panels, the same palette", w.toggle_night),
-        *((f"panel_{p}", "View", f"Show the {p}", f"F{i}", "open", f"Bring the {p} to the front", lambda p=p: w.show_panel(p))
-          for i, p in enumerate(PANELS, 5)),
+        *((f"panel_{p.word}", "View", f"Show the {p.title.lower()}", p.shortcut, "open", f"Bring the {p.title.lower()} to the front", lambda p=p: w.show_panel(p.word))
+          for p in panels()),
         ("find", "View", "Find a command…", "Ctrl+J", "find", "Every command by name, with its shortcut", w.find),
         ("play", "Play", "Play", "Space", "play", "Play; solves what is not solved yet", lambda: s.player.play(not s.player.playing)),
         ("live", "Play", "Play live", "Shift+Space", "live", "Let solvers run on from this frame while things are moved by hand", s.player.toggle_live),

@@ -24,6 +24,7 @@ from ...kinds.channels import number, whole
 from ...press import run as press
 from ...press.grains import Shapes, SwarmPrint
 from ...press.prints import Job
+from ...press.takes import copies_of
 from ...rehearsal.actor import once
 from ...rehearsal.stage import Stage, Trigger
 from ...units import format_length
@@ -194,7 +195,7 @@ def gap_of(session, item, part, now: float) -> tuple[int, float | None]:
     frames = item.declared().frames(press.frames_of(doc, item), press.values_of(doc, item))
     k = int(np.clip(np.floor(part.own(now) / part.actor.step + 1e-6), 0, len(frames) - 1))
     job = Job(item, press.printed(doc, item), None, frames, doc.frame_rate, evaluator, press.values_of(doc, item))
-    job.copies = press.copies_of(doc, item)
+    job.copies = copies_of(doc, item)
     shown = once(part.actor.shown(part.clip, k * part.actor.step))
     if issubclass(item.declared, SwarmPrint) and all(s.ids is not None for s in shown):
         wanted = item.declared().instances(job, frames[k], Shapes())

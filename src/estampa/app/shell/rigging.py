@@ -6,12 +6,12 @@ from PySide6.QtWidgets import QFileDialog
 
 from ... import edits as do
 from ...baking import bodies
-from ...baking.reduce import Tolerance
 from ...edits import cloth, halves, rig, strips
 from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES, read_mesh
 from ...kinds.channels import choice, number, whole
 from ...kinds.registry import kinds_in
+from ...scene.reduce import Tolerance
 from ..model.tasks import Job
 from .ask import Ask
 from .skeletons import TIPS, TURNED
@@ -119,17 +119,6 @@ class Rigging:
         words = f"{subject.name} is frozen, one pose a frame. A cycle that shows frame 1 again at frame 11 has ten."
         self.dialog = Ask(self.window, "Freeze a strip", words, fields, run)
         self.dialog.open()
-
-    def add_copies(self):
-        """Copies of the selected subject, along a line as wide as it is."""
-        s = self.session
-        subject = s.selection.subject
-        values = {}
-        if subject is not None:
-            size = s.scene.mesh(subject.mesh).size
-            values = {"subject": subject.id, "step_x": float(max(1.25 * size[0], 0.01))}
-        made = do.add_thing(s.scene, "copies", f"{subject.name} copies" if subject else None, values)
-        s.selection.select(made.id)
 
     def by_hand(self):
         s = self.session

@@ -3,11 +3,11 @@
 import numpy as np
 
 from ...baking import keys as baking
-from ...baking.reduce import Tolerance
 from ...edits import clips
 from ...edits import joints as build
 from ...errors import EstampaError
 from ...kinds.channels import choice, number, switch, text, whole
+from ...scene.reduce import Tolerance
 from ..model.tasks import Job
 from .ask import Ask
 from .body import BodyParts

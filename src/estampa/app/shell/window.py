@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -20,15 +19,13 @@ from PySide6.QtWidgets import (
 from ... import demo
 from ... import edits as do
 from ...edits import joints as build
-from ...edits import liquids, swarms
 from ...errors import EstampaError
 from ...formats.asset import SUFFIXES
+from ...kinds.panels import panels
 from ...kinds.registry import kind_of
-from ..panels.joints import JointsPanel
-from ..panels.loop import LoopPanel
-from ..panels.maps import MapsPanel
-from ..panels.press import PressPanel
-from ..panels.remarks import RemarksPanel
+from ..facets import facet_of
+from ..facets.by_hand import ByHand
+from ..panels import own  # noqa: F401  which declares our panels
 from ..panels.sheet import Sheet
 from ..score.score import Score
 from ..session import Session
@@ -38,7 +35,7 @@ from ..view.render import SHADES
 from ..view.toolstrip import ToolStrip
 from ..view.viewport import Viewport
 from . import theme
-from .actions import PANELS, declare
+from .actions import declare
 from .assets import Assets
 from .files import Files, ask_first
 from .finder import Finder
@@ -73,12 +70,10 @@ class Window(QMainWindow):
         self.second: Viewport | None = None  # made when it is first asked for
         self.pinned: Sheet | None = None
         self.score = Score(self.session, self.actions_by_name)
-        self.sheet = Sheet(self.session)
-        self.maps = MapsPanel(self.session, self.actions_by_name)
-        self.joints = JointsPanel(self.session, self.actions_by_name)
-        self.loop = LoopPanel(self.session, self.actions_by_name)
-        self.press = PressPanel(self.session, self.actions_by_name)
-        self.remarks = RemarksPanel(self.session)
+        self.panel_of = {panel.word: panel.make(self) for panel in panels()}
+        self.sheets, self.maps, self.joints = (self.panel_of[word] for word in ("sheet", "maps", "joints"))
+        self.loop, self.press, self.remarks = (self.panel_of[word] for word in ("loop", "press", "remarks"))
+        self.sheet: Sheet = self.sheets.widget(0)
         self._lay_out()
         self._make_menus()
         self.welcome = Welcome(self.viewport, self)
@@ -119,12 +114,8 @@ class Window(QMainWindow):
         self.panels.setMinimumWidth(286)
         self.panels.setUsesScrollButtons(False)
         self.panels.setElideMode(Qt.ElideRight)
-        self.sheets = QSplitter(Qt.Vertical)
-        self.sheets.setHandleWidth(3)
-        self.sheets.addWidget(self.sheet)
-        shown = (self.sheets, self.maps, self.joints, self.loop, self.press, self.remarks)
-        for word, widget in zip(PANELS, shown, strict=True):
-            self.panels.addTab(widget, word.capitalize())
+        for panel in panels():
+            self.panels.addTab(self.panel_of[panel.word], panel.title)
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 0, 0)
@@ -222,9 +213,11 @@ class Window(QMainWindow):
         for word in ("layer_up", "layer_down"):
             a[word].setEnabled(thing is not None and s.doc.owner(thing.id) is not None)
         count = len(s.work.remarks)
-        self.panels.setTabText(PANELS.index("remarks"), f"Remarks ({count})" if count else "Remarks")
+        self.panels.setTabText(self.panels.indexOf(self.remarks), f"Remarks ({count})" if count else "Remarks")
         worst = any(r.severity == "error" for r in s.work.remarks)
-        self.panels.tabBar().setTabTextColor(PANELS.index("remarks"), theme.ink.accent if worst else theme.ink.soft)
+        self.panels.tabBar().setTabTextColor(
+            self.panels.indexOf(self.remarks), theme.ink.accent if worst else theme.ink.soft
+        )
 
     def open_demo(self, name: str):
         """Open a demo, framed, and play it once."""
@@ -241,7 +234,7 @@ class Window(QMainWindow):
         self.show_panel("maps")
 
     def show_panel(self, word: str):
-        self.panels.setCurrentIndex(PANELS.index(word))
+        self.panels.setCurrentWidget(self.panel_of[word])
 
     def next_shading(self):
         order = ("smooth", "facets", "none")
@@ -300,10 +293,10 @@ class Window(QMainWindow):
     def look_through(self):
         """The active pane looks through the selected camera, the only one there is, or itself again."""
         s, look = self.session, self.session.view.look_of_pane
-        cameras = [t for t in s.doc.things if t.kind == "camera"]
+        cameras = s.doc.of_kind("camera")
         if s.doc.find(look.camera) is not None:
             s.view.set_view(camera=None)
-        elif s.selection.thing is not None and s.selection.thing.kind == "camera":
+        elif s.selection.thing in cameras:
             s.view.set_view(camera=s.selection.thing.id)
         elif cameras:
             s.view.set_view(camera=cameras[0].id)
@@ -386,7 +379,7 @@ class Window(QMainWindow):
 
     def remove(self):
         if self.session.selection.thing is not None:
-            if self.session.selection.thing.kind == "joint":
+            if self.session.selection.thing in self.session.selection.joints:
                 build.remove_joint(self.session.scene, self.session.selection.selected_id)
             else:
                 do.remove(self.session.scene, self.session.selection.selected_id)
@@ -408,58 +401,7 @@ class Window(QMainWindow):
             do.set_key(s.scene, thing.id, name, s.player.frame)
 
     def add_thing(self, kind: str):
-        s = self.session
-        values, spots = {}, ()
-        if kind == "copies":
-            self.rigging.add_copies()
-            return
-        if kind == "swarm":
-            middle, size = self._middle()
-            s.selection.select(swarms.add_swarm(s.scene, middle, size=0.5 * size).id)
-            self.viewport.frame_when_shown()
-            s.notice.emit("done", "A swarm that eddies carry. Solve (Ctrl+Space), then add layers to guide it.", "")
-            return
-        if kind == "liquid":
-            middle, size = self._middle()
-            chosen = s.selection.subject
-            made = liquids.add_liquid(s.scene, chosen.id if chosen else None, (middle[0], 0.0, middle[2]), 0.4 * size)
-            s.selection.select(made.id)
-            words = f"It fills {chosen.name}, which holds it." if chosen else "A block of it, over the ground."
-            s.notice.emit("done", f"{words} Solve (Ctrl+Space) to see it settle.", "")
-            return
-        if kind == "immersion":
-            chosen = s.selection.thing
-            found = [t for t in s.doc.things if t.kind == "liquid"]
-            if found:
-                liquid = chosen if chosen in found else found[0]
-                s.selection.select(liquids.immerse(s.scene, liquid.id).id)
-                words = f"Bodies float and cloths get wet in {liquid.name}, from the next solve on (Ctrl+Space)."
-                s.notice.emit("done", words, "")
-                return
-        if kind == "path":
-            spots = ((0.0, 0.0, 0.0), (1.0, 0.0, 0.4), (2.0, 0.0, 0.0))
-        if kind in ("zone", "camera", "collider"):
-            middle, size = self._middle()
-            values = {n: float(x) for n, x in zip("xyz", middle, strict=True)}
-            back = {"z": float(middle[2] + 2.2 * size)}
-            values |= {"zone": {"reach": 0.5 * size}, "collider": {"radius": 0.2 * size}, "camera": back}[kind]
-        if kind == "wind":  # its grip stands upwind of what is there, and is as large
-            bounds = [s.scene.mesh(t.mesh).bounds for t in s.doc.subjects] or [(np.zeros(3), np.ones(3))]
-            low, high = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
-            middle, size = (low + high) / 2, float((high - low).max())
-            place = {"x": float(middle[0]), "y": float(middle[1]), "z": float(low[2] - 0.4 * size), "size": 0.3 * size}
-            values = {"grip": do.add_thing(s.scene, "grip", "Wind direction", place).id}
-        s.selection.select(do.add_thing(s.scene, kind, values=values, spots=spots).id)
-        if kind == "path":
-            s.view.set_view(tool="place")
-
-    def _middle(self):
-        """(middle (3,), size) of what is shown, metres."""
-        points = [x.points for x in self.session.pictures.picture.shapes.values() if x.stand is None]
-        if not points:
-            return np.zeros(3), 1.0
-        low, high = np.min([p.min(axis=0) for p in points], axis=0), np.max([p.max(axis=0) for p in points], axis=0)
-        return (low + high) / 2, float((high - low).max())
+        facet_of(kind_of(kind)).add(ByHand(self, kind))
 
     def run_prints(self):
         if not self.session.doc.prints:

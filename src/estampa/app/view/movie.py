@@ -25,7 +25,6 @@ from PySide6.QtWidgets import (
 from ...disk import sweep, write_whole
 from ...errors import Cancelled, EstampaError, disk_trouble
 from ...evaluate.evaluator import Evaluator
-from ...inspect.loops import loop_range
 from ...kinds.channels import whole
 from ..model.grains import looker
 from ..model.looks import look
@@ -223,7 +222,7 @@ class MovieDialog(QDialog):
                 field.show_value(known[i])
 
     def _looped(self, on):
-        first, last = loop_range(self.session.doc)
+        first, last = self.session.doc.loop_range
         if on:
             self.first.show_value(first)
             self.last.show_value(last - 1)

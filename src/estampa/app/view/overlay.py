@@ -4,13 +4,15 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from ...geometry.place import Place
+from ...scene.document import Thing
 from ...scene.things import Grip
 from ...units import format_length
+from ..facets import facet_of
 from ..model.looks import difference
 from ..shell import theme
 from . import marks
-from .handles import AXES, draw_bend, draw_wind
+from .canvas import Canvas
+from .handles import AXES
 
 TOLD = 4  # lines on what is not solved; of more things the rest is counted
 
@@ -30,15 +32,12 @@ class Overlay:
         if look.joints:
             self.draw_skeletons(painter, view)
         if s.view.tool in ("hand", "place") and look.controls:
+            canvas = Canvas(painter, self, view, self._hot)
             for thing in s.doc.things:
                 if thing.on and thing.declared is not None:
-                    self._draw_mark(painter, view, thing, active, selected)
-            if selected is not None and selected.kind in ("bend", "twist", "taper", "shear"):
-                grip = self.grip_values(active) if active is not None else Place.still().values
-                angle = self.value(selected, "angle") if selected.kind == "bend" else 0.0
-                draw_bend(painter, view, grip, self.value(selected, "low"), self.value(selected, "high"), angle)
-            if selected is not None and selected.kind == "break":
-                self._draw_cut_points(painter, view, selected)
+                    self._draw_mark(canvas, thing, active is not None and active.id == thing.id)
+            if selected is not None:
+                facet_of(selected.declared).draw_selected(canvas, selected)
             handles = self.handles()
             if handles:
                 handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
@@ -51,49 +50,14 @@ class Overlay:
         self._draw_picked(painter)
         self._draw_words(painter)
 
-    def _draw_mark(self, painter, view, thing, active, selected):
+    def _draw_mark(self, canvas: Canvas, thing: Thing, chosen: bool):
         """A thing that is no mesh, as a line drawing; in a pane of controls with its name."""
-        chosen = active is not None and active.id == thing.id
-        if thing.kind == "wind":
-            held = self.session.doc.find(thing.constant("grip"))
-            if held is not None:
-                draw_wind(painter, view, self.grip_values(held), self.value(thing, "speed"))
-        elif thing.kind == "grip":
-            if not chosen:
-                marks.dot(painter, view, self.place(thing).origin[0], 4)
-        elif thing.kind == "zone":
-            v = {n: self.value(thing, n) for n in thing.declared.channels}
-            path = self.session.doc.find(v["path"])
-            points = self.path_points(path)[0] if v["shape"] == "path" and path is not None else None
-            marks.zone(painter, view, self.place(thing), v, points, chosen)
-        elif thing.kind == "collider":
-            v = {n: self.value(thing, n) for n in thing.declared.channels}
-            marks.collider(painter, view, self.place(thing), v, chosen)
-        elif thing.kind == "path" and thing.id not in self._cut_around():
-            points, spots = self.path_points(thing)
-            marks.path(
-                painter, view, points, spots, chosen, self._hot if chosen and isinstance(self._hot, int) else None
-            )
-        elif thing.kind == "camera" and thing.id != self.look.camera:
-            marks.camera(painter, view, self.place(thing), self.value(thing, "view"), chosen)
-        elif thing.kind == "copies" and thing.constant("arrange") == "hand" and selected is thing:
-            for i, spot in enumerate(thing.spots):
-                marks.dot(painter, view, spot[:3], 5 if i == self._hot else 3.5, marks.AMBER)
-        if thing.kind in ("grip", "zone", "path", "camera") and thing.id != self.look.camera:
-            if not self.look.meshes or chosen:
-                marks.name(painter, view, self.place(thing).origin[0], thing.name)
-
-    def _cut_around(self) -> set[str]:
-        """Ids of paths that are but points to cut around."""
-        layers = (l for subject in self.session.doc.subjects for l in subject.stack if l.kind == "break")
-        return {l.constant("path") for l in layers if l.constant("gather") == "spots"}
-
-    def _draw_cut_points(self, painter, view, layer):
-        """The points that a selected Break cut around; those of a path large, since they can be taken hold of."""
-        marks.dots(painter, view, self.cut_points(layer))
-        points, path = self.spots()
-        if path is not None:
-            marks.path(painter, view, None, points, True, self._hot if isinstance(self._hot, int) else None)
+        facet = facet_of(thing.declared)
+        if thing.id == self.look.camera:
+            return
+        facet.draw(canvas, thing, chosen)
+        if facet.named and (not self.look.meshes or chosen):
+            canvas.words(self.place(thing).origin[0], thing.name)
 
     def _draw_words(self, painter: QPainter):
         s = self.session
@@ -159,15 +123,9 @@ class Overlay:
             )
             say(f"teal: held result of {s.selection.watched.name if s.selection.watched else 'nothing'}, {words}")
         if s.selection.thing is not None and s.view.tool in ("hand", "place") and self.look.controls:
-            if s.selection.thing.kind == "copies" and s.selection.thing.constant("arrange") == "hand":
-                say("drag a dot to move its copy; Shift turns it, Ctrl sizes it, Delete takes it away")
-            elif s.selection.thing.kind == "break":
-                if s.selection.thing.constant("gather") == "spots":
-                    say("dots: where it is cut around; drag one to move it; the Place tool (L) adds one")
-                else:
-                    say("dots: where it is cut around; with the Place tool (L) you set them yourself")
-            elif s.selection.thing.kind == "path":
-                say("drag a point to move it; Delete takes it away; the Place tool (L) adds one")
+            hint = facet_of(s.selection.thing.declared).hint(s.selection.thing)
+            if hint:
+                say(hint)
         if self.look.ghosts and s.pictures.picture.ghosts:
             say(f"plum: {s.view.ghost_step} and more frames before; amber: after")
         if self.look.camera and s.doc.find(self.look.camera):

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from ..facets import facet_of
 from .render import Drawn
 
 
@@ -70,8 +71,7 @@ class Picking:
     def select_at(self, x, y):
         """Select the grip, zone, path, camera, subject or copies under a pixel."""
         s, view = self.session, self.view()
-        kinds = ("grip", "zone", "path", "camera", "collider")
-        placed = [t for t in s.doc.things if t.kind in kinds and t.id != self.look.camera]
+        placed = [t for t in s.doc.things if facet_of(t.declared).picked and t.id != self.look.camera]
         near = [(float(np.linalg.norm(view.at(self.place(t).origin[0]) - [x, y])), i) for i, t in enumerate(placed)]
         if near and min(near)[0] < 12 and self.look.controls:
             s.selection.select(placed[min(near)[1]].id)

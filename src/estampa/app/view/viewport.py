@@ -8,11 +8,12 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from ... import edits as do
 from ...errors import EstampaError
 from ...geometry.place import Place
+from ...kinds.facets import Facet, Spots
 from ...scene.things import Grip
 from ...scene.values import Rows
+from ..facets import facet_of
 from ..model.grains import LookedSwarm, spans_of
 from ..model.looks import STALL
 from ..session import Session
@@ -117,7 +118,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
     def camera(self) -> Camera:
         """What the pane is seen by: its own camera, or the one in the scene that it looks through."""
         held = self.session.doc.find(self.look.camera)
-        if held is not None and held.kind == "camera":
+        if held is not None and "view" in held.declared.channels:
             s = self.session
             return Camera.through(self.place(held), s.scene.values.at(held, "view", s.player.frame))
         return self._own_camera
@@ -138,7 +139,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
 
         def shoot(renderer, picture, frame, width, height):
             camera, held = own, doc.find(look.camera)
-            if held is not None and held.kind == "camera":
+            if held is not None and "view" in held.declared.channels:
                 place = evaluator.values.place(held, Rows.one(frame))
                 camera = Camera.through(place, evaluator.values.at(held, "view", frame))
             items = []
@@ -357,19 +358,23 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         first = self.session.scene.values.place(subject, Rows.one(self.session.doc.start))
         return first.apply(shape.seeds[None])[0]
 
-    def spots(self):
-        """((k, 3) points in the world that can be dragged one by one, the thing they are of)."""
+    def facet(self) -> Facet:
+        """That of what is selected."""
         thing = self.session.selection.thing
-        if thing is not None and thing.kind == "break" and thing.constant("gather") == "spots":
-            thing = self.session.doc.find(thing.constant("path"))  # its cut points
-        if thing is not None and thing.kind == "path":
-            return self.path_points(thing)[1], thing
-        if thing is not None and thing.kind == "copies" and thing.constant("arrange") == "hand":
-            return np.array([s[:3] for s in thing.spots], float).reshape(-1, 3), thing
-        keys = self.trail_keys()
-        if len(keys):
-            return self.session.work.trails[thing.id][(np.array(keys) - self.session.doc.start).astype(int)], thing
-        return np.zeros((0, 3)), None
+        return facet_of(thing.declared if thing is not None else None)
+
+    def own_spots(self) -> Spots | None:
+        """The points of what is selected that can be dragged one by one."""
+        thing = self.session.selection.thing
+        return self.facet().spots(self, thing) if thing is not None else None
+
+    def spots(self) -> Spots | None:
+        """Those, or else the keys on its trail."""
+        found, keys, thing = self.own_spots(), self.trail_keys(), self.session.selection.thing
+        if found is not None or not keys:
+            return found
+        trail = self.session.work.trails[thing.id]
+        return Spots(trail[(np.array(keys) - self.session.doc.start).astype(int)], thing)
 
     def trail_keys(self) -> list[float]:
         """Frames of the keys on the trail of what is selected, but the present one, which has its handles."""
@@ -381,10 +386,10 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         return sorted(f for f in frames if inside(f))
 
     def spot_under(self, x, y) -> int | None:
-        points, thing = self.spots()
-        if thing is None or not len(points) or not self.look.controls:
+        spots = self.spots() if self.look.controls else None
+        if spots is None or not len(spots.points):
             return None
-        pixels, depth = self.camera.project(points, self.width(), self.height())
+        pixels, depth = self.camera.project(spots.points, self.width(), self.height())
         gap = np.where(depth > 0, np.linalg.norm(pixels - [x, y], axis=1), np.inf)
         return int(gap.argmin()) if gap.min() <= 9 else None
 
@@ -406,7 +411,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         """What moves, over two thirds of the pane; everything, when nothing does or this pane shows the controls."""
         s = self.session
         moves = lambda subject: subject is not None and bool(subject.stack)
-        solved = [t.id for t in s.doc.things if t.has_grains and not t.by_formula]
+        solved = [t.id for t in s.doc.swarms if not t.declared.by_formula(t)]
         looked = s.pictures.picture.swarms
         flown = [points for i in solved or looked if i in looked and len(points := spans_of(looked[i]))]
         of = lambda d: s.doc.shape_of(s.doc.find(d.id)) if s.doc.find(d.id) else None
@@ -420,9 +425,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         points = [self._world(item) for item in self.drawn()]
         if not points:
             points = [found for looked in self.swarms() if len(found := spans_of(looked))]
-        controls = [
-            self.place(t).origin for t in self.session.doc.things if t.kind in ("grip", "zone", "path", "camera")
-        ]
+        controls = [self.place(t).origin for t in self.session.doc.things if facet_of(t.declared).named]
         if not self.look.meshes and controls:
             points = [np.concatenate([c - 0.5, c + 0.5]) for c in controls]
         if points:
@@ -448,7 +451,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         s = self.session
         grip, subject = self.active_grip(), s.selection.subject
         thing = s.selection.thing
-        if thing is not None and thing.kind == "copies" and thing.id in s.pictures.picture.shapes:
+        if thing is not None and thing.mesh is None and thing.id in s.pictures.picture.shapes:
             self._frame_points(np.concatenate([self._world(d) for d in self.drawn() if d.id == thing.id]))
         elif subject is None and grip is not None:
             origin, _, size = Grip.frame(self.grip_values(grip))
@@ -534,10 +537,8 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
 
     def remove_spot(self) -> bool:
         """Take away the point of a path, or the copy, under the pointer."""
-        thing = self.spots()[1]
-        if thing is None or not isinstance(self._hot, int) or not self._hot < len(thing.spots):
+        spots, index = self.own_spots(), self._hot
+        if spots is None or not isinstance(index, int):
             return False
-        left = [s for i, s in enumerate(thing.spots) if i != self._hot]
         self._hot = None
-        do.set_spots(self.session.scene, thing.id, left, f"Take a point from {thing.name}")
-        return True
+        return self.facet().remove_spot(self, spots.of, index)

@@ -12,7 +12,7 @@ from ...scene.graph import member_of
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
 from ...units import format_length
-from .remark import Remark
+from .remark import Remark, check, things_by_kind
 
 PILE = 10_000  # times as heavy as another, from where on a pile of both is hard to solve
 MANY = 2_000
@@ -21,12 +21,11 @@ LISTED = 5  # remarks of one sort
 
 
 def _bodies(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:
-    for subject in scene.doc.subjects:
-        for layer in subject.stack:
-            if layer.kind == "body" and layer.on and subject.on:
-                yield subject, layer
+    for layer, subject in things_by_kind(scene.doc).get("body", ()):
+        yield subject, layer
 
 
+@check()
 def solved_in_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     played = set()
     for subject in scene.doc.subjects:
@@ -59,38 +58,39 @@ def _member(ensemble: Thing) -> str:
     return next((k.title for k in kinds), "layer")
 
 
-def of_no_volume(scene: Scene | Snapshot) -> Iterator[Remark]:
-    for subject, layer in _bodies(scene):
-        if layer.constant("moved") != "solve":
-            continue
-        mesh = scene.mesh(subject.mesh)
-        extent = np.ptp(mesh.points, axis=0)
-        if extent.min() < 1e-4 * extent.max():
-            yield Remark(
-                "warning",
-                layer.id,
-                f"{subject.name} is flat: as a body it has no volume.",
-                "It is solved as a thin box, and weighs as much as one.",
-                "Thicken it, or set its mass.",
-            )
-        elif mesh.open_edges and not layer.constant("mass"):
-            yield Remark(
-                "note",
-                layer.id,
-                f"{subject.name} is open, so its volume is not known.",
-                "Its mass is that of the box around it.",
-                "Close the mesh, or set its mass.",
-            )
-        if layer.constant("shape") == "mesh":
-            yield Remark(
-                "note",
-                layer.id,
-                f"{layer.name} of {subject.name} moves, and a moving body cannot have the mesh itself as its shape.",
-                "Several hulls are taken instead.",
-                "Choose “Several hulls”, or drive it.",
-            )
+@check("body")
+def of_no_volume(scene: Scene | Snapshot, layer: Thing, subject: Thing) -> Iterator[Remark]:
+    if layer.constant("moved") != "solve":
+        return
+    mesh = scene.mesh(subject.mesh)
+    extent = np.ptp(mesh.points, axis=0)
+    if extent.min() < 1e-4 * extent.max():
+        yield Remark(
+            "warning",
+            layer.id,
+            f"{subject.name} is flat: as a body it has no volume.",
+            "It is solved as a thin box, and weighs as much as one.",
+            "Thicken it, or set its mass.",
+        )
+    elif mesh.open_edges and not layer.constant("mass"):
+        yield Remark(
+            "note",
+            layer.id,
+            f"{subject.name} is open, so its volume is not known.",
+            "Its mass is that of the box around it.",
+            "Close the mesh, or set its mass.",
+        )
+    if layer.constant("shape") == "mesh":
+        yield Remark(
+            "note",
+            layer.id,
+            f"{layer.name} of {subject.name} moves, and a moving body cannot have the mesh itself as its shape.",
+            "Several hulls are taken instead.",
+            "Choose “Several hulls”, or drive it.",
+        )
 
 
+@check()
 def masses_far_apart(scene: Scene | Snapshot) -> Iterator[Remark]:
     found = []
     for subject, layer in _bodies(scene):
@@ -109,6 +109,7 @@ def masses_far_apart(scene: Scene | Snapshot) -> Iterator[Remark]:
         )
 
 
+@check()
 def begin_inside_another(scene: Scene | Snapshot) -> Iterator[Remark]:
     """By the boxes around them, so that it is soon done; what merely touches is left alone."""
     low, high, who = [], [], []
@@ -135,6 +136,7 @@ def begin_inside_another(scene: Scene | Snapshot) -> Iterator[Remark]:
         )
 
 
+@check()
 def driven_too_quickly(scene: Scene | Snapshot) -> Iterator[Remark]:
     doc = scene.doc
     frames = np.arange(doc.start, doc.end + 1, dtype=float)
@@ -158,6 +160,7 @@ def driven_too_quickly(scene: Scene | Snapshot) -> Iterator[Remark]:
             )
 
 
+@check()
 def very_many(scene: Scene | Snapshot) -> Iterator[Remark]:
     count, layers = 0, 0
     for subject, layer in _bodies(scene):
@@ -176,10 +179,11 @@ def very_many(scene: Scene | Snapshot) -> Iterator[Remark]:
         )
 
 
+@check()
 def dressed_by_a_skin(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject, layer in _bodies(scene):
         below = subject.stack[subject.stack.index(layer) + 1 :]
-        skin = next((l for l in below if l.kind in ("skin", "cage") and l.on), None)
+        skin = next((l for l in below if l.on and l.declared is not None and l.declared.binds), None)
         if skin is not None:
             yield Remark(
                 "warning",
@@ -188,14 +192,3 @@ def dressed_by_a_skin(scene: Scene | Snapshot) -> Iterator[Remark]:
                 "It was bound to the shape at rest, and pulls what the solve has moved back to its joints.",
                 "Move it above the body, so that the body begins with the posed shape.",
             )
-
-
-CHECKS = (
-    solved_in_nothing,
-    of_no_volume,
-    masses_far_apart,
-    begin_inside_another,
-    driven_too_quickly,
-    very_many,
-    dressed_by_a_skin,
-)

@@ -4,9 +4,10 @@ from collections.abc import Iterator
 
 from ...formats.usd_points import stamp
 from ...scene.scene import Scene, Snapshot
-from .remark import Remark
+from .remark import Remark, check
 
 
+@check()
 def is_gone(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing, owner in scene.doc.everything():
         if thing.declared is None or not thing.on:
@@ -20,6 +21,7 @@ def is_gone(scene: Scene | Snapshot) -> Iterator[Remark]:
                 yield Remark("error", thing.id, words, "It cannot be worked out.", mend)
 
 
+@check()
 def has_no_picture(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject in scene.doc.subjects:
         missing = sorted({m.missing for m in subject.mesh.materials if m.missing})
@@ -27,6 +29,3 @@ def has_no_picture(scene: Scene | Snapshot) -> Iterator[Remark]:
             words = f"{subject.name} came in without {', '.join(missing)}."
             mend = "Put the picture beside the file, and import it again."
             yield Remark("note", subject.id, words, "It is shown as a grey checker.", mend)
-
-
-CHECKS = (is_gone, has_no_picture)

@@ -13,7 +13,7 @@ from ...kinds.fields import ACCELERATION, AIR
 from ...scene.bones import Bones
 from ...scene.document import Thing
 from ...scene.scene import Scene, Snapshot
-from .remark import Remark
+from .remark import Remark, check
 
 JUMP = 0.6  # of the weights, over one edge, that makes a crease
 LOOKED_AT = 200_000  # vertices of a skin up to which weights are looked at
@@ -26,6 +26,7 @@ def _bones(scene, skeleton: Thing) -> Bones | None:
         return None
 
 
+@check()
 def rings(scene: Scene | Snapshot) -> Iterator[Remark]:
     for skeleton in scene.doc.skeletons:
         try:
@@ -34,6 +35,7 @@ def rings(scene: Scene | Snapshot) -> Iterator[Remark]:
             yield Remark("error", skeleton.id, f"{err.what} {err.cause}", "It cannot be posed.", err.cure)
 
 
+@check()
 def short_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
     for skeleton in scene.doc.skeletons:
         bones = _bones(scene, skeleton)
@@ -50,6 +52,7 @@ def short_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
             )
 
 
+@check()
 def flat_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
     for skeleton in scene.doc.skeletons:
         for joint in skeleton.joints:
@@ -64,22 +67,19 @@ def flat_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
                 )
 
 
-def skins(scene: Scene | Snapshot) -> Iterator[Remark]:
-    for subject in scene.doc.subjects:
-        for layer in subject.stack:
-            if layer.kind != "skin" or not layer.on:
-                continue
-            skeleton = scene.doc.find(layer.constant("skeleton"))
-            if skeleton is None or layer.bind is None:
-                yield Remark(
-                    "warning",
-                    layer.id,
-                    f"{layer.name} is bound to no skeleton.",
-                    "The mesh stays where it is.",
-                    f"Select {subject.name} and bind it (Joints panel, Ctrl+B).",
-                )
-                continue
-            yield from _bound(scene, subject, layer, skeleton)
+@check("skin")
+def skins(scene: Scene | Snapshot, layer: Thing, subject: Thing) -> Iterator[Remark]:
+    skeleton = scene.doc.find(layer.constant("skeleton"))
+    if skeleton is None or layer.bind is None:
+        yield Remark(
+            "warning",
+            layer.id,
+            f"{layer.name} is bound to no skeleton.",
+            "The mesh stays where it is.",
+            f"Select {subject.name} and bind it (Joints panel, Ctrl+B).",
+        )
+        return
+    yield from _bound(scene, subject, layer, skeleton)
 
 
 def _bound(scene, subject, layer, skeleton) -> Iterator[Remark]:
@@ -124,32 +124,30 @@ def _bound(scene, subject, layer, skeleton) -> Iterator[Remark]:
         )
 
 
-def layers_of_skeletons(scene: Scene | Snapshot) -> Iterator[Remark]:
-    doc = scene.doc
-    for skeleton in doc.skeletons:
-        bones = _bones(scene, skeleton)
-        for layer in skeleton.stack if bones is not None else ():
-            if not layer.on or layer.declared is None:
-                continue
-            if layer.kind in ("aim", "copy_turn", "reach") and doc.find(layer.constant("target")) is None:
-                yield Remark("note", layer.id, f"{layer.name} names no target.", "It does nothing yet.", "Choose one.")
-            if layer.kind == "reach" and (
-                layer.constant("last") not in bones.where or bones.depth[bones.where[layer.constant("last")]] < 2
-            ):
-                yield Remark(
-                    "note",
-                    layer.id,
-                    f"{layer.name} needs a last joint that hangs on two others.",
-                    "It does nothing yet.",
-                    "Choose the hand or foot under “To joint”.",
-                )
-            if layer.kind == "along":
-                yield from _along(scene, skeleton, bones, layer)
-            if layer.kind == "chain":
-                yield from _chain(scene, skeleton, bones, layer)
+@check("aim", "copy_turn", "reach")
+def aims_at_nothing(scene: Scene | Snapshot, layer: Thing, _skeleton: Thing) -> Iterator[Remark]:
+    if scene.doc.find(layer.constant("target")) is None:
+        yield Remark("note", layer.id, f"{layer.name} names no target.", "It does nothing yet.", "Choose one.")
 
 
-def _along(scene, skeleton, bones, layer):
+@check("reach")
+def reaches_with_too_few(scene: Scene | Snapshot, layer: Thing, skeleton: Thing) -> Iterator[Remark]:
+    bones, last = _bones(scene, skeleton), layer.constant("last")
+    if bones is not None and (last not in bones.where or bones.depth[bones.where[last]] < 2):
+        yield Remark(
+            "note",
+            layer.id,
+            f"{layer.name} needs a last joint that hangs on two others.",
+            "It does nothing yet.",
+            "Choose the hand or foot under “To joint”.",
+        )
+
+
+@check("along")
+def lies_along(scene: Scene | Snapshot, layer: Thing, skeleton: Thing) -> Iterator[Remark]:
+    bones = _bones(scene, skeleton)
+    if bones is None:
+        return
     path = scene.doc.find(layer.constant("path"))
     line = line_of(path)
     if line is None:
@@ -169,7 +167,11 @@ def _along(scene, skeleton, bones, layer):
         )
 
 
-def _chain(scene, skeleton, bones, layer):
+@check("chain")
+def chains(scene: Scene | Snapshot, layer: Thing, skeleton: Thing) -> Iterator[Remark]:
+    bones = _bones(scene, skeleton)
+    if bones is None:
+        return
     first = bones.where.get(layer.constant("first"))
     chain = bones.chain(first, None)
     if layer.constant("held") == "both" and len(chain):
@@ -197,25 +199,22 @@ def _chain(scene, skeleton, bones, layer):
         )
 
 
-def cages(scene: Scene | Snapshot) -> Iterator[Remark]:
-    for subject in scene.doc.subjects:
-        for layer in subject.stack:
-            if layer.kind == "cage" and layer.on:
-                cage = scene.doc.find(layer.constant("cage"))
-                if cage is None or layer.bind is None:
-                    yield Remark(
-                        "note", layer.id, f"{layer.name} is bound to no cage.", "It does nothing yet.", "Bind it again."
-                    )
-                elif any(l.declared is not None and l.declared.memory and l.on for l in cage.stack):
-                    yield Remark(
-                        "note",
-                        layer.id,
-                        f"{cage.name} is solved, and carries {subject.name} as a cage.",
-                        "It moves vertices, so it can be printed as a cache but not baked to keys.",
-                        "Where keys are wanted, let joints aim at the middle of a map on the cage instead.",
-                    )
+@check("cage")
+def cages(scene: Scene | Snapshot, layer: Thing, subject: Thing) -> Iterator[Remark]:
+    cage = scene.doc.find(layer.constant("cage"))
+    if cage is None or layer.bind is None:
+        yield Remark("note", layer.id, f"{layer.name} is bound to no cage.", "It does nothing yet.", "Bind it again.")
+    elif any(l.declared is not None and l.declared.memory and l.on for l in cage.stack):
+        yield Remark(
+            "note",
+            layer.id,
+            f"{cage.name} is solved, and carries {subject.name} as a cage.",
+            "It moves vertices, so it can be printed as a cache but not baked to keys.",
+            "Where keys are wanted, let joints aim at the middle of a map on the cage instead.",
+        )
 
 
+@check()
 def no_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
     for skeleton in scene.doc.skeletons:
         if skeleton.on and skeleton.stack and not skeleton.joints:
@@ -223,17 +222,13 @@ def no_joints(scene: Scene | Snapshot) -> Iterator[Remark]:
             yield Remark("warning", skeleton.id, words, "Nothing moves.", "Click joints into a mesh with Joint (J).")
 
 
-def colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
-    for thing in scene.doc.things:
-        if thing.kind == "collider" and thing.on and thing.constant("shape") == "mesh":
-            if scene.doc.find(thing.constant("subject")) is None:
-                yield Remark(
-                    "note",
-                    thing.id,
-                    f"{thing.name} is the mesh of no subject.",
-                    "Nothing runs into it.",
-                    "Choose a subject under “Mesh of”, or another shape.",
-                )
-
-
-CHECKS = (no_joints, rings, short_joints, flat_joints, skins, layers_of_skeletons, cages, colliders)
+@check("collider")
+def collides_with_nothing(scene: Scene | Snapshot, thing: Thing, _owner: None) -> Iterator[Remark]:
+    if thing.constant("shape") == "mesh" and scene.doc.find(thing.constant("subject")) is None:
+        yield Remark(
+            "note",
+            thing.id,
+            f"{thing.name} is the mesh of no subject.",
+            "Nothing runs into it.",
+            "Choose a subject under “Mesh of”, or another shape.",
+        )

@@ -6,12 +6,13 @@ import numpy as np
 
 from ...errors import EstampaError
 from ...evaluate.arrange import line_of
-from ...scene.document import Curve, Formula, Link
+from ...scene.document import Curve, Formula, Link, Thing
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
-from .remark import Remark
+from .remark import Remark, check
 
 
+@check()
 def broken_channels(scene: Scene | Snapshot) -> Iterator[Remark]:
     """Links and formulas that give no number somewhere in the range, and things that ride on themselves."""
     doc, values = scene.doc, scene.values
@@ -26,14 +27,15 @@ def broken_channels(scene: Scene | Snapshot) -> Iterator[Remark]:
                 yield Remark("error", thing.id, f"{err.what} {err.cause}", "What reads it cannot be shown.", err.cure)
 
 
+@check()
 def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
     """Refining belongs after deforming, and thickening before refining (common practice, no source)."""
     for subject in scene.doc.subjects:
         stack = [l for l in subject.stack if l.on and l.declared is not None]
         for i, layer in enumerate(stack):
             below = stack[i + 1 :]
-            if layer.kind == "refine" and any(b.kind == "thicken" for b in below):
-                thick = next(b.name for b in below if b.kind == "thicken")
+            if layer.declared.refines and any(b.declared.closes for b in below):
+                thick = next(b.name for b in below if b.declared.closes)
                 yield Remark(
                     "warning",
                     layer.id,
@@ -41,8 +43,8 @@ def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
                     "The rims stay sharp, and there are four times as many faces to thicken.",
                     f"Move {layer.name} below {thick}.",
                 )
-            elif layer.kind == "refine":
-                moving = [b.name for b in below if not b.declared.remeshes and b.kind != "relax"]
+            elif layer.declared.refines:
+                moving = [b.name for b in below if not b.declared.remeshes and not b.declared.smooths]
                 if moving:
                     yield Remark(
                         "warning",
@@ -53,9 +55,10 @@ def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
                     )
 
 
-def paths_and_zones(scene: Scene | Snapshot) -> Iterator[Remark]:
-    for thing in scene.doc.things:
-        if thing.kind == "path" and line_of(thing) is None:
+@check()
+def paths_without_length(scene: Scene | Snapshot) -> Iterator[Remark]:
+    for thing in scene.doc.of_kind("path"):
+        if line_of(thing) is None:
             yield Remark(
                 "warning",
                 thing.id,
@@ -63,83 +66,82 @@ def paths_and_zones(scene: Scene | Snapshot) -> Iterator[Remark]:
                 "What follows it or stands along it does nothing.",
                 "Give it at least two points in different places.",
             )
-        if thing.kind == "zone" and thing.on:
-            if thing.constant("shape") == "path" and scene.doc.find(thing.constant("path")) is None:
-                yield Remark(
-                    "warning",
-                    thing.id,
-                    f"The zone {thing.name} lies along a path, and names none.",
-                    "It is empty, so what it scales does nothing.",
-                    "Choose its path, or another shape.",
-                )
-            size = scene.values.at(thing, "size", scene.doc.start) * scene.values.at(thing, "reach", scene.doc.start)
-            if size < 1e-4:
-                yield Remark(
-                    "warning",
-                    thing.id,
-                    f"The zone {thing.name} is smaller than a tenth of a millimetre.",
-                    "What it scales does nothing.",
-                    "Raise its reach or its size.",
-                )
 
 
-def copies_of_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
+@check("zone")
+def empty_zones(scene: Scene | Snapshot, zone: Thing, _owner: None) -> Iterator[Remark]:
+    if zone.constant("shape") == "path" and scene.doc.find(zone.constant("path")) is None:
+        yield Remark(
+            "warning",
+            zone.id,
+            f"The zone {zone.name} lies along a path, and names none.",
+            "It is empty, so what it scales does nothing.",
+            "Choose its path, or another shape.",
+        )
+    size = scene.values.at(zone, "size", scene.doc.start) * scene.values.at(zone, "reach", scene.doc.start)
+    if size < 1e-4:
+        yield Remark(
+            "warning",
+            zone.id,
+            f"The zone {zone.name} is smaller than a tenth of a millimetre.",
+            "What it scales does nothing.",
+            "Raise its reach or its size.",
+        )
+
+
+@check("copies")
+def copies_of_nothing(scene: Scene | Snapshot, copies: Thing, _owner: None) -> Iterator[Remark]:
     doc = scene.doc
-    for copies in (t for t in doc.things if t.kind == "copies" and t.on):
-        wanted = {"path": "path", "scatter": "ground"}.get(copies.constant("arrange"))
-        if doc.find(copies.constant("subject")) is None:
-            yield Remark(
-                "warning",
-                copies.id,
-                f"{copies.name} copies nothing.",
-                "Nothing is shown.",
-                "Choose its subject in the sheet.",
-            )
-        elif wanted and doc.find(copies.constant(wanted)) is None:
-            word = "path" if wanted == "path" else "mesh to be scattered over"
-            yield Remark(
-                "warning",
-                copies.id,
-                f"{copies.name} has no {word}.",
-                "There are no copies.",
-                f"Choose it under “{word}”.",
-            )
-        elif copies.constant("arrange") == "hand" and not copies.spots:
-            yield Remark(
-                "note",
-                copies.id,
-                f"{copies.name} has no copies yet.",
-                "Nothing is shown.",
-                "Take the Place tool and click where one should stand.",
-            )
+    wanted = {"path": "path", "scatter": "ground"}.get(copies.constant("arrange"))
+    if doc.find(copies.constant("subject")) is None:
+        yield Remark(
+            "warning",
+            copies.id,
+            f"{copies.name} copies nothing.",
+            "Nothing is shown.",
+            "Choose its subject in the sheet.",
+        )
+    elif wanted and doc.find(copies.constant(wanted)) is None:
+        word = "path" if wanted == "path" else "mesh to be scattered over"
+        yield Remark(
+            "warning", copies.id, f"{copies.name} has no {word}.", "There are no copies.", f"Choose it under “{word}”."
+        )
+    elif copies.constant("arrange") == "hand" and not copies.spots:
+        yield Remark(
+            "note",
+            copies.id,
+            f"{copies.name} has no copies yet.",
+            "Nothing is shown.",
+            "Take the Place tool and click where one should stand.",
+        )
 
 
-def nothing_named(scene: Scene | Snapshot) -> Iterator[Remark]:
-    """Layers that cannot do anything, since what they need is not named."""
-    needs = {
-        "morph": ("target", "a morph target"),
-        "follow": ("path", "a path"),
-        "look_at": ("target", "a grip to look at"),
-    }
-    for subject in scene.doc.subjects:
-        for layer in subject.stack:
-            name, words = needs.get(layer.kind, ("", ""))
-            value = layer.values.get(name) if name else None
-            there = (
-                any(t.id == value for t in subject.targets)
-                if name == "target" and layer.kind == "morph"
-                else scene.doc.find(value)
-            )
-            if name and layer.on and not there:
-                yield Remark(
-                    "note",
-                    layer.id,
-                    f"{layer.name} names no {words.split(' ', 1)[1]}.",
-                    "It does nothing yet.",
-                    f"Choose {words} in the sheet.",
-                )
+@check("morph")
+def morphs_to_nothing(scene: Scene | Snapshot, layer: Thing, subject: Thing) -> Iterator[Remark]:
+    if all(t.id != layer.values.get("target") for t in subject.targets):
+        yield _names_no(layer, "morph target", "a morph target")
 
 
+@check("follow")
+def follows_nothing(scene: Scene | Snapshot, layer: Thing, _subject: Thing) -> Iterator[Remark]:
+    if scene.doc.find(layer.values.get("path")) is None:
+        yield _names_no(layer, "path", "a path")
+
+
+@check("look_at")
+def looks_at_nothing(scene: Scene | Snapshot, layer: Thing, _subject: Thing) -> Iterator[Remark]:
+    if scene.doc.find(layer.values.get("target")) is None:
+        yield _names_no(layer, "grip to look at", "a grip to look at")
+
+
+def _names_no(layer: Thing, what: str, words: str) -> Remark:
+    """A layer that cannot do anything, since what it needs is not named."""
+    return Remark(
+        "note", layer.id, f"{layer.name} names no {what}.", "It does nothing yet.", f"Choose {words} in the sheet."
+    )
+
+
+@check()
 def scaled_solver(scene: Scene | Snapshot) -> Iterator[Remark]:
     """A size that is keyed under a solver changes the lengths that it keeps."""
     for subject in scene.doc.subjects:
@@ -152,6 +154,3 @@ def scaled_solver(scene: Scene | Snapshot) -> Iterator[Remark]:
                 "The cloth keeps the size of the first frame and pulls against what holds it.",
                 "Give the size a plain value.",
             )
-
-
-CHECKS = (broken_channels, wrong_order, paths_and_zones, copies_of_nothing, nothing_named, scaled_solver)

@@ -1,37 +1,49 @@
 """Remarks: plain findings about a scene. Each says what is wrong, what it causes and how to mend it."""
 
+import importlib
+import pkgutil
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 from ...errors import EstampaError
-from ...kinds.plugins import BROKEN
-from ...scene.document import Opaque
+from ...kinds.plugins import BROKEN, blamed, file_of
+from ...scene.document import Document, Opaque
 from ...scene.scene import Scene, Snapshot
 from ...units import format_length
-from . import bodies as remarks_bodies
-from . import cloth as remarks_cloth
-from . import files as remarks_files
-from . import joints as remarks_joints
-from . import liquids as remarks_liquids
-from . import motion as remarks_motion
-from . import pieces as remarks_pieces
-from . import swarms as remarks_swarms
-from .remark import Remark, layers_of
+from .remark import CHECKS, Remark, check, layers_of, things_by_kind
 
 
 def remarks(scene: Scene | Snapshot) -> list[Remark]:
-    """All remarks, errors first."""
-    found = []
-    parts = (remarks_motion, remarks_joints, remarks_bodies, remarks_cloth, remarks_pieces, remarks_swarms,
-             remarks_liquids, remarks_files)  # fmt: skip
-    for check in (*CHECKS, *(check for part in parts for check in part.CHECKS)):
+    """All remarks for which nothing has to be worked out, errors first."""
+    return in_order(found_by(scene, scene.doc, worked_out=False))
+
+
+def found_by(asked: Any, doc: Document, worked_out: bool) -> list[Remark]:
+    """What the registered checks find. asked -- the scene, or an evaluator for those that need one. A check of a
+    plug-in that fails is a remark itself."""
+    for module in pkgutil.iter_modules([str(Path(__file__).parent)]):
+        importlib.import_module(f"{__package__}.{module.name}")
+    found, by_kind = [], things_by_kind(doc)
+    for (_, name), check_ in CHECKS.items():
+        if check_.worked_out != worked_out:
+            continue
         try:
-            found += check(scene)
-        except EstampaError:
-            continue  # a channel that gives no number is remarked upon by itself
+            with blamed(check_.look, name.replace("_", " ")):
+                found += check_.run(asked, by_kind)
+        except EstampaError as err:
+            if file_of(check_.look):
+                found.append(Remark("warning", "", f"{err.what}: {err.cause}", "Its remarks are not there.", err.cure))
+            # else a channel that gives no number, which is remarked upon by itself
+    return found
+
+
+def in_order(found: list[Remark]) -> list[Remark]:
+    """Errors first."""
     return sorted(found, key=lambda r: ("error", "warning", "note").index(r.severity))
 
 
+@check()
 def broken_plug_ins(scene: Scene | Snapshot) -> Iterator[Remark]:
     for path, why in BROKEN.items():
         yield Remark(
@@ -43,6 +55,7 @@ def broken_plug_ins(scene: Scene | Snapshot) -> Iterator[Remark]:
         )
 
 
+@check()
 def not_understood(scene: Scene | Snapshot) -> Iterator[Remark]:
     for thing, _ in scene.doc.everything():
         if thing.unknown is not None:
@@ -64,6 +77,7 @@ def not_understood(scene: Scene | Snapshot) -> Iterator[Remark]:
                 )
 
 
+@check()
 def empty_map(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject, layer in layers_of(scene):
         for name, channel in layer.declared.channels.items():
@@ -78,6 +92,7 @@ def empty_map(scene: Scene | Snapshot) -> Iterator[Remark]:
                 )
 
 
+@check()
 def strange_size(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject in scene.doc.subjects:
         size = float(scene.mesh(subject.mesh).size.max())
@@ -92,6 +107,7 @@ def strange_size(scene: Scene | Snapshot) -> Iterator[Remark]:
             )
 
 
+@check()
 def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
     for subject in scene.doc.subjects:
         mesh = scene.mesh(subject.mesh)
@@ -111,6 +127,3 @@ def crowded_edges(scene: Scene | Snapshot) -> Iterator[Remark]:
                 "Cloth leaves them out.",
                 "Merge their points where the mesh was made.",
             )
-
-
-CHECKS = (broken_plug_ins, not_understood, empty_map, strange_size, crowded_edges)

@@ -8,16 +8,12 @@ import math
 import time
 from collections.abc import Callable
 
-from ...baking.keys import clip_remarks
 from ...errors import EstampaError
-from ...evaluate import outcome, starts
 from ...evaluate.evaluator import Evaluator
 from ...press.run import estimate
 from ...scene.scene import Scene, Snapshot
 from .remark import Remark
-from .scene import remarks
-
-ORDER = ("error", "warning", "note")
+from .scene import found_by, in_order, remarks
 
 
 def all_remarks(
@@ -27,16 +23,11 @@ def all_remarks(
     edits may go on meanwhile; patience -- s that the start of a solver may have taken for its first step to be tried,
     too. The evaluator takes stand-ins, so that nothing else is solved for it."""
     scene = evaluator.scene if scene is None else scene
-    found = remarks(scene)
-    for part in (clip_remarks, starts.remarks_on):
-        try:
-            found += part(evaluator)
-        except EstampaError:
-            continue  # told below
+    found = remarks(scene) + found_by(evaluator, evaluator.doc, worked_out=True)
     known = [r.wrong for r in found if r.severity == "error"]
     told = lambda r: any(r.wrong.partition(": ")[2] in words for words in known)
     found += [r for r in stops(evaluator, patience) if not told(r)]
-    return sorted(found, key=lambda r: ORDER.index(r.severity))
+    return in_order(found)
 
 
 def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
@@ -58,11 +49,7 @@ def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
     for thing in doc.things:
         if not thing.on or thing.declared is None:
             continue
-        if thing.kind == "skeleton":
-            attempt(thing.id, "It cannot be posed.", lambda t=thing: evaluator.poses.at(t, doc.start))
-        else:
-            look = lambda t=thing: outcome.of(evaluator, t, doc.start, skinned=False)
-            attempt(thing.id, "It cannot be shown.", look)
+        attempt(thing.id, "It cannot be shown.", lambda t=thing: evaluator.owner(t).attempt(t, doc.start))
     for item in doc.prints:
         if item.on and item.declared is not None:
             told = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)

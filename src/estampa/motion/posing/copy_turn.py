@@ -14,6 +14,7 @@ class CopyTurn(PoseLayer):
     """Joints take over how another joint, or a thing that stands somewhere, is turned away from its rest."""
 
     kind, title = "copy_turn", "Copy a turn"
+    own_grip = ""
     icon = "M5 4.5 A4 4 0 1 1 3 9 M5 2 V4.8 H7.5 M11 12.5 L13.5 12.5 L13.5 10"
     group = "guide"
 

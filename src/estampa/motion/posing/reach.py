@@ -14,6 +14,7 @@ class Reach(PoseLayer):
     """
 
     kind, title = "reach", "Reach"
+    own_joint = "last"
     icon = "M3 13 L4.5 6 L10 5 M4.5 5 a1.2 1.2 0 1 0 .01 0 M10 3.5 H13 M11.5 2 V5 M10 8 a1.5 1.5 0 1 1 .01 0"
     group = "guide"
 

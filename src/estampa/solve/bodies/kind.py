@@ -5,6 +5,7 @@ from functools import partial
 import numpy as np
 
 from ...kinds.channels import whole
+from ...kinds.lanes import ReportLane, at_rest
 from ...units import format_length
 from ..ensemble import Crowd, Ensemble
 from ..frame import Column, Frame, Table
@@ -21,6 +22,7 @@ class Bodies(Ensemble):
     kind, title = "bodies", "Bodies"
     icon = "M2.5 13.5 V9.5 H6.5 V13.5 Z M8 13.5 V9.5 H12 V13.5 Z M5.2 9 V5 H9.2 V9 Z M2 14.5 H14"
     rank = 14
+    lane = ReportLane("awake", at_rest, lambda told: f"{100 * told['awake']:.0f} % of its bodies move")
     tables = {
         "bodies": (
             Column("place", (3,), "m", "Where its centre of mass is."),

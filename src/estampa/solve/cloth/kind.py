@@ -75,7 +75,8 @@ class Cloth(Solver):
     together = ref(
         "ensemble", "The cloths that it is solved together with, because they touch; none is alone.", title="Solved in"
     )
-    pins = ref("map", "Weight map of what is held. 1 is held fast, a part-weight softly, 0 is free.", title="Held by")
+    pins = ref("map", "Weight map of what is held. 1 is held fast, a part-weight softly, 0 is free.", title="Held by",
+               takes_chosen=True)  # fmt: skip
     hold = number(
         2,
         "How fast a half-held vertex would swing back to its place.",

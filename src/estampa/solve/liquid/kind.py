@@ -6,6 +6,8 @@ import numpy as np
 
 from ...errors import EstampaError
 from ...kinds.channels import number, whole
+from ...kinds.lanes import ReportLane, at_most
+from ...units import format_volume
 from ..frame import Column
 from ..swarm.grains import COLUMNS, Grains, turn_heading
 from ..swarm.kind import COUNTS, SOURCES_TABLE, GrainThing
@@ -34,6 +36,17 @@ class Liquid(GrainThing):
     """
 
     kind, title = "liquid", "Liquid"
+    roster_rank = 3
+    only_while_on = True
+    lane = ReportLane(
+        "energy",
+        at_most("{:.3g} J"),
+        lambda told: (
+            f"{told['energy']:.3g} J, {format_volume(told['volume'])} in {told['living']:,.0f} grains, "
+            f"{told['escaped']:,.0f} escaped"
+        ),
+        beside=("volume", "escaped", "living"),
+    )
     icon = "M3 4 V13.5 H13 V4 M3 7.5 C5 6.3 6.5 8.7 8 7.5 S11 6.3 13 7.5"
     rank = 9
     version = 3

@@ -44,6 +44,7 @@ class Show(GrainLayer):
     """
 
     kind, title = "grain_show", "Show as"
+    shape_of = "subject"
     icon = "M8 3 L12 6 V10 L8 13 L4 10 V6 Z M2 3 h.01 M14 3 h.01 M2 13 h.01 M14 13 h.01"
     rank = 5
     version = 2

@@ -9,6 +9,7 @@ from ...errors import EstampaError
 from ...fields.force import World
 from ...kinds.channels import choice, number, whole
 from ...kinds.fields import FIELDS, POOL
+from ...kinds.lanes import ReportLane, at_most
 from ...kinds.registry import Kind
 from ...motion.layer import Resolved
 from ..ensemble import member_number
@@ -65,10 +66,11 @@ class GrainThing(Kind):
     family = "thing"
     group = "fill"
     memory = True
-    moves = "grains"
+    owner, moves = "grains", "grains"
     solo = True
     come_and_go = ("grains",)
     reads = FIELDS - {POOL}
+    lane = ReportLane("living", at_most("{:,.0f} live"), lambda told: f"{told['living']:,.0f} grains live")
     more: ClassVar[tuple[Column, ...]] = ()  # columns of grains beyond those of all
     shown: ClassVar[tuple[str, ...]] = tuple(c.name for c in COLUMNS)
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
@@ -79,6 +81,16 @@ class GrainThing(Kind):
     def by_formula(cls, thing) -> bool:
         """Whether where its grains are is a formula of number and time, and needs no solve."""
         return False
+
+    @classmethod
+    def start_stack(cls, grip: str, size: float) -> tuple[tuple[str, dict[str, object]], ...]:
+        """(kind, values) of the layers that a new one has, so that it is seen at once: grains sown about a grip, within
+        `size` m, that eddies carry along."""
+        return (
+            ("sow", {"around": grip, "radius": size, "count": 500}),
+            ("grain_turbulence", {"how": "carry", "scale": 2 * size, "flow": size}),
+            ("grain_limit", {"fastest": 4 * size}),
+        )
 
     @staticmethod
     def number(layer_id: str) -> int:
@@ -191,6 +203,7 @@ class Swarm(GrainThing):
     """
 
     kind, title = "swarm", "Swarm"
+    roster_rank = 2
     icon = "M3 4 l1.2 .8 M7 2.6 l1.2 .8 M11 4.6 l1.2 .8 M4.6 8 l1.2 .8 M9 7.6 l1.2 .8 M12 10 l1.2 .8 M6 12 l1.2 .8 M2.4 11.4 l1.2 .8 M10 13 l1.2 .8"  # noqa: E501
     rank = 8
     tables = {"grains": COLUMNS, "sources": SOURCES_TABLE, "report": COUNTS}

@@ -35,6 +35,9 @@ class GrainLayer(Layer):
     moves = "grains"
     group = "swarm"
     by_formula = False  # True: it says where grains are from their number and the time alone
+    sows = False  # True: it bears so many at once, at the first frame, whom a formula may move from there
+    pulls = False  # True: it pulls grains down
+    stops = False  # True: it keeps them out of what is solid
     dresses = False  # True: it is only how grains look, and stales nothing
     skins = False  # True: it makes one surface around all of them
     social = False  # True: it reads the other grains; those that were born within the step feel it from the next one on
@@ -46,6 +49,11 @@ class GrainLayer(Layer):
     def born(self, v: Resolved, now: Moment, source: "Source") -> Grains | None:
         """Those that come in the step to this frame, or at the first one; `age` is how long before its end."""
         return None
+
+    @classmethod
+    def is_source(cls) -> bool:
+        """Whether grains are born of it."""
+        return cls.born is not GrainLayer.born
 
     def guide(self, grains: Grains, v: Resolved, now: Moment, h: np.ndarray) -> None:
         """Change the grains' speed over h (n or 1,) s."""

@@ -37,7 +37,7 @@ class HandleHold(Tool):
         s, grip = self.session, self.pane.active_grip()
         if grip is None:
             return
-        if grip.kind == "joint":
+        if grip in self.session.selection.joints:
             values = self.pane.joint_values(grip, values)
         else:
             parent = s.doc.find(grip.constant("parent"))
@@ -50,7 +50,7 @@ class HandleHold(Tool):
 
 
 class SpotHold(Tool):
-    """A point of a path, a copy placed by hand, or a key on a trail, in the hand."""
+    """A point of what is selected, in the hand: of a path, a copy placed by hand, or whatever its facet has."""
 
     def __init__(self, pane, index: int):
         super().__init__(pane)
@@ -58,60 +58,50 @@ class SpotHold(Tool):
 
     def press(self, at, modifiers=Qt.NoModifier):
         super().press(at)
-        (points, thing), frames = self.pane.spots(), self.pane.trail_keys()
-        held = modifiers if thing is not None and thing.kind == "copies" else Qt.NoModifier
-        self.word = "Size" if held & Qt.ControlModifier else "Turn" if held & Qt.ShiftModifier else ""
-        self.before = thing.spots[self.index] if self.word else None
-        self.point = points[self.index]
-        self.frame = frames[self.index] if self.index < len(frames) else None
+        spots = self.pane.spots()
+        self.point = spots.points[self.index]
+        self.before = spots.of.spots[self.index] if self.index < len(spots.of.spots) else None
+        self.sizes, self.turns = bool(modifiers & Qt.ControlModifier), bool(modifiers & Qt.ShiftModifier)
 
     def move(self, at):
-        if self.word:
-            self._turn_copy(at[0] - self.start[0], at[1] - self.start[1])
-        else:
-            self._drag(at)
+        spots = self.pane.spots()
+        if spots is None:
+            return
+        by = self.pane.facet()
+        if (self.turns or self.sizes) and self.before is not None:
+            turn = 0.0 if self.sizes else 0.012 * (at[0] - self.start[0])
+            factor = float(np.exp(-0.008 * (at[1] - self.start[1]))) if self.sizes else 1.0
+            if by.turn_spot(self.pane, spots.of, self.index, self.before, turn, factor):
+                return
+        to = self._dragged(at, spots.level)
+        if to is not None:
+            self.move_to(spots.of, to)
+
+    def _dragged(self, at, level: bool) -> np.ndarray | None:
+        """(3,) m where the point is dragged to: in the plane that faces the camera, or on its own height."""
+        pane = self.pane
+        eye, direction = pane.camera.ray(*at, pane.width(), pane.height())
+        normal = np.array([0.0, 1, 0]) if level else pane.camera.axes[2]
+        slope = direction @ normal
+        return eye + direction * ((self.point - eye) @ normal) / slope if abs(slope) >= 1e-3 else None
+
+    def move_to(self, thing, to):
+        held = self.session.selection.thing
+        self.pane.facet().move_spot(self.pane, thing if thing.spots else held, self.index, to)
 
     def release(self, at, modifiers=Qt.NoModifier):
         self.session.scene.end_merge()
         super().release(at)
 
-    def _turn_copy(self, dx, dy):
-        """Turn a copy as the hand goes sideways (Shift), or size it as the hand goes up (Ctrl)."""
-        thing = self.pane.spots()[1]
-        if thing is None or thing.kind != "copies":
-            return
-        x, y, z, turn, size = self.before
-        if self.word == "Size":
-            size = float(np.clip(size * np.exp(-0.008 * dy), 0.01, 100))
-        else:
-            turn = float(turn + 0.012 * dx)
-        spots = [*thing.spots[: self.index], (x, y, z, turn, size), *thing.spots[self.index + 1 :]]
-        self._set_spots(thing, spots, f"{self.word} a copy of {thing.name}")
 
-    def _drag(self, at):
-        """Move in the plane that faces the camera; copies stay at their height."""
-        pane, thing = self.pane, self.pane.spots()[1]
-        if thing is None:
-            return
-        eye, direction = pane.camera.ray(*at, pane.width(), pane.height())
-        normal = np.array([0.0, 1, 0]) if thing.kind == "copies" else pane.camera.axes[2]
-        slope = direction @ normal
-        if abs(slope) < 1e-3:
-            return
-        to = eye + direction * ((self.point - eye) @ normal) / slope
-        if thing.kind not in ("path", "copies"):
-            self._move_trail_key(thing, to)
-            return
-        if thing.kind == "path":
-            to = pane.place(thing).inverse().apply(to[None, None])[0, 0]
-        spots = [list(s) for s in thing.spots]
-        spots[self.index][:3] = map(float, to)
-        self._set_spots(thing, spots, f"Move a point of {thing.name}")
+class TrailHold(SpotHold):
+    """A key on the trail of what is selected, in the hand."""
 
-    def _set_spots(self, thing, spots, label):
-        do.set_spots(self.session.scene, thing.id, spots, label, f"spot {thing.id} {self.index}")
+    def press(self, at, modifiers=Qt.NoModifier):
+        super().press(at, Qt.NoModifier)
+        self.frame = self.pane.trail_keys()[self.index]
 
-    def _move_trail_key(self, thing, to):
+    def move_to(self, thing, to):
         """Put the keys of a thing's position at a frame where the hand is; channels without keys stay."""
         s, rows, frame = self.session, Rows.one(self.frame), self.frame
         parent = s.doc.find(thing.constant("parent"))
@@ -143,7 +133,7 @@ def held_at(pane, at) -> Tool | None:
     """What can be taken hold of under a pixel: a spot, or a handle of what is selected."""
     spot = pane.spot_under(*at)
     if spot is not None:
-        return SpotHold(pane, spot)
+        return (SpotHold if pane.own_spots() is not None else TrailHold)(pane, spot)
     handles = pane.handles()
     part = handles.under(*at) if handles else None
     if part:

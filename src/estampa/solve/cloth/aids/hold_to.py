@@ -17,6 +17,7 @@ class HoldTo(Aid):
     """
 
     kind, title = "hold_to", "Hold to"
+    holds = True
     icon = "M3 3 H13 V6 H3 Z M5 6 V9.5 C5 12 8 12 8 14 M11 6 V9.5 C11 12 8 12 8 14"
     group = "fall"
     rank = 3

@@ -11,6 +11,7 @@ class Avoid(GrainLayer):
     """Grains look ahead and turn away from grounds and solid things; they bounce off or slide along what they hit."""
 
     kind, title = "grain_avoid", "Avoid what is solid"
+    stops = True
     icon = "M9.5 3 V13 M2.5 8 H6 C8 8 7.5 3.5 5 3.5 M5 3.5 L6.8 2.4 M5 3.5 L6.6 5"
     rank = 19
 

@@ -15,6 +15,7 @@ class Settle(GrainLayer):
     """
 
     kind, title = "grain_settle", "Settle"
+    stops = True
     icon = "M2.5 12.5 H13.5 M8 2.5 V9 M5.5 6.8 L8 9.4 L10.5 6.8 M5 11 h.01 M11 11 h.01"
     rank = 21
     reads_before = True

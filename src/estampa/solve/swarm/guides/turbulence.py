@@ -15,6 +15,7 @@ class Turbulence(GrainLayer):
     nor leave holes. Its strength may come and go between two values."""
 
     kind, title = "grain_turbulence", "Turbulence"
+    own_grip = ""
     icon = "M2.5 9 C4 4 8 4 8 8 C8 11 5.5 11 5.5 9 M8 8 C8 5 13 3.5 13.5 7 C13.8 10 11 10 11 8.5"
     rank = 14
 

@@ -17,6 +17,7 @@ class Sow(Births):
     """So many grains at once: within a ball, on or in a mesh, along a path, on a grid, or from a list of points."""
 
     kind, title = "sow", "Sow"
+    sows = True
     icon = "M3 13 H13 M5 10 V8 M8 10 V5 M11 10 V7 M5 6.5 h.01 M8 3.5 h.01 M11 5.5 h.01"
     rank = 1
 

@@ -12,10 +12,13 @@ import numpy as np
 from numba import njit
 
 from ..geometry import pose as turns
+from ..geometry.place import Place
 from ..geometry.pose import Pose, in_skeleton
-from ..scene.bones import Bones
-from ..scene.curves import Curve, Key
+from .bones import Bones
+from .curves import Curve, Key
+from .document import Rest, Thing
 
+CHANNELS = ("x", "y", "z", "turn_x", "turn_y", "turn_z")
 ROUNDS = 14  # of halving, after which a channel keeps all its frames
 
 
@@ -167,3 +170,40 @@ def _thin(values, slopes, close, chosen, result):
             starts[count], ends[count] = a, where
             starts[count + 1], ends[count + 1] = where, b
             count += 2
+
+
+def channel_values(bones: Bones, poses: Pose, joints: np.ndarray) -> np.ndarray:
+    """(f, j, 9) channels that put joints into poses (f, n, ...); turns without jumps."""
+    rest, f = bones.rest, len(poses.place)
+    values = np.empty((f, len(joints), 9))
+    values[..., :3] = poses.place[:, joints] - rest.place[joints]
+    back = np.broadcast_to(turns.inverse(rest.turn[joints]), (f, len(joints), 4))
+    own = turns.product(back, poses.turn[:, joints])
+    for k in range(len(joints)):
+        values[:, k, 3:6] = turns.to_euler(own[:, k])
+    size = rest.stretch[joints]
+    values[..., 6:] = poses.stretch[:, joints] / np.where(size == 0, 1, size)
+    # what is only rounding is nothing
+    values[..., :3][np.abs(values[..., :3]) < 1e-9] = 0.0
+    values[..., 6:][np.abs(values[..., 6:] - 1) < 1e-9] = 1.0
+    return values
+
+
+def placed_by_keys(names, numbers: np.ndarray, places: list[Place], reach, tolerance):
+    """((row, channel) -> Curve or number, Reduced): few keys for where things stand at frames (f,), by the reduction
+    that joints have, each a joint by itself that reaches so many m."""
+    joints = tuple(
+        Thing(kind="joint", name=n, rest=Rest(tip=(0.0, max(float(r), 1e-6), 0.0)))
+        for n, r in zip(names, reach, strict=True)
+    )
+    count = len(joints)
+    bones = Bones("bodies", joints, np.full(count, -1), np.arange(count), Pose.still(count))
+    turned = np.stack([turns.turns_of(p.axes) for p in places], axis=1)
+    moved = np.stack([p.origin for p in places], axis=1)
+    values = np.concatenate([moved, np.zeros_like(moved), np.ones_like(moved)], axis=2)
+    for k in range(count):
+        values[:, k, 3:6] = turns.to_euler(turned[:, k])
+    poses = Pose(moved, turned, np.ones_like(moved))
+    result = reduced(bones, values, np.arange(count), poses, tolerance)
+    curves = {(k, CHANNELS[c]): v for (k, c), v in result.curves(numbers).items() if c < 6}
+    return curves, result

@@ -1,0 +1,99 @@
+"""A subject: a mesh whose points its layers move."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from ..evaluate.outcome import Outcome, of_subject
+from ..evaluate.owner import Owner
+from ..evaluate.reasons import Read
+from ..hashing import digest
+from ..scene.document import Thing
+from ..solve.ensemble import Seen
+from ..solve.solver import Inputs
+
+
+class MeshOwner(Owner):
+    """Subjects."""
+
+    word, always_moves = "mesh", True
+
+    def __init__(self, evaluator):
+        super().__init__(evaluator)
+        self._still_members: dict[str, Seen] = {}
+
+    def solvers(self, owner):
+        layers = self.evaluator.layers(owner) if owner.mesh is not None else []
+        return [l for l in layers if l.declared.memory]
+
+    def fingerprint(self, owner, frame, layers=None):
+        layers = self.evaluator.layers(owner) if layers is None else layers
+        many = self.evaluator.stage.one(owner, frame)
+        return digest(self.evaluator.stacks.name(owner, layers, many), self.reader.stand_name(owner, frame))
+
+    def step_fingerprint(self, owner, layer, frame):
+        known = self._still_fingerprints.get(layer.id)
+        if known is not None:
+            return known
+        entering = self.fingerprint(owner, frame, self.above(owner, layer))
+        scope = self.scope(owner, frame)
+        aids = self.evaluator.runs.aids_fingerprint(owner, layer, scope)
+        found = digest(entering, self.reader.told(layer, scope), aids)
+        if self.is_still(owner, layer):
+            self._still_fingerprints[layer.id] = found
+        return found
+
+    def inputs(self, owner, layer, frame):
+        evaluator, first = self.evaluator, self.doc.solved_from
+        v, world = self.reader.resolved(layer, self.scope(owner, frame)), evaluator.runs.world(layer, frame)
+        before, now = (self._points(owner, layer, f) for f in (max(frame - 1, first), frame))
+        aids = evaluator.runs.aids(owner, layer, frame)
+        at_first = self.first_points(owner, layer) if any(a.aid.follows for a in aids) else None
+        return Inputs(evaluator.topology.sized(owner, layer), before, now, v, world, at_first, aids)
+
+    def member(self, owner, layer, frame):
+        found = self._still_members.get(layer.id)
+        if found is not None:
+            return found
+        evaluator, start = self.evaluator, self.doc.solved_from
+        now, still = self._points(owner, layer, frame), self.is_still(owner, layer)
+        if still:
+            self._first_points.setdefault(layer.id, now)
+        first = self.first_points(owner, layer)
+        before = now if still else self._points(owner, layer, max(frame - 1, start))
+        v = self.reader.resolved(layer, self.scope(owner, frame))
+        mesh, aids = evaluator.topology.sized(owner, layer), evaluator.runs.aids(owner, layer, frame)
+        found = Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v, aids)
+        if still:
+            self._still_members[layer.id] = found
+        return found
+
+    def since_last_step(self, inputs, seen):
+        if seen is not None and seen.shape == inputs.now.shape:
+            inputs = replace(inputs, before=seen)
+        return inputs, inputs.now
+
+    def first_points(self, owner: Thing, layer: Thing) -> np.ndarray:
+        """(n, 3) m in the world, what enters a layer at the first frame that is solved."""
+        if layer.id not in self._first_points:
+            self._first_points[layer.id] = self._points(owner, layer, self.doc.solved_from)
+        return self._first_points[layer.id]
+
+    def _points(self, owner: Thing, layer: Thing, frame: float) -> np.ndarray:
+        """(n, 3) m in the world, what enters a layer at a frame."""
+        return self.evaluator.through(owner, self.above(owner, layer), frame).points
+
+    def rows(self, owner, layer):
+        return self.evaluator.mesh(owner, self.above(owner, layer)).count
+
+    def outcome(self, thing, frame, skinned=True) -> Outcome | None:
+        return of_subject(self.evaluator, thing, frame) if thing.mesh is not None else None
+
+    def facts(self, thing):
+        return [m.model_dump() for m in thing.mesh.materials]
+
+    def reads_as_named(self, thing, frame):
+        return [Read("shape", f"{thing.name} · shape", self.fingerprint(thing, frame))] if thing.mesh else []
+
+    def reads(self, owner, frame):
+        return [Read("mesh", f"{owner.name} · mesh", owner.mesh.told), *super().reads(owner, frame)]
