@@ -539,7 +539,7 @@ def _clips(a) -> int:
 
 
 def _clip_owner(scene, name, new):
-    owners = [*scene.doc.skeletons, *(s for s in scene.doc.subjects if any(l.kind == "morph" for l in s.stack))]
+    owners = [*scene.doc.skeletons, *(s for s in scene.doc.subjects if s.layers_of("morph"))]
     return _named(scene, name, owners if new or name else [o for o in owners if o.clips], "Skeleton or subject")
 
 

@@ -117,7 +117,7 @@ def build() -> Scene:
     do.add_layer(scene, buoy.id, "body", "Buoy drives", {"moved": "driven", "shape": "hulls", "friction": 0.3})
     do.add_thing(scene, "gravity", "Gravity")
     do.add_thing(scene, "ground", "Boards", {"height": LIFT})
-    bodies = next(t for t in scene.doc.things if t.kind == "bodies")
+    bodies = scene.doc.of_kind("bodies")[0]
     do.rename(scene, bodies.id, "Puppet and buoy")
     do.add_thing(scene, "skinned_mesh", "Puppet (skinned mesh)", {"file": "puppet", "subject": subject.id})
     return scene

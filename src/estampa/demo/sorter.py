@@ -76,7 +76,7 @@ def build() -> Scene:
         values = {"density": 950.0, "friction": 0.4, "bounce": 0.25, "turn_damping": 0.5}
         do.add_layer(scene, part.id, "body", f"Body of chestnut {i}", values)
     do.add_thing(scene, "gravity", "Gravity")
-    nuts = next(t for t in scene.doc.things if t.kind == "bodies")
+    nuts = scene.doc.of_kind("bodies")[0]
     do.rename(scene, nuts.id, "Chestnuts and sorter")
     do.set_value(scene, nuts.id, "substeps", 16)
     _settle(scene, nuts.id)

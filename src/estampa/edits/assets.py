@@ -10,6 +10,7 @@ from ..scene.document import Document, Thing, new_id
 from ..scene.file import load_scene, write_scene
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
+from ..scene.skins import skins_of
 from ..scene.values import PLACE
 from .names import Names, thing_named
 from .things import with_ids
@@ -46,7 +47,7 @@ def belongs(doc: Document, thing_id: str) -> list[Thing]:
         for other in doc.things:
             if other.id in seen or own not in named[other.id]:
                 continue
-            skinned = any(l.kind in ("skin", "cage") for l in other.stack)
+            skinned = bool(other.layers_of("skin", "cage"))
             rides = other.declared is not None and "parent" in other.declared.channels
             if skinned or (rides and _rides_on(other, own, joints)):
                 wanted.append(other.id)
@@ -99,7 +100,7 @@ def _with_asset(scene: Scene, path: str | Path) -> tuple[Document, list[Thing]]:
     for thing in other.doc.things:
         ids |= {t.id: new_id() for t in (thing, *thing.stack, *thing.joints, *thing.clips)}
         ensemble = thing.declared is not None and thing.declared.family == "ensemble"
-        here = next((t for t in doc.things if t.kind == thing.kind), None) if ensemble else None
+        here = next(iter(doc.of_kind(thing.kind)), None) if ensemble else None
         if here is not None:
             ids[thing.id] = here.id
             together.add(thing.id)
@@ -114,7 +115,7 @@ def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:
     by name). The old one and its skins are switched off. In one step of the history; returns the new skeleton."""
     old = thing_named(scene, skeleton_id)
     doc, made = _with_asset(scene, path)
-    fresh = next((t for t in made if t.kind == "skeleton"), None)
+    fresh = next((t for t in made if t.joints), None)
     if fresh is None:
         raise EstampaError(Path(path).stem, "has no skeleton.", "Choose an asset that is a figure.")
     poses = {j.name: {n: v for n, v in j.values.items() if n in POSED} for j in old.joints}
@@ -122,7 +123,7 @@ def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:
     stand = {n: v for n, v in old.values.items() if n in (*PLACE, "parent")}
     doc = doc.replace(fresh.with_(joints=joints, values={**fresh.values, **stand}))
     for thing in scene.doc.things:
-        skinned = any(l.kind == "skin" and l.constant("skeleton") == skeleton_id for l in thing.stack)
+        skinned = any(l.constant("skeleton") == skeleton_id for l in skins_of(thing))
         if thing.id == skeleton_id or skinned:
             doc = doc.replace(thing.with_(on=False))
     scene.apply(f"Put {Path(path).stem} in the place of {old.name}", doc)

@@ -48,7 +48,7 @@ def hold_along_joints(scene: Scene, subject_id: str, skeleton_id: str, width: fl
             "Give the mesh edges along the joints, or a larger width.",
         )
     made = WeightMap(name=f"Along {skeleton.name}", weights=scene.arrays.put(near.astype(np.float32)))
-    layer = next((l for l in subject.stack if l.kind == "cloth"), None)
+    layer = next(iter(subject.layers_of("cloth")), None)
     stack = subject.stack
     if layer is None:
         layer = Thing(kind="cloth", name=unique_name(scene.doc, "Cloth"))

@@ -257,7 +257,7 @@ class _Coming:
                 things[at] = posed(things[at], rig, clip.name, frames, joints, above)
             for i in felt:
                 subject = things[by_id[self.ids[i]]]
-                layers = [l for l in subject.stack if l.kind == "morph"]
+                layers = subject.layers_of("morph")
                 weights = np.array([self.asset.nodes[i].felt(t, k) for t in self._seconds(k, frames)])
                 self._are_numbers(i, weights)
                 track = self.asset.nodes[i].tracks.get("weights") if k == 0 else None

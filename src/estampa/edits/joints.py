@@ -175,7 +175,7 @@ def _rebuilt(scene: Scene, skeleton: Thing, joints, label: str) -> None:
 
 def skeleton_of(scene: Scene, joint_id: str) -> Thing:
     owner = scene.doc.owner(joint_id)
-    if owner is None or owner.kind != "skeleton":
+    if owner is None or all(j.id != joint_id for j in owner.joints):
         raise EstampaError("This", "is for joints.", "Select a joint in the roster or in the view first.")
     return owner
 

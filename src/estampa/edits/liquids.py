@@ -12,7 +12,7 @@ def add_liquid(scene: Scene, subject_id: str | None = None, at=(0.0, 0.0, 0.0), 
     m, over a ground. With gravity and a skin. In one step of the history."""
     doc, things = scene.doc, []
     vessel = doc.find(subject_id) if subject_id else None
-    if not any(t.kind == "gravity" for t in doc.things):
+    if not doc.of_kind("gravity"):
         things.append(Thing(kind="gravity", name=unique_name(doc, "Gravity")))
     if vessel is not None:
         mesh = scene.mesh(vessel.mesh)
@@ -26,7 +26,7 @@ def add_liquid(scene: Scene, subject_id: str | None = None, at=(0.0, 0.0, 0.0), 
         grip = Thing(kind="grip", name=unique_name(doc, "Liquid grip"), values=middle)
         fill = {"where": "box", "around": grip.id, "wide": size, "tall": size, "deep": size}
         things.append(grip)
-        if not any(t.kind == "ground" for t in doc.things):
+        if not doc.of_kind("ground"):
             things.append(Thing(kind="ground", name=unique_name(doc, "Ground"), values={"height": float(at[1])}))
     stack = (Thing(kind="fill", name="Fill", values=fill), Thing(kind="grain_skin", name="Skin"))
     values = {"spacing": spacing, "clings": 0.4}
@@ -63,12 +63,12 @@ def immerse(scene: Scene, liquid_id: str) -> Thing:
 
 def floats(doc) -> list[Thing]:
     """The subjects that are one body, moved by the solve."""
-    own = lambda l: l.kind == "body" and l.on and l.constant("moved") == "solve" and l.constant("each") == "whole"
-    return [s for s in doc.subjects if s.on and any(map(own, s.stack))]
+    own = lambda l: l.on and l.constant("moved") == "solve" and l.constant("each") == "whole"
+    return [s for s in doc.subjects if s.on and any(map(own, s.layers_of("body")))]
 
 
 def _collider_of(doc, subject_id) -> Thing | None:
-    own = (t for t in doc.things if t.kind == "collider" and t.constant("shape") == "mesh")
+    own = (t for t in doc.of_kind("collider") if t.constant("shape") == "mesh")
     return next((t for t in own if t.constant("subject") == subject_id), None)
 
 

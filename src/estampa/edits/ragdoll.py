@@ -140,7 +140,7 @@ def make_limp(
     is a limb. at_zero -- put the turns of its joints by hand to zero, but for those of mirrored ones; weight -- kg
     """
     skeleton = thing_named(scene, skeleton_id)
-    if skeleton.kind != "skeleton" or not skeleton.joints:
+    if not skeleton.joints:
         raise EstampaError(skeleton.name, "has no joints to go limp.", "Select a skeleton.")
     bones = scene.values.bones(skeleton)
     told = parts is not None
@@ -158,7 +158,7 @@ def make_limp(
         if joint.id in cleared:
             values = {n: x for n, x in values.items() if n not in TURNS}
         joints.append(joint.with_(values=values))
-    layer = next((l for l in skeleton.stack if l.kind == "limp"), None)
+    layer = next(iter(skeleton.layers_of("limp")), None)
     mass = {} if weight is None else {"weight": float(weight)}
     if layer is not None:
         stack = tuple(l.with_(values=l.values | mass) if l is layer else l for l in skeleton.stack)

@@ -65,7 +65,7 @@ def freeze(
 def freeze_again(scene: Scene, evaluator: Evaluator, strip_id: str) -> None:
     """The same frames of an original that has changed, on the same topology. In one step of the history."""
     strip = thing_named(scene, strip_id)
-    flip = next((l for l in strip.stack if l.kind == "flip"), None)
+    flip = next(iter(strip.layers_of("flip")), None)
     subject = scene.doc.find(flip.constant("of")) if flip is not None else None
     if subject is None:
         raise EstampaError(strip.name, "was frozen of nothing that is still there.", "Freeze another subject.")
@@ -97,7 +97,7 @@ def is_stale(evaluator: Evaluator, flip: Thing, count: int) -> bool:
 def _shows(swarm: Thing, old: str, new: str, count: int) -> Thing | None:
     """The swarm with its layers that showed one subject showing another, in a cycle of so many frames; None where none
     does."""
-    hit = [l for l in swarm.stack if l.kind == "grain_show" and l.constant("subject") == old]
+    hit = [l for l in swarm.layers_of("grain_show") if l.constant("subject") == old]
     if not hit:
         return None
     swap = lambda l: l.with_(values=l.values | {"subject": new, "cycle": count}) if l in hit else l

@@ -221,7 +221,7 @@ def add_layer(
 
 def ensemble_in(doc: Document, kind: str) -> tuple[Document, str]:
     """(the document, the id of the first ensemble of a kind); it is made when there is none."""
-    found = next((t for t in doc.things if t.kind == kind), None)
+    found = next(iter(doc.of_kind(kind)), None)
     if found is None:
         found = Thing(kind=kind, name=unique_name(doc, declared_kind(kind).title))
         doc = doc.with_(things=(*doc.things, found))

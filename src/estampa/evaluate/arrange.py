@@ -66,7 +66,7 @@ class Stage:
         copy = self._arranged(copies, v, pivot)
         stand = copy.moved(pivot)
         near = self.values.find(v["near"])
-        at = self.values.place(near, Rows.one(frame)).origin[0] if near is not None and near.kind == "grip" else None
+        at = self.values.place(near, Rows.one(frame)).origin[0] if near is not None else None
         frames = own_frames(frame, start, rank(v, stand, at), v)
         rows = Rows(frames, np.arange(copy.rows, dtype=float), copy.rows)
         own = self.values.place(subject, rows) if copy.rows else at_start
@@ -108,7 +108,7 @@ class Stage:
 
     def in_world(self, path: Thing | None) -> Sampled | None:
         """A path in the world at the first frame; None when it has no length."""
-        if path is None or path.kind != "path" or not path.spots:
+        if path is None or not path.spots:
             return None
         place = self.values.place(path, Rows.one(self.values.doc.start))
         spots = place.apply(np.array([s[:3] for s in path.spots], float)[None])[0]

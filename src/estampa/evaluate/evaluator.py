@@ -47,7 +47,6 @@ class Evaluator:
         # what others ask for most
         self.mesh, self.plans = self.topology.mesh, self.topology.plans
         self.rows, self.through, self.copies = self.stacks.rows, self.stacks.through, self.stacks.copies
-        self.travel_of = self.stacks.travel_of
         self.solvers, self.solve_through, self.pin = self.runs.solvers, self.runs.solve_through, self.runs.pin
 
     def owner(self, thing: Thing) -> Owner:
@@ -88,6 +87,10 @@ class Evaluator:
     def subject(self, subject: Thing, frame: float) -> Shape:
         """The result of a subject's whole stack, in the world."""
         return self.stacks.through(subject, self.layers(subject), frame)
+
+    def travel_of(self, owner: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
+        """(mean, largest) m, how far a layer moves what enters it at a frame; None when it is not solved."""
+        return self.owner(owner).travel(owner, layer, frame)
 
     def above(self, subject: Thing, layer: Thing, frame: float) -> Shape:
         """The shape that enters a layer, in the world."""

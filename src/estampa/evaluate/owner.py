@@ -136,6 +136,27 @@ class Owner:
         """What else decides what is written of it, the same at all frames: looks, names of parts."""
         return ()
 
+    def travel(self, owner: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
+        """(mean, largest) m, how far a layer moves what enters it at a frame; None when it is not solved."""
+        return None
+
+    def posed(self, thing: Thing, frame: float) -> tuple[np.ndarray, np.ndarray, bool] | None:
+        """((n, 3) m points, (k, 3, 3) axes, whether it is solved) by which a seam is judged; None of what does not move
+        by itself."""
+        return None
+
+    def point_name(self, thing: Thing, point: int, points: int, turns: int) -> str:
+        """Words for one of so many points that were judged, of so many turns."""
+        return f"vertex {point}"
+
+    def judged_parts(self, thing: Thing) -> list[Thing]:
+        """What of it is judged by itself too, a point and a turn each, in the order of those."""
+        return []
+
+    def is_solved(self, thing: Thing) -> bool:
+        """Whether something that moves it is solved frame by frame."""
+        return any(l.declared.memory for l in self.evaluator.layers(thing))
+
     # -- what is said of it ----------------------------------------------------------------------------------------
     def reads(self, owner: Thing, frame: float) -> list[Read]:
         """What it is before its layers, value by value, with words for a person."""

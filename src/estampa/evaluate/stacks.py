@@ -291,8 +291,6 @@ class Stacks:
         evaluator = self.evaluator
         above = evaluator.layers_above(subject, layer)
         through = [*above, layer]
-        if subject.kind == "skeleton":
-            return evaluator.poses.travel_of(subject, above, through, frame)
         if any(l.declared.memory and not evaluator.store.has(evaluator.key(subject, l, frame)) for l in through):
             return None
         if member_of(layer):

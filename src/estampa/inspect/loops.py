@@ -6,11 +6,9 @@ from functools import cache
 import numpy as np
 
 from ..errors import EstampaError
-from ..evaluate import outcome
 from ..evaluate.arrange import line_of
 from ..evaluate.evaluator import Evaluator
 from ..geometry.paths import Sampled
-from ..geometry.pose import ends_of, split, turn_matrices
 from ..lazy import optimize
 from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
@@ -43,48 +41,27 @@ class Seam:
 
 def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
     """The seam of each subject that is on, and of each set of copies; measured from a thing that may move."""
-    doc, found, hidden = evaluator.doc, [], only_in_copies(evaluator.doc)
-    for thing in doc.things:
-        if thing.id in hidden:
+    found, hidden = [], only_in_copies(evaluator.doc)
+    for thing in evaluator.doc.things:
+        if not thing.on or thing.id in hidden or thing.declared is None:
             continue
-        if thing.on and thing.kind == "subject":
-            found.append(_seam(evaluator, thing, lambda f, t=thing: _subject(evaluator, t, f), seen_from))
-        elif thing.kind == "skeleton" and thing.joints:
-            found += _joints(evaluator, thing, seen_from)
-        elif thing.on and thing.kind == "copies" and doc.shape_of(thing) is not None:
-            found.append(_seam(evaluator, thing, lambda f, t=thing: _copies(evaluator, t, f), seen_from))
+        owner = evaluator.owner(thing)
+        if owner.posed(thing, evaluator.doc.loop_range[0]) is not None:
+            at = cache(lambda frame, owner=owner, thing=thing: owner.posed(thing, frame))
+            whole = _seam(evaluator, thing, at, seen_from)
+            found += [whole, *_parts(evaluator, owner, thing, at, seen_from, whole)]
     return found
 
 
-def _subject(evaluator, subject, frame):
-    found = outcome.of(evaluator, subject, frame)
-    return found.points(), evaluator.values.place(subject, Rows.one(frame)).axes, found.true
-
-
-def _copies(evaluator, copies, frame):
-    found = outcome.of(evaluator, copies, frame)
-    axes = found.parts[0].places.axes if found.parts else np.zeros((0, 3, 3))
-    return found.points(), axes, found.true
-
-
-def _joints(evaluator, skeleton, seen_from) -> list[Seam]:
-    """The seam of a skeleton, and of those of its joints that are the most open."""
-    poses, tips = evaluator.poses, evaluator.poses.bones(skeleton).tips
-
-    @cache  # each joint's own seam looks at the same frames
-    def at(frame):
-        world = poses.world(skeleton, frame)
-        return ends_of(world, tips), turn_matrices(split(world[:, :3, :3])[0]), poses.at(skeleton, frame).true
-
-    whole = _seam(evaluator, skeleton, at, seen_from)
+def _parts(evaluator, owner, thing, at, seen_from, whole: Seam) -> list[Seam]:
+    """Those of its parts that are the most open, where it does not close."""
     if whole.closed or not whole.solved:
-        return [whole]
+        return []
     found = []
-    for i, joint in enumerate(poses.bones(skeleton).joints[:MOST_JOINTS]):
-        own = lambda f, i=i: tuple(part[i : i + 1] if not isinstance(part, bool) else part for part in at(f))
-        found.append(_seam(evaluator, joint, own, seen_from))
-    opened = sorted((s for s in found if not s.closed), key=lambda s: -s.pose)
-    return [whole, *opened[:LISTED]]
+    for i, part in enumerate(owner.judged_parts(thing)[:MOST_JOINTS]):
+        own = lambda f, i=i: (at(f)[0][i : i + 1], at(f)[1][i : i + 1], at(f)[2])
+        found.append(_seam(evaluator, part, own, seen_from))
+    return sorted((s for s in found if not s.closed), key=lambda s: -s.pose)[:LISTED]
 
 
 def _seam(evaluator, thing, at, seen_from):
@@ -97,7 +74,7 @@ def _seam(evaluator, thing, at, seen_from):
             points, axes = back.apply(points[None])[0], back.axes @ axes
         return points, axes, true
 
-    solved_motion = _is_solved(evaluator, thing)
+    solved_motion = evaluator.owner(thing).is_solved(thing)
     # on whole frames where something is solved; else so close that a quick motion is not taken for a seam
     step = 1.0 if solved_motion else 1 / 128
     frames = [first, first + step, first + 2 * step, last - 2 * step, last - step, last]
@@ -117,28 +94,11 @@ def _seam(evaluator, thing, at, seen_from):
     between = np.einsum("kji,kjl->kil", looked[0][1], looked[5][1])
     turn = np.arccos(np.clip((np.trace(between, axis1=1, axis2=2) - 1) / 2, -1, 1))
     worst = int(gap.argmax() if gap.max() > 1e-9 else jump.argmax())
-    where = f"vertex {worst}"
-    if thing.kind == "skeleton":
-        where = f"at the end of {thing.joints[worst].name}"
-    elif thing.kind == "joint":
-        where = "at its end"
-    if thing.kind == "copies":
-        each = len(p[0]) // max(len(turn), 1)
-        where = f"copy {worst // max(each, 1)}, vertex {worst % max(each, 1)}"
+    where = evaluator.owner(thing).point_name(thing, worst, len(p[0]), len(turn))
     solved = all(l[2] for l in looked)
     if not solved:
         return Seam(thing.id, thing.name, np.nan, np.nan, np.nan, "it is not solved there yet", False)
     return Seam(thing.id, thing.name, float(gap.max()), float(turn.max()), float(jump.max()), where, solved)
-
-
-def _is_solved(evaluator, thing) -> bool:
-    owner = evaluator.values.owner(thing.id) if thing.kind == "joint" else thing
-    owner = owner if owner.kind == "skeleton" else evaluator.doc.shape_of(owner)
-    if any(layer.declared.memory for layer in evaluator.layers(owner)):
-        return True
-    skins = [l for l in evaluator.layers(owner) if l.kind == "skin"]
-    held = [evaluator.values.find(l.constant("skeleton")) for l in skins]
-    return any(_is_solved(evaluator, h) for h in held if h is not None)
 
 
 # -- what closes it ----------------------------------------------------------------------------------------
@@ -173,6 +133,7 @@ def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
             continue
         for name, channel in declared.channels.items():
             here, value = f"{thing.name} · {channel.label.lower()}", thing.value(name)
+            slides = channel.along_path and not channel.accumulates
             if name == "loops" and value is False:
                 found.append(Offer(thing.id, name, f"{here}: comes back to where it began", True))
             elif channel.cycles and isinstance(value, (int, float)):
@@ -182,15 +143,15 @@ def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
                     often = f"{abs(near)} round{'s' if abs(near) > 1 else ''}"
                     words = f"{here}: {value:.4g} becomes {near / seconds:.4g} Hz, {often} in the loop"
                     found.append(Offer(thing.id, name, words, near / seconds))
-            elif isinstance(value, Curve) and channel.animates and name != "slide":
+            elif isinstance(value, Curve) and channel.animates and not slides:
                 closed = closed_curve(value, first, last, blend, drop)
                 if closed is not None:
                     gap = format_value(abs(value.at(last) - value.at(first)), channel.unit, 3)
                     words = f"{here}: its last {min(blend, last - first)} frames go back to the first value (gap {gap})"
                     found.append(Offer(thing.id, name, words, closed))
-            elif name == "slide" and thing.kind == "along" and isinstance(value, Curve):
+            elif slides and isinstance(value, Curve):
                 found += _slide_offer(doc, thing, here, value, first, last)
-            elif channel.accumulates and thing.kind == "follow":
+            elif channel.accumulates and channel.along_path:
                 found += _path_offer(thing, name, here, value, seconds, values)
     return found
 

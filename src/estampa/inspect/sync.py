@@ -72,7 +72,7 @@ def cost(evaluator: Evaluator) -> int:
     for thing in evaluator.doc.things:
         subject = evaluator.doc.shape_of(thing)
         if thing.on and subject is not None:
-            rows = len(evaluator.stage.many(thing, subject, evaluator.doc.start).rows) if thing.kind == "copies" else 1
+            rows = len(evaluator.stage.many(thing, subject, evaluator.doc.start).rows) if thing is not subject else 1
             total += SAMPLES * rows * evaluator.scene.mesh(subject.mesh).count * max(len(evaluator.layers(subject)), 1)
     return total
 
@@ -143,9 +143,9 @@ def in_step(evaluator: Evaluator) -> list[InStep]:
     """All groups of copies and layers of a scene that move in step."""
     found = []
     for thing in evaluator.doc.things:
-        if thing.on and thing.kind == "subject":
+        if thing.on and thing.mesh is not None:
             found += layers_in_step(evaluator, thing)
-        elif thing.on and thing.kind == "copies":
+        elif thing.on and evaluator.doc.shape_of(thing) is not None:
             found += copies_in_step(evaluator, thing)
     return found
 

@@ -35,6 +35,7 @@ class Channel:
     check: Callable | None = None  # of a text: raises EstampaError where it cannot be read
     drawn: bool = False  # only how it is drawn: no motion reads it
     suits: tuple[str, float] | None = None  # its first value: a share of the "largest" side or the "height" of a mesh
+    along_path: bool = False  # how far, or how fast, it goes along the path that it names
     cycles: bool = False  # a rate; in a loop it must go round a whole number of times
     group: str = ""  # channels that share a row in the sheet
     when: tuple = ()  # (channel, words) pairs: it matters only while each of those channels has one of these words

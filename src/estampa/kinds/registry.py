@@ -38,6 +38,7 @@ class Kind:
     may_ride_with_copies: ClassVar[bool] = False  # True: where it stands may be different for each copy of a subject
     lane: ClassVar[ReportLane | None] = None  # of what is solved: what its lane shows of its report
     added_by_hand: ClassVar[bool] = True  # False: it comes with a mesh, or is built joint by joint
+    node: ClassVar[str] = ""  # of a thing, what it is in a file of a scene: plain, mesh, skeleton, camera, instances
     roster_rank: ClassVar[int] = 12  # of things, what is looked at stands first and what is felt last
     can_be_off: ClassVar[bool] = True  # False: it only stands there
     own_grip: ClassVar[str | None] = None  # the channel for which a grip is made when a hand adds it; None: see below

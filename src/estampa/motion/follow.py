@@ -20,7 +20,7 @@ class Follow(Deformer):
     along = number(
         0, "How far along the path, against its length. 1 is once along, 2 twice.", unit="fraction", soft=(0, 1)
     )
-    speed = number(0, "It also goes along by itself.", unit="m/s", soft=(-5, 5), accumulates=True)
+    speed = number(0, "It also goes along by itself.", unit="m/s", soft=(-5, 5), accumulates=True, along_path=True)
     how = choice("whole", "As a stiff whole, or bent along the path.", {"whole": "As a whole", "bent": "Bent along it"})
     turned = switch(True, "Turns with the path; off, it keeps its own turn.")
 

@@ -1,5 +1,7 @@
 """Copies: one subject in many places."""
 
+import numpy as np
+
 from ..evaluate.outcome import of_copies
 from ..evaluate.owner import Owner
 
@@ -12,6 +14,20 @@ class CopiesOwner(Owner):
 
     def outcome(self, thing, frame, skinned=True):
         return of_copies(self.evaluator, thing, frame)
+
+    def posed(self, thing, frame):
+        found = self.outcome(thing, frame)
+        if found is None:
+            return None
+        return found.points(), found.parts[0].places.axes if found.parts else np.zeros((0, 3, 3)), found.true
+
+    def point_name(self, thing, point, points, turns):
+        each = max(points // max(turns, 1), 1)
+        return f"copy {point // each}, vertex {point % each}"
+
+    def is_solved(self, thing):
+        shape = self.doc.shape_of(thing)
+        return self.evaluator.owner(shape).is_solved(shape)
 
     def shown_fingerprint(self, thing, frame):
         shape = self.doc.shape_of(thing)

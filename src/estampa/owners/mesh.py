@@ -9,6 +9,8 @@ from ..evaluate.owner import Owner
 from ..evaluate.reasons import Read
 from ..hashing import digest
 from ..scene.document import Thing
+from ..scene.skins import followed, is_skin
+from ..scene.values import Rows
 from ..solve.ensemble import Seen
 from ..solve.solver import Inputs
 
@@ -88,6 +90,17 @@ class MeshOwner(Owner):
 
     def outcome(self, thing, frame, skinned=True) -> Outcome | None:
         return of_subject(self.evaluator, thing, frame) if thing.mesh is not None else None
+
+    def travel(self, owner, layer, frame):
+        return self.evaluator.stacks.travel_of(owner, layer, frame)
+
+    def posed(self, thing, frame):
+        found = self.outcome(thing, frame)
+        return found.points(), self.evaluator.values.place(thing, Rows.one(frame)).axes, found.true
+
+    def is_solved(self, thing):
+        held = [followed(self.doc, l) for l in self.evaluator.layers(thing) if is_skin(l)]
+        return super().is_solved(thing) or any(self.evaluator.owner(h).is_solved(h) for h in held if h is not None)
 
     def facts(self, thing):
         return [m.model_dump() for m in thing.mesh.materials]

@@ -7,6 +7,7 @@ import numpy as np
 from ..evaluate.owner import Owner
 from ..evaluate.reader import Scope
 from ..evaluate.reasons import Read
+from ..geometry.pose import ends_of, split, turn_matrices
 from ..hashing import digest
 from ..lazy import spatial
 from ..scene.document import Thing
@@ -117,6 +118,23 @@ class SkeletonOwner(Owner):
     def rows(self, owner, layer):
         return len(self.evaluator.poses.bones(owner))
 
+    def travel(self, owner, layer, frame):
+        above = self.above(owner, layer)
+        return self.evaluator.poses.travel_of(owner, above, [*above, layer], frame)
+
+    def posed(self, thing, frame):
+        poses = self.evaluator.poses
+        bones, world = poses.bones(thing), poses.world(thing, frame)
+        if not len(bones):
+            return None
+        return ends_of(world, bones.tips), turn_matrices(split(world[:, :3, :3])[0]), poses.at(thing, frame).true
+
+    def point_name(self, thing, point, points, turns):
+        return f"at the end of {thing.joints[point].name}"
+
+    def judged_parts(self, thing):
+        return list(self.evaluator.poses.bones(thing).joints)
+
     def facts(self, thing):
         return [j.name for j in thing.joints]
 
@@ -143,6 +161,13 @@ class JointOwner(Owner):
         skeleton = values.owner(thing.id)
         place, pose = values.bones(skeleton).where[thing.id], poses.name(skeleton, frame)
         return digest("joint", place, pose, self.reader.stand_name(skeleton, frame))
+
+    def point_name(self, thing, point, points, turns):
+        return "at its end"
+
+    def is_solved(self, thing):
+        skeleton = self.evaluator.values.owner(thing.id)
+        return self.evaluator.owner(skeleton).is_solved(skeleton)
 
     def reads_as_named(self, thing, frame):
         return [Read("joint", f"{thing.name} · where it is", self.reader.stand_name(thing, frame))]

@@ -13,12 +13,13 @@ from ..geometry import pose as turns
 from ..kinds.channels import choice, switch
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
+from ..scene.skins import followed, skins_of
 from ..scene.values import Rows
 from ..units import format_bytes
 from .prints import Estimate, Gap, Job, MeshPrint, Tally
 from .rigs import kept_skin, rig_of
 
-CARRIERS = ("grip", "subject", "camera", "skeleton")
+SEEN = ("mesh", "skeleton", "camera", "instances")
 
 
 @dataclass
@@ -30,6 +31,11 @@ class Cast:
     things: list[Thing]
     props: list[Prop]
     skins: dict[int, Thing]
+
+
+def _node(thing: Thing) -> str:
+    """What a thing is in a file of a scene; "" of what is not in it."""
+    return thing.declared.node if thing.declared is not None else ""
 
 
 class Shot(MeshPrint):
@@ -57,19 +63,24 @@ class Shot(MeshPrint):
     # -- what is in it -----------------------------------------------------------------------------------------
     def others(self, doc, printed, v):
         """Subjects, skeletons, cameras and copies, and what they ride on, each after that."""
-        hidden, kinds = only_in_copies(doc), ("subject", "skeleton", "camera", "copies")
-        wanted = [t for t in doc.things if t.on and t.kind in kinds and t.id not in hidden]
-        wanted = [t for t in wanted if t.kind != "copies" or doc.shape_of(t) is not None]
+        hidden = only_in_copies(doc)
+        wanted = [t for t in doc.things if t.on and t.id not in hidden and _node(t) in SEEN]
+        wanted = [t for t in wanted if doc.shape_of(t) is not None or _node(t) != "instances"]
         if v["which"] == "rides":
             wanted = [t for t in wanted if printed.id in self._above(doc, t)]
-            followed = [doc.find(l.constant("skeleton")) for t in wanted for l in t.stack if l.on and l.kind == "skin"]
-            wanted += [t for t in followed if t is not None]
+            wanted += [t for thing in wanted for t in self._followed(doc, thing)]
         return self._with_carriers(doc, wanted)
+
+    @staticmethod
+    def _followed(doc, thing) -> list[Thing]:
+        """The skeletons that its skins follow."""
+        found = [followed(doc, l) for l in skins_of(thing) if l.on]
+        return [t for t in found if t is not None]
 
     def _with_carriers(self, doc, wanted) -> list[Thing]:
         """Skeletons first, so that what follows one stands behind it."""
         found: dict[str, Thing] = {}
-        for thing in sorted(wanted, key=lambda t: t.kind != "skeleton"):
+        for thing in sorted(wanted, key=lambda t: _node(t) != "skeleton"):
             for i in reversed(self._above(doc, thing)):
                 found.setdefault(i, doc.find(i))
         return list(found.values())
@@ -78,7 +89,7 @@ class Shot(MeshPrint):
     def _above(doc, thing) -> list[str]:
         """Ids of a thing and of what it rides on, up to what is no joint."""
         found = []
-        while thing is not None and thing.kind in (*CARRIERS, "copies") and thing.id not in found:
+        while thing is not None and _node(thing) and thing.id not in found:
             found.append(thing.id)
             parent = thing.constant("parent") if "parent" in thing.declared.channels else None
             thing = doc.find(parent) if parent else None
@@ -93,14 +104,15 @@ class Shot(MeshPrint):
             return [self._cast(job, main, every)]
         found, names = [], set()
         for thing in every:
-            if thing.on and thing.kind in ("subject", "copies"):
+            if thing.on and doc.shape_of(thing) is not None:
                 word = "".join(c if c.isalnum() or c in "-_" else "_" for c in thing.name)
                 while word in names:
                     word += "_"
                 names.add(word)
-                skins = [doc.find(l.constant("skeleton")) for l in thing.stack if l.on and l.kind == "skin"]
-                things = self._with_carriers(doc, [*(s for s in skins if s is not None), thing])
-                only = [t if t.id == thing.id or t.kind in ("skeleton", "grip") else t.with_(on=False) for t in things]
+                things = self._with_carriers(doc, [*self._followed(doc, thing), thing])
+                only = [
+                    t if t.id == thing.id or _node(t) in ("plain", "skeleton") else t.with_(on=False) for t in things
+                ]
                 found.append(self._cast(job, main.with_name(f"{target.name}_{word}{self.suffix}"), only))
         return found or [self._cast(job, main, every)]
 
@@ -110,8 +122,9 @@ class Shot(MeshPrint):
         props, skins = [], {}
         for i, thing in enumerate(things):
             above = self._above(evaluator.doc, thing)[1:2]
-            prop = Prop(thing.name, number.get(above[0], -1) if above and thing.kind != "copies" else -1)
-            if thing.kind == "subject" and thing.on:
+            prop = Prop(thing.name, number.get(above[0], -1) if above and _node(thing) != "instances" else -1)
+            node = _node(thing)
+            if node == "mesh" and thing.on:
                 layer = kept_skin(evaluator, thing) if job.v["skins"] else None
                 prop.mesh = evaluator.mesh(thing)
                 at = number.get(layer.constant("skeleton")) if layer is not None else None
@@ -120,11 +133,11 @@ class Shot(MeshPrint):
                     rig = rig_of(replace(job, subject=thing, origin=None, v={}, skeleton=skeleton))
                     if self.holds(rig, props, at):
                         prop.mesh, prop.skin, prop.bones_at, skins[i] = rig.mesh, rig, at, layer
-            elif thing.kind == "skeleton":
+            elif node == "skeleton":
                 prop.bones = evaluator.poses.bones(thing)
-            elif thing.kind == "camera" and thing.on:
+            elif node == "camera" and thing.on:
                 prop.view = float(evaluator.values.at(thing, "view", job.frames[0]))
-            elif thing.kind == "copies":
+            elif node == "instances":
                 prop.copied = evaluator.mesh(evaluator.doc.shape_of(thing))
             props.append(prop)
         if not any(p.mesh is not None or p.copied is not None for p in props):

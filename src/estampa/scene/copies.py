@@ -24,7 +24,7 @@ class Copies(Kind):
 
     kind, family, title = "copies", "thing", "Copies"
     roster_rank = 4
-    owner, shape_of = "copies", "subject"
+    owner, shape_of, node = "copies", "subject", "instances"
     icon = "M2.5 8.5 H7.5 V13.5 H2.5 Z M5.5 8.5 V5.5 H10.5 V10.5 H7.5 M8.5 5.5 V2.5 H13.5 V7.5 H10.5"
     group = "fill"
     shortcut = "Alt+6"

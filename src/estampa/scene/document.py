@@ -315,6 +315,10 @@ class Thing(Frozen):
             elif isinstance(value, Formula):
                 yield from ((name, source) for source in value.inputs.values())
 
+    def layers_of(self, *kinds: str) -> list["Thing"]:
+        """The layers of some kinds in its stack, from the top."""
+        return [l for l in self.stack if l.kind in kinds]
+
     def map(self, map_id: str | None) -> WeightMap | None:
         return next((m for m in self.maps if m.id == map_id), None)
 

@@ -29,7 +29,7 @@ class Skeleton(Placed):
 
     kind, title = "skeleton", "Skeleton"
     roster_rank = 1
-    owner, moves = "skeleton", "joints"
+    owner, moves, node = "skeleton", "joints", "skeleton"
     added_by_hand = False
     icon = "M8 2.2 a1.5 1.5 0 1 0 .01 0 M8 5.2 V8.5 L4 12 M8 8.5 L12 12 M4 11.2 a1.4 1.4 0 1 0 .01 0 M12 11.2 a1.4 1.4 0 1 0 .01 0"  # noqa: E501
 

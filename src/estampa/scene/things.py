@@ -35,7 +35,7 @@ class Subject(Placed):
 
     kind, title = "subject", "Subject"
     roster_rank = 0
-    owner, moves, shape_of = "mesh", "points", ""
+    owner, moves, shape_of, node = "mesh", "points", "", "mesh"
     added_by_hand = False
     icon = "M8 2.5 L13 5.2 V10.8 L8 13.5 L3 10.8 V5.2 Z M3 5.2 L8 8 L13 5.2 M8 8 V13.5"
 
@@ -59,7 +59,7 @@ class Grip(Placed):
     kind, title = "grip", "Grip"
     roster_rank = 5
     can_be_off = False
-    may_ride_with_copies = True
+    may_ride_with_copies, node = True, "plain"
     icon = "M8 3 V13 M3 8 H13 M8 6 a2 2 0 1 0 .01 0"
     group = "guide"
     shortcut = "Alt+4"
@@ -90,6 +90,7 @@ class Camera(Placed):
     """A point of view that can ride on anything; a pane looks through it. It looks along its -Z axis, as glTF's."""
 
     kind, title = "camera", "Camera"
+    node = "camera"
     roster_rank = 8
     can_be_off = False
     icon = "M2.5 5 H10 V11 H2.5 Z M10 7.5 L13.5 5.5 V10.5 L10 8.5"

@@ -61,7 +61,7 @@ class Pictures(QObject):
     def _looking(self) -> Evaluator:
         """What is looked at: the scene, with the selected joint bent while weights are tried."""
         s, joint = self.session, self.session.selection.thing
-        if not s.view.test_turn or joint is None or joint.kind != "joint":
+        if not s.view.test_turn or joint not in s.selection.joints:
             return s.work.evaluator("look")
         bent = joint.with_(values={**joint.values, "turn_x": s.view.test_turn})
         return Evaluator(s.doc.replace(bent), s.scene, s.store, True)

@@ -97,7 +97,7 @@ class Picker(QDialog):
 
         def run():
             made = [assets.replace(s.scene, path, instead_of)] if instead_of else assets.put(s.scene, path)
-            s.selection.select(next((t.id for t in made if t.kind in ("skeleton", "subject")), made[0].id))
+            s.selection.select(next((t.id for t in made if t.declared is not None and t.declared.moves), made[0].id))
 
         if s.carry_out(run):
             self.window_.viewport.frame_when_shown()

@@ -52,7 +52,7 @@ class BodyParts(QDialog):
         column.addWidget(self.proposals, alignment=Qt.AlignLeft)
         weight = kind_of("limp").channels["weight"]
         self.weight = NumberField(weight)
-        limp = next((l for l in skeleton.stack if l.kind == "limp"), None)
+        limp = next(iter(skeleton.layers_of("limp")), None)
         self.weight.show_value(limp.constant("weight") if limp is not None else weight.default)
         self.weight.setAccessibleName(weight.label)
         self.weight.refused.connect(self.session.tell)

@@ -12,6 +12,7 @@ from ...formats.meshfile import SUFFIXES, read_mesh
 from ...kinds.channels import choice, number, whole
 from ...kinds.registry import kinds_in
 from ...scene.reduce import Tolerance
+from ...scene.skins import skins_of
 from ..model.tasks import Job
 from .ask import Ask
 from .skeletons import TIPS, TURNED
@@ -61,7 +62,7 @@ class Rigging:
         if not subject.maps:
             raise EstampaError(subject.name, "has no weight maps.", "Make maps by island first (Ctrl+Shift+I).")
         kinds = {k.kind: k.title for k in kinds_in("layer") if "map" in k.channels and not k.remeshes}
-        grips = {"new": "A new grip", **{t.id: t.name for t in s.doc.things if t.kind == "grip"}}
+        grips = {"new": "A new grip", **{t.id: t.name for t in s.doc.of_kind("grip")}}
         made = [m for m in subject.maps if m.name.startswith("Island")]
         which = {"made": f"The {len(made)} made by island", "all": f"All {len(subject.maps)}"}
         which = which if made else {"all": which["all"]}
@@ -99,7 +100,7 @@ class Rigging:
         s, subject = self.session, self.session.selection.subject
         if subject is None:
             raise EstampaError("Freeze a strip", "needs a subject.", "Select the one whose cycle is to be frozen.")
-        if any(l.kind == "flip" and l.constant("made") for l in subject.stack):
+        if any(l.constant("made") for l in subject.layers_of("flip")):
             strips.freeze_again(s.scene, s.scene.evaluator(s.store), subject.id)
             s.notice.emit("done", f"{subject.name} is frozen again.", "")
             return
@@ -122,7 +123,7 @@ class Rigging:
 
     def by_hand(self):
         s = self.session
-        if s.selection.thing is None or s.selection.thing.kind != "copies":
+        if s.selection.thing not in s.doc.of_kind("copies"):
             raise EstampaError("This", "is for copies.", "Select copies in the roster first.")
         rig.by_hand(s.scene, s.selection.thing.id)
         s.view.set_view(tool="place")
@@ -149,7 +150,7 @@ class Rigging:
     def keep_as_rest(self):
         """The shape at this frame becomes the one in which the selected cloth (or the only one) rests."""
         s, subject = self.session, self._subject()
-        cloths = [l for l in subject.stack if l.kind == "cloth"]
+        cloths = subject.layers_of("cloth")
         layer = s.selection.thing if s.selection.thing in cloths else (cloths[0] if len(cloths) == 1 else None)
         if layer is None:
             raise EstampaError(subject.name, "has no cloth that is selected.", "Select a cloth layer first.")
@@ -162,7 +163,7 @@ class Rigging:
         skeletons = {t.id: t.name for t in s.doc.skeletons}
         if not skeletons:
             raise EstampaError("The scene", "has no skeleton to hold along.", "Add joints first (J).")
-        skinned = next((l.constant("skeleton") for l in subject.stack if l.kind == "skin"), None)
+        skinned = next((l.constant("skeleton") for l in skins_of(subject)), None)
         first = skinned if skinned in skeletons else next(iter(skeletons))
         fields = {"skeleton": choice(first, "The skeleton whose joints the mesh runs along.", skeletons)}
 

@@ -8,6 +8,7 @@ from ...edits import joints as build
 from ...errors import EstampaError
 from ...kinds.channels import choice, number, switch, text, whole
 from ...scene.reduce import Tolerance
+from ...scene.skins import skins_of
 from ..model.tasks import Job
 from .ask import Ask
 from .body import BodyParts
@@ -93,8 +94,8 @@ class Skeletons:
 
     def along_path(self):
         s = self.session
-        path = s.selection.thing if s.selection.thing is not None and s.selection.thing.kind == "path" else None
-        paths = [t for t in s.doc.things if t.kind == "path"]
+        paths = s.doc.of_kind("path")
+        path = s.selection.thing if s.selection.thing in paths else None
         path = path or (paths[0] if len(paths) == 1 else None)
         if path is None:
             raise EstampaError("A chain along a path", "needs a path.", "Select one, or add one from the Add menu.")
@@ -183,7 +184,7 @@ class Skeletons:
         }
 
         def run(way, most, method):
-            held = next((l.id for l in subject.stack if l.kind == "skin"), None)
+            held = next((l.id for l in skins_of(subject)), None)
             snapshot = s.scene
 
             def work(progress, cancelled):

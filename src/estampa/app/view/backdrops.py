@@ -17,7 +17,7 @@ def at(doc, frame: float) -> tuple[str, np.ndarray, float] | None:
 
     Raises EstampaError when its picture cannot be read.
     """
-    item = next((t for t in doc.things if t.kind == "backdrop" and t.on and t.constant("file")), None)
+    item = next((t for t in doc.of_kind("backdrop") if t.on and t.constant("file")), None)
     if item is None:
         return None
     path = Path(item.constant("file")).expanduser()

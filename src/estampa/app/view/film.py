@@ -25,9 +25,9 @@ def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled
     try:
         session.replace(scene)
         doc = session.doc
-        held = next((t for t in doc.things if t.kind == "camera" and t.name == camera), None)
+        held = next((t for t in doc.of_kind("camera") if t.name == camera), None)
         if camera is not None and held is None:
-            names = ", ".join(t.name for t in doc.things if t.kind == "camera") or "none"
+            names = ", ".join(t.name for t in doc.of_kind("camera")) or "none"
             raise EstampaError(f"The camera “{camera}”", "is not in the scene.", f"Cameras: {names}.")
         session.view.panes[0].camera = held.id if held is not None else None
         frames = list(frames) if frames is not None else list(range(doc.start, doc.end + 1))

@@ -48,7 +48,7 @@ class Jointing:
         """Of the chosen joints of a ragdoll, or of all of them while its layer is chosen."""
         s, skeleton = self.session, self.session.selection.skeleton
         looked = self._looked_joints(skeleton)
-        limp = next((l for l in skeleton.stack if l.kind == "limp"), None) if skeleton is not None else None
+        limp = next(iter(skeleton.layers_of("limp")), None) if skeleton is not None else None
         if limp is None or looked is None:
             return []
         every = s.selection.thing is not None and s.selection.thing.id == limp.id

@@ -51,7 +51,7 @@ def aids_that_help_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
         helps = getattr(layer.declared, "helps", "")
         if not helps or not layer.on:
             continue
-        own = [l for l in subject.stack if l.on and subject.on and l.kind == helps]
+        own = [l for l in subject.layers_of(helps) if l.on and subject.on]
         if layer not in [a for l in own for a in _helpers(subject, l)]:
             below = any(l.kind == helps for l in subject.stack[subject.stack.index(layer) + 1 :])
             yield Remark(

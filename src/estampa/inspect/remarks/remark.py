@@ -45,7 +45,9 @@ class Check:
                 yield from self.look(asked, thing, owner)
 
 
-CHECKS: dict[tuple[str, str], Check] = registry({})  # by module and name, so that a file that is read again takes its own place
+CHECKS: dict[tuple[str, str], Check] = registry(
+    {}
+)  # by module and name, so that a file that is read again takes its own place
 
 
 def check(*kinds: str, worked_out: bool = False) -> Callable[[Callable], Callable]:

@@ -19,7 +19,7 @@ class Along(PoseLayer):
     group = "guide"
 
     path = ref("path", "The path it lies along.")
-    slide = number(0, "How far along the path the first joint is.", unit="m", soft=(0, 10))
+    slide = number(0, "How far along the path the first joint is.", unit="m", soft=(0, 10), along_path=True)
     speed = number(0, "It also goes along by itself.", unit="m/s", soft=(-5, 5), accumulates=True)
     tail_first = switch(False, "The last joint goes ahead, not the first.", title="Tail first")
 
