@@ -3,9 +3,9 @@
 import trimesh
 
 from estampa import edits as do
+from estampa.api import remarks
 from estampa.edits import liquids
 from estampa.geometry.mesh import Mesh
-from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

@@ -4,12 +4,12 @@ import numpy as np
 import pytest
 
 from estampa import edits as do
+from estampa.api import remarks
 from estampa.edits import strips
 from estampa.errors import EstampaError
 from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, coloured, joined
-from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 

@@ -247,7 +247,7 @@ def in_place(scene: Scene, skeleton_id: str, axes: str = "xyz", keep: bool = Tru
             ends = (Key(frame=first, value=0.0, segment="linear"), Key(frame=last, value=rate * (last - first)))
             values[axis] = Curve(keys=ends, before="accumulate", after="accumulate")  # round after round it goes on
         grip = Thing(kind="grip", name=unique_name(doc, f"{skeleton.name} travel"), values=values)
-        doc = doc.with_(things=(*doc.things, grip))
+        doc = doc.adding(grip)
     changed = {}
     for joint in keyed:
         curves = {a: _without_slope(joint.curve(a), rates.get(a, 0.0), first) for a in axes if joint.curve(a)}

@@ -107,7 +107,7 @@ def _with_asset(scene: Scene, path: str | Path) -> tuple[Document, list[Thing]]:
     own = [t for t in other.doc.things if t.id not in together]
     made = [with_ids(t, ids).with_(name=names.plain(t.name)) for t in own]
     scene.arrays.take(other.arrays)  # under the names that they have: those of older files are of another sort
-    return doc.with_(things=(*doc.things, *made)), made
+    return doc.adding(*made), made
 
 
 def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:

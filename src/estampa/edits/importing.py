@@ -282,7 +282,7 @@ def put(scene: Scene, found: Prepared, source: str) -> None:
         scene.know_mesh(ref, mesh)
     names = Names(scene.doc)  # edits may have taken some since it was prepared
     things = tuple(t.with_(name=names.plain(t.name)) for t in found.things)
-    doc = scene.doc.with_(things=(*scene.doc.things, *things))
+    doc = scene.doc.adding(*things)
     if found.end > doc.end:
         doc = doc.with_(end=found.end)
     scene.apply(f"Import {source}", doc)

@@ -29,7 +29,7 @@ def add_skeleton(scene: Scene, lines: list[np.ndarray], name: str = "Skeleton", 
     for line in lines:
         joints += _strand(line, None, np.eye(4), joint_name, names)
     skeleton = Thing(kind="skeleton", name=unique_name(scene.doc, name), joints=tuple(joints))
-    scene.apply(f"Add {skeleton.name}", scene.doc.with_(things=(*scene.doc.things, skeleton)))
+    scene.apply(f"Add {skeleton.name}", scene.doc.adding(skeleton))
     return skeleton
 
 

@@ -31,7 +31,7 @@ def add_liquid(scene: Scene, subject_id: str | None = None, at=(0.0, 0.0, 0.0), 
     stack = (Thing(kind="fill", name="Fill", values=fill), Thing(kind="grain_skin", name="Skin"))
     values = {"spacing": spacing, "clings": 0.4}
     liquid = Thing(kind="liquid", name=unique_name(doc, "Liquid"), values=values, stack=stack)
-    scene.apply(f"Add {liquid.name}", doc.with_(things=(*doc.things, *things, liquid)))
+    scene.apply(f"Add {liquid.name}", doc.adding(*things, liquid))
     return liquid
 
 
@@ -41,7 +41,7 @@ def hold(scene: Scene, subject_id: str) -> Thing:
     found = _collider_of(doc, subject.id)
     if found is None:
         made = _vessel(doc, subject)
-        scene.apply(f"Add {made.name}", doc.with_(things=(*doc.things, made)))
+        scene.apply(f"Add {made.name}", doc.adding(made))
         return made
     scene.apply(f"Hollow {found.name}", doc.replace(found.with_(values={**found.values, "hollow": True}, on=True)))
     return scene.doc.find(found.id)
@@ -57,7 +57,7 @@ def immerse(scene: Scene, liquid_id: str) -> Thing:
         if _collider_of(doc, subject.id) is None:
             values = {"shape": "mesh", "subject": subject.id}
             things.append(Thing(kind="collider", name=unique_name(doc, f"{subject.name} is solid"), values=values))
-    scene.apply(f"Add {made.name}", doc.with_(things=(*doc.things, *things)))
+    scene.apply(f"Add {made.name}", doc.adding(*things))
     return made
 
 

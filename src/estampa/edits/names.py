@@ -7,7 +7,7 @@ from ..scene.scene import Scene
 
 
 def unique_name(doc: Document, wanted: str) -> str:
-    return free_name({thing.name for thing, _ in doc.everything()}, wanted)
+    return doc.index.free_name(wanted)
 
 
 def free_name(taken: set[str], wanted: str) -> str:
@@ -22,7 +22,7 @@ class Names:
     """Gives names that nothing in a document has yet."""
 
     def __init__(self, doc: Document):
-        self._taken, self._next = {t.name for t, _ in doc.everything()}, {}
+        self._taken, self._next = dict.fromkeys(doc.index.names), {}
 
     def numbered(self, base: str) -> str:
         """The base with the next free number."""
@@ -30,14 +30,14 @@ class Names:
         while f"{base} {i}" in self._taken:
             i += 1
         self._next[base] = i + 1
-        self._taken.add(f"{base} {i}")
+        self._taken[f"{base} {i}"] = None
         return f"{base} {i}"
 
     def plain(self, name: str) -> str:
         """The name itself, or with a number when it is taken."""
         if name in self._taken:
             return self.numbered(name)
-        self._taken.add(name)
+        self._taken[name] = None
         return name
 
 

@@ -15,7 +15,7 @@ def cut_around(scene: Scene, layer_id: str, points: np.ndarray) -> Thing:
         kind="path", name=unique_name(scene.doc, f"Cuts of {scene.doc.owner(layer.id).name}"),
         spots=tuple((*map(float, p), 0.0, 1.0) for p in points), values={"rounded": False},
     )  # fmt: skip
-    doc = scene.doc.with_(things=(*scene.doc.things, path))
+    doc = scene.doc.adding(path)
     values = {**layer.values, "how": "cells", "gather": "spots", "path": path.id}
     scene.apply(f"Cut {scene.doc.owner(layer.id).name} around points", doc.replace(layer.with_(values=values)))
     return path

@@ -67,7 +67,7 @@ def layer_by_map(
     doc, layers = scene.doc, []
     if isinstance(grip, dict):
         holder = Thing(kind="grip", name=unique_name(doc, f"{subject.name} control"), values=grip)
-        doc, grip = doc.with_(things=(*doc.things, holder)), holder.id
+        doc, grip = doc.adding(holder), holder.id
     for map_id in maps:
         found = subject.map(map_id)
         if found is None:

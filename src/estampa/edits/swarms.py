@@ -15,5 +15,5 @@ def add_swarm(scene: Scene, at=(0.0, 1.0, 0.0), name: str = "", size: float = 0.
     layers = declared.start_stack(grip.id, float(size))
     stack = tuple(Thing(kind=k, name=declared_kind(k).title, values=values) for k, values in layers)
     swarm = Thing(kind=kind, name=name, stack=stack)
-    scene.apply(f"Add {swarm.name}", doc.with_(things=(*doc.things, grip, swarm)))
+    scene.apply(f"Add {swarm.name}", doc.adding(grip, swarm))
     return swarm

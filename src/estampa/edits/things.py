@@ -184,9 +184,7 @@ def add_thing(
     name = unique_name(scene.doc, name or declared.title)
     values = checked_values(kind, name, values or {})
     thing = Thing(kind=kind, name=name, values=values, mesh=mesh, spots=_usable(name, spots))
-    where = "prints" if declared.family == "print" else "things"
-    doc = scene.doc.with_(**{where: (*getattr(scene.doc, where), thing)})
-    scene.apply(f"Add {thing.name}", doc)
+    scene.apply(f"Add {thing.name}", scene.doc.adding(thing))
     return thing
 
 
@@ -211,7 +209,7 @@ def add_layer(
         holder_name = unique_name(doc, f"{layer_name} grip")
         holder = Thing(kind="grip", name=holder_name, values=checked_values("grip", holder_name, grip))
         channel = declared.grip_by_hand() or next(n for n in ("grip", "around") if n in declared.channels)
-        doc, values[channel] = doc.with_(things=(*doc.things, holder)), holder.id
+        doc, values[channel] = doc.adding(holder), holder.id
     if declared.ensemble and not declared.solo and not values.get("together"):
         doc, values["together"] = ensemble_in(doc, declared.ensemble)
     layer = Thing(kind=kind, name=layer_name, values=checked_values(kind, layer_name, values))
@@ -224,7 +222,7 @@ def ensemble_in(doc: Document, kind: str) -> tuple[Document, str]:
     found = next(iter(doc.of_kind(kind)), None)
     if found is None:
         found = Thing(kind=kind, name=unique_name(doc, declared_kind(kind).title))
-        doc = doc.with_(things=(*doc.things, found))
+        doc = doc.adding(found)
     return doc, found.id
 
 

@@ -20,6 +20,7 @@ from ..hashing import digest
 from ..kinds.channels import Channel
 from ..kinds.registry import Kind, kind_of
 from .curves import Curve
+from .index import Changes, Index, changed
 from .limits import FASTEST, FURTHEST_FRAME, MOST_RUN_UP, MOST_SPOTS
 
 FILE_VERSION = 4
@@ -407,22 +408,57 @@ class Document(Frozen):
 
     def with_(self, **changes):
         made = super().with_(**changes)
-        made.__dict__.pop("_index", None)  # it was copied along, and is of the old one
+        kept = made.__dict__  # what was known of this one was copied along
+        kept.pop("_made_by", None)
+        if "_index" in kept:
+            kept["_index_of"] = (self, kept.pop("_index"))
+        if "things" not in changes and "prints" not in changes:
+            kept["_made_by"] = (self, Changes([], []))
         return made
 
     @property
-    def index(self) -> dict[str, tuple[Thing, Thing | None]]:
-        """(thing, its owner) by id; made once."""
-        found = self.__dict__.get("_index")
+    def made_by(self) -> "tuple[Document, Changes | None]":
+        """(the document that this one was made of, what changed at the top); itself and None where that was not told,
+        or is told no more."""
+        return self.__dict__.get("_made_by", (self, None))
+
+    def settled(self) -> None:
+        """Tell no more how it was made, so that nothing of that is kept."""
+        _ = self.index
+        self.__dict__.pop("_made_by", None)
+
+    def _with(self, changes: Changes, **rows: tuple[Thing, ...]) -> "Document":
+        """The document with other rows, of which it is known what changed."""
+        _ = self.index  # whatever comes of it is mended from this one
+        made = self.with_(**rows)
+        made.__dict__["_made_by"] = (self, changes)
+        return made
+
+    def adding(self, *things: Thing) -> "Document":
+        """The document with more things at its foot: prints in the press, all others among the things."""
+        prints = tuple(t for t in things if t.declared is not None and t.declared.family == "print")
+        rows: dict[str, tuple[Thing, ...]] = {"prints": (*self.prints, *prints)} if prints else {}
+        if len(prints) < len(things):
+            rows["things"] = (*self.things, *(t for t in things if t not in prints))
+        return self._with(Changes([], list(things)), **rows)
+
+    @property
+    def index(self) -> Index:
+        """What stands where, and who names whom; made once, from that of the document that this one was made of."""
+        kept = self.__dict__
+        found = kept.get("_index")
         if found is None:
-            found = self.__dict__["_index"] = {t.id: (t, o) for t, o in reversed(list(self.everything()))}
+            base, index = kept.get("_index_of", (None, None))
+            made = Index.of(self) if base is None else index.mended(changed(base, self), self)
+            found = kept["_index"] = made
+            kept.pop("_index_of", None)
         return found
 
     def find(self, thing_id: str | None) -> Thing | None:
-        return self.index.get(thing_id, (None, None))[0] if isinstance(thing_id, str) else None
+        return self.index.entries.get(thing_id, (None, None))[0] if isinstance(thing_id, str) else None
 
     def owner(self, thing_id: str) -> Thing | None:
-        return self.index.get(thing_id, (None, None))[1]
+        return self.index.entries.get(thing_id, (None, None))[1]
 
     def shape_of(self, thing: Thing) -> Thing | None:
         """The subject whose shape a thing shows: itself, or what it copies."""
@@ -479,18 +515,29 @@ class Document(Frozen):
 
     def replace_all(self, changed: dict[str, Thing]) -> "Document":
         """The document with things replaced, by id, wherever they stand."""
+        tops: dict[str, Thing] = {}
+        for thing_id in changed:
+            thing, owner = self.index.entries.get(thing_id, (None, None))
+            if thing is not None:
+                top = owner or thing
+                tops[top.id] = top
 
-        def swap(items):
-            return tuple(within(changed.get(t.id, t)) for t in items)
+        def swapped(parts):
+            return tuple(changed.get(p.id, p) for p in parts)
 
-        def within(thing):
-            parts = {}
-            for name in ("stack", "joints"):
-                if any(p.id in changed for p in getattr(thing, name)):
-                    parts[name] = swap(getattr(thing, name))
-            return thing.with_(**parts) if parts else thing
-
-        return self.with_(things=swap(self.things), prints=swap(self.prints))
+        rows: dict[str, list[Thing]] = {}
+        after: list[Thing] = []
+        for top in tops.values():
+            made = changed.get(top.id, top)
+            names = [n for n in ("stack", "joints") if any(p.id in changed for p in getattr(made, n))]
+            parts = {n: swapped(getattr(made, n)) for n in names}
+            after.append(made.with_(**parts) if parts else made)
+            where = "things" if self.index.place(self.things, top) >= 0 else "prints"
+            row = rows.setdefault(where, list(getattr(self, where)))
+            row[self.index.place(getattr(self, where), top)] = after[-1]
+        if not tops:
+            return self
+        return self._with(Changes(list(tops.values()), after), **{n: tuple(row) for n, row in rows.items()})
 
     def remove(self, thing_id: str) -> "Document":
         def drop(items):

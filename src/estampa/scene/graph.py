@@ -4,11 +4,13 @@ The nodes are owners (a subject, a skeleton, a grip, a force); a layer or a join
 and understood is followed.
 """
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
+from graphlib import CycleError, TopologicalSorter
 
 from ..errors import EstampaError
 from ..kinds.channels import PARTS_OF_SUBJECTS
 from .document import Document, Formula, Link, Thing
+from .index import Changes
 
 NO_THING = (*PARTS_OF_SUBJECTS, "ensemble")  # what may be named that is no owner
 
@@ -21,20 +23,14 @@ class Graph:
     """
 
     def __init__(self, doc: Document):
-        self.doc = doc
-        self.by_id: dict[str, Thing] = {}
-        self._owner_of: dict[str, str] = {}
-        for thing, owner in doc.everything():
-            self.by_id[thing.id] = thing
-            self._owner_of[thing.id] = owner.id if owner is not None else thing.id
-        self._forces = [t for t in doc.things if t.on and t.declared is not None and t.declared.family == "force"]
-        self._node = self._grouped(doc)
+        self.doc, self.index = doc, doc.index
+        self._forces = list(self.index.forces.values())
+        self._roots: dict[str, str] = {}
         self._owners: dict[str, list[str]] = {}
-        for owner in dict.fromkeys(self._owner_of.values()):
-            self._owners.setdefault(self.node(owner), []).append(owner)
+        self._together = self._grouped()
         self._needs: dict[str, dict[str, str]] = {}
 
-    def _grouped(self, doc) -> dict[str, str]:
+    def _grouped(self) -> dict[str, str]:
         """Owner -> the node that it belongs to, of those whose layers play in an ensemble."""
         node: dict[str, str] = {}
 
@@ -43,21 +39,26 @@ class Graph:
                 name = node[name]
             return name
 
-        for owner in doc.things:
-            for layer in owner.stack if owner.on else ():
-                together = member_of(layer)
-                if together is not None and self._owner_of.get(together) == together and layer.on:
-                    node[root(owner.id)] = root(together)
-        return {name: root(name) for name in node}
+        for ensemble, owners in self.index.members.items():
+            if owners and self.doc.find(ensemble) is not None and self.doc.owner(ensemble) is None:
+                for owner in sorted(owners):
+                    node[root(owner)] = root(ensemble)
+        found = {name: root(name) for name in node}
+        for name, together in found.items():
+            self._owners.setdefault(together, []).append(name)
+        for together, names in self._owners.items():
+            names[:] = sorted({*names, together}, key=lambda i: self.index.places.get(i, 0))
+        return found
 
     def node(self, thing_id: str) -> str:
         """The node that a thing belongs to."""
-        owner = self._owner_of[thing_id]
-        return self._node.get(owner, owner)
+        thing, owner = self.index.entries[thing_id]
+        top = owner.id if owner is not None else thing.id
+        return self._together.get(top, top)
 
     def owners(self, node: str) -> list[Thing]:
         """The things of a node, in the order of the document."""
-        return [self.by_id[owner] for owner in self._owners[node]]
+        return [self.index.entries[owner][0] for owner in self._owners.get(node, (node,))]
 
     def needs(self, node: str) -> dict[str, str]:
         """Nodes that one needs: node -> the words for why."""
@@ -89,52 +90,42 @@ class Graph:
                     self._add(found, node, owner, thing, force.id, words)
 
     def _add(self, found, node, owner, thing, value, words):
-        target = self._owner_of.get(value) if isinstance(value, str) else None
-        if target is None or self.by_id[target].declared is None:
+        held, held_owner = self.index.entries.get(value, (None, None))
+        top = held_owner or held
+        if top is None or top.declared is None:
             return
+        target = top.id
         if target == owner.id and thing is not owner:
             return  # a joint of its own: a layer reads it as it enters
         found.setdefault(self.node(target), words)
 
     def in_order(self) -> list[Thing]:
-        """All owners, each after those that it needs."""
-        found, seen = [], set()
-        for start in self._owners:
-            stack = [(start, iter(self.needs(start)))] if start not in seen else []
-            seen.add(start)
-            while stack:
-                at, left = stack[-1]
-                following = next((n for n in left if n not in seen), None)
-                if following is not None:
-                    seen.add(following)
-                    stack.append((following, iter(self.needs(following))))
-                    continue
-                stack.pop()
-                found += self.owners(at)
-        return found
+        """All owners, each after those that it needs. The document has no ring."""
+        nodes = dict.fromkeys(self.node(t.id) for t in (*self.doc.things, *self.doc.prints))
+        order = TopologicalSorter({n: self.needs(n).keys() - {n} for n in nodes}).static_order()
+        return [owner for node in order for owner in self.owners(node)]
 
     def ring(self, through: Iterable[str] | None = None) -> list[str] | None:
         """Names of things that need one another in a ring, the first again at the end; None when there is none.
-        through -- ids of owners, when only rings that go through one of these are looked for."""
-        state: dict[str, int] = {}
-        for start in self._owners if through is None else map(self.node, through):
-            if start in state:
-                continue
-            trail, stack = [start], [iter(self.needs(start))]
-            state[start] = 1
-            while stack:
-                following = next(stack[-1], None)
-                if following is None:
-                    state[trail.pop()] = 2
-                    stack.pop()
-                elif state.get(following) == 1:
-                    ring = [*trail[trail.index(following) :], following]
-                    return [self.by_id[i].name for i in ring]
-                elif following not in state:
-                    state[following] = 1
-                    trail.append(following)
-                    stack.append(iter(self.needs(following)))
-        return None
+        through -- ids of things at the top, when only rings that go through one of these are looked for."""
+        every = (*self.doc.things, *self.doc.prints)
+        left = [self.node(i) for i in through] if through is not None else [self.node(t.id) for t in every]
+        found: dict[str, dict[str, str]] = {}
+        while left:
+            node = left.pop()
+            if node not in found:
+                found[node] = self.needs(node)
+                left += found[node]
+        return ring_of(found, lambda node: self.index.entries[node][0].name)
+
+
+def ring_of(needs: Mapping[str, Iterable[str]], name: Callable[[str], str]) -> list[str] | None:
+    """Names of nodes that need one another in a ring, the first again at the end; None when there is none."""
+    try:
+        TopologicalSorter(needs).prepare()
+    except CycleError as err:  # it tells each node before the one that needs it
+        return [name(node) for node in reversed(err.args[1])]
+    return None
 
 
 def is_own_obstacle(doc: Document, ensemble: Thing, force: Thing) -> bool:
@@ -159,7 +150,9 @@ def member_of(layer: Thing) -> str | None:
 def refuse_ring(doc: Document, what: str, through: Iterable[str] | None = None) -> None:
     """Raises EstampaError when things of a document would need themselves. what -- the edit, or the file; through --
     the ids of what an edit changed, since a ring that it closes goes through one of them."""
-    ring = Graph(doc).ring(through) or stack_ring(doc)
+    tops = doc.things if through is None else [doc.find(i) for i in through]
+    orders = [l for top in tops if top is not None for l in _solved_rows(top)[:1]]
+    ring = Graph(doc).ring(through) or (stack_ring(doc) if orders else None)
     if ring:
         raise EstampaError(
             what,
@@ -171,43 +164,24 @@ def refuse_ring(doc: Document, what: str, through: Iterable[str] | None = None) 
 def stack_ring(doc: Document) -> list[str] | None:
     """Names of what would have to be solved before itself by the order of stacks: an ensemble twice in one
     stack, or with something that is solved between two of its members."""
-    below: dict[str, set[str]] = {}  # what is solved -> what stands right below it, which needs it
-    names: dict[str, str] = {t.id: t.name for t, _ in doc.everything()}
+    needs: dict[str, set[str]] = {}  # what is solved -> what stands right above it
     for owner in doc.things:
-        last = None
-        for layer in owner.stack if owner.on else ():
-            if not layer.on or layer.declared is None or not getattr(layer.declared, "memory", False):
-                continue
-            here = member_of(layer) or layer.id
-            if last is not None:
-                below.setdefault(last, set()).add(here)
-            last = here
-    state: dict[str, int] = {}
-
-    def walk(at, trail):
-        state[at] = 1
-        for following in below.get(at, ()):
-            if state.get(following) == 1:
-                return [names.get(i, i) for i in (*trail[trail.index(following) :], following)]
-            if following not in state:
-                found = walk(following, [*trail, following])
-                if found:
-                    return found
-        state[at] = 2
-        return None
-
-    for start in list(below):
-        if start not in state:
-            found = walk(start, [start])
-            if found:
-                return found
-    return None
+        for above, here in _solved_rows(owner):
+            needs.setdefault(here, set()).add(above)
+    return ring_of(needs, lambda i: found.name if (found := doc.find(i)) is not None else i)
 
 
-def names_changed(before: Document, after: Document) -> bool:
+def _solved_rows(owner: Thing) -> list[tuple[str, str]]:
+    """(what is solved, what is solved right below it) in the stack of a thing: ensembles, or layers by themselves."""
+    solved = [l for l in owner.stack if owner.on and l.on and l.declared is not None and l.declared.memory]
+    ids = [member_of(l) or l.id for l in solved]
+    return list(zip(ids, ids[1:], strict=False))
+
+
+def names_changed(changes: Changes) -> bool:
     """Whether an edit may have made another thing needed: something came, went, was switched, or names another, or a
     channel reads another one."""
-    return _differ(before.things, after.things)
+    return not changes.same_things or _differ(tuple(changes.before), tuple(changes.after))
 
 
 def _differ(before: tuple[Thing, ...], after: tuple[Thing, ...]) -> bool:

@@ -7,6 +7,7 @@ from ..kinds.channels import PARTS_OF_SUBJECTS, Channel
 from . import limits
 from .curves import Curve
 from .document import Document, Formula, Link, Opaque, Thing
+from .index import Changes
 
 
 class Beyond(Exception):
@@ -24,7 +25,7 @@ def check_document(doc: Document) -> None:
     check_chains(doc)
 
 
-def refuse_edit(label: str, before: Document, after: Document, reads_changed: bool) -> None:
+def refuse_edit(label: str, before: Document, after: Document, changes: Changes, reads_changed: bool) -> None:
     """Raises EstampaError when an edit makes something beyond a limit. reads_changed -- whether other things or
     channels may be named than before. Only what changed is looked at."""
     try:
@@ -32,32 +33,29 @@ def refuse_edit(label: str, before: Document, after: Document, reads_changed: bo
             after.start, after.end, after.frame_rate, after.run_up, after.loop,
         ):  # fmt: skip
             check_time(after)
-        if len(before.things) != len(after.things) or reads_changed:
+        if reads_changed:
             _check_count(after)
-        changed = list(changed_things(before, after))
-        for thing in changed:
+        fresh = list(changed_things(before, changes))
+        for thing in fresh:
             check_thing(thing)
             check_references(after, thing)
-        if reads_changed and any(map(_names_others, changed)):
+        rows = [t for t in fresh if _names_others(t)] if reads_changed else []
+        if any(after.index.named.get(t.id) for t in rows):  # it stands within a row
             check_chains(after)
+        elif rows:  # or begins one
+            check_chains(after, rows)
     except Beyond as err:
         words = f"would make a scene that {err}."
         raise EstampaError(f"“{label}”", words, "It was not done; the scene is as it was.") from None
 
 
-def changed_things(before: Document, after: Document) -> Iterator[Thing]:
+def changed_things(before: Document, changes: Changes) -> Iterator[Thing]:
     """Things and their parts that are other objects than they were."""
-    for old, new in ((before.things, after.things), (before.prints, after.prints)):
-        if old is new:
-            continue
-        known = {id(t) for t in old}
-        for thing in new:
-            if id(thing) in known:
-                continue
-            then = before.find(thing.id)
-            parts = set() if then is None else {id(p) for p in (*then.stack, *then.joints)}
-            yield thing
-            yield from (p for p in (*thing.stack, *thing.joints) if id(p) not in parts)
+    for thing in changes.after:
+        then = before.find(thing.id)
+        parts = set() if then is None else {id(p) for p in (*then.stack, *then.joints)}
+        yield thing
+        yield from (p for p in (*thing.stack, *thing.joints) if id(p) not in parts)
 
 
 def _names_others(thing: Thing) -> bool:
@@ -84,7 +82,7 @@ def check_time(doc: Document) -> None:
 
 
 def _check_count(doc: Document) -> None:
-    _at_most(sum(1 for _ in doc.everything()), limits.MOST_THINGS, "things")
+    _at_most(len(doc.index.entries), limits.MOST_THINGS, "things")
 
 
 def check_thing(thing: Thing) -> None:
@@ -168,28 +166,34 @@ def check_references(doc: Document, thing: Thing) -> None:
 
 
 # -- what reads what -----------------------------------------------------------------------------------------
-def check_chains(doc: Document) -> None:
-    """Raises Beyond when something rides on itself, reads itself, or stands below too many others."""
-    by_id = {t.id: t for t, _ in doc.everything()}
+def check_chains(doc: Document, begun: list[Thing] | None = None) -> None:
+    """Raises Beyond when something rides on itself, reads itself, or stands below too many others. begun -- the things
+    that rows begin with, where only these are looked at."""
+    find = doc.find
+    rows = [t for t, _ in doc.everything()] if begun is None else begun
     for channel, verb in (("parent", "riding on"), ("other", "combined with")):
 
         def onward(at: str, channel=channel):
-            thing = by_id[at]
-            if thing.kind == "joint" or thing.declared is None or channel not in thing.declared.channels:
+            thing = find(at)
+            if thing.declared is None or thing.declared.family == "joint" or channel not in thing.declared.channels:
                 return ()  # joints among one another are looked at with their skeleton
             value = thing.values.get(channel)
-            return (value,) if isinstance(value, str) and value in by_id else ()
+            return (value,) if find(value) is not None else ()
 
-        names = lambda ids: [by_id[i].name for i in ids]
-        _check_depth(by_id, onward, lambda r, v=verb: f"has things {v} one another in a ring: {' → '.join(r)}",
+        names = lambda ids: [find(i).name for i in ids]
+        starts = [t.id for t in rows if t.values.get(channel)]
+        _check_depth(starts, onward, lambda r, v=verb: f"has things {v} one another in a ring: {' → '.join(r)}",
                      f"has more than {limits.MOST_DEEP} things {verb} one another", names)  # fmt: skip
-    reads: dict[tuple[str, str], list[tuple[str, str]]] = {}
-    for thing in by_id.values():
-        for name, source in thing.sources():
-            reads.setdefault((thing.id, name), []).append((source.thing, source.channel))
-    names = lambda nodes: [f"{by_id[t].name} · {by_id[t].declared.channels[n].label.lower()}" for t, n in nodes]
-    _check_depth(reads, lambda at: (n for n in reads.get(at, ()) if n in reads),
-                 lambda r: f"has channels that read one another in a ring: {' → '.join(r)}",
+
+    def reads(node: tuple[str, str]) -> list[tuple[str, str]]:
+        thing = find(node[0])
+        sources = [s for name, s in thing.sources() if name == node[1]] if thing is not None else []
+        read = ((s.thing, s.channel, find(s.thing)) for s in sources)
+        return [(i, n) for i, n, t in read if t is not None and isinstance(t.values.get(n), (Link, Formula))]
+
+    names = lambda nodes: [f"{find(t).name} · {find(t).declared.channels[n].label.lower()}" for t, n in nodes]
+    starts = [(t.id, name) for t in rows for name in dict.fromkeys(n for n, _ in t.sources())]
+    _check_depth(starts, reads, lambda r: f"has channels that read one another in a ring: {' → '.join(r)}",
                  f"has more than {limits.MOST_DEEP} channels that read one another in a row", names)  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from ..hashing import array_digest
 from . import limit_checks
 from .document import Document, MeshRef
 from .graph import names_changed, refuse_ring
+from .index import changed
 from .values import Values
 
 HISTORY_LENGTH = 500
@@ -123,16 +124,18 @@ class Scene:
         themselves, or something would be beyond what a scene may hold (limits.py)."""
         if doc is self.doc:
             return
-        names = names_changed(self.doc, doc)
-        limit_checks.refuse_edit(label, self.doc, doc, names)
+        changes = changed(self.doc, doc)
+        names = names_changed(changes)
+        limit_checks.refuse_edit(label, self.doc, doc, changes, names)
         if names:
-            known = {id(t) for t in self.doc.things}
-            fewer = len(doc.things) < len(self.doc.things)  # what is left may feel or follow something else then
-            refuse_ring(doc, f"“{label}”", None if fewer else [t.id for t in doc.things if id(t) not in known])
+            gone = {t.id for t in changes.before} - {t.id for t in changes.after}
+            # what is left may feel or follow something else where something is gone
+            refuse_ring(doc, f"“{label}”", None if gone else [t.id for t in changes.after])
         if not (merge and self._undo and self._undo[-1][1] == merge and not self._redo):
             self._undo.append((label, merge, self.doc))
             del self._undo[:-HISTORY_LENGTH]
         self._redo.clear()
+        doc.settled()
         self._become(doc)
 
     def end_merge(self) -> None:
