@@ -274,7 +274,7 @@ def test_caches_do_not_grow_with_edits(flag_user):
         )
         user.session.pictures.look()
         QApplication.processEvents()
-        sizes.append(len(s.scene.solver_cache))
+        sizes.append(len(s.scene.memo))
     user.wait()
     assert sizes[-1] <= sizes[5] + 2, sizes
 

@@ -84,13 +84,14 @@ class Stage:
         held = (path.spots if path else None, ground.mesh.points if ground and ground.mesh else None)
         held += (chosen.weights if chosen is not None else None,)
         name = digest(words, pivot, copies.spots, held, world)
-        kept = self.scene.solver_cache.get(("copies", copies.id))
-        if kept is None or kept[0] != name:
+
+        def make() -> Place:
             made = arranged(v, pivot, self.in_world(path), self._ground(v, ground), copies.spots)
             if made.rows > MOST:
                 raise EstampaError(copies.name, f"would be {made.rows:,} copies.", f"At most {MOST:,} are made.")
-            kept = self.scene.solver_cache["copies", copies.id] = (name, made)
-        return kept[1]
+            return made
+
+        return self.scene.memo.get(copies.id, "places", name, make)
 
     def _ground(self, v, ground):
         if v["arrange"] != "scatter" or ground is None or ground.mesh is None:

@@ -1,6 +1,5 @@
 """What the grains of swarms look like: which layer shows each, the shapes of its cycle, and where each stands."""
 
-from collections import OrderedDict
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +17,6 @@ from .reader import Scope
 
 LUMP = 0.02  # m, half of what a grain is drawn as where nothing says what it looks like
 AMBER = (0.95, 0.55, 0.12)  # linear light
-MOST_SKINS = 300_000_000  # bytes of surfaces that are kept
 ANOTHER = 1e-3  # of the size, from which on a texture is of another mesh
 
 
@@ -115,17 +113,16 @@ class Dressing:
 
     def _skin(self, swarm, layer, grains, frame, name) -> list[Part]:
         """The surface of a layer, kept for some frames as it was worked out."""
-        cache = self.evaluator.scene.solver_cache.setdefault("skins", OrderedDict())
         v = self.reader.resolved(layer, Scope.world(frame, swarm))
         key = digest(name, layer.id, self.reader.told(layer, Scope.world(frame, swarm)), len(grains["ids"]))
-        if key not in cache:
+
+        def make():
             spacing = swarm.constant("spacing" if "spacing" in swarm.declared.channels else "least") or LUMP
             skin = layer.declared.skinned(grains, v, float(spacing))
             mesh = Mesh.from_triangles(skin.points, skin.triangles) if len(skin.triangles) else None
-            cache[key] = (mesh, skin, layer.declared.inks(skin, v))
-            while len(cache) > 2 and sum(s.points.nbytes * 6 for _, s, _ in cache.values()) > MOST_SKINS:
-                cache.popitem(last=False)
-        mesh, skin, inks = cache[key]
+            return mesh, skin, layer.declared.inks(skin, v)
+
+        mesh, skin, inks = self.evaluator.scene.memo.get(layer.id, ("skin", key), None, make)  # of several frames
         return [Part(mesh, skin.points, speed=skin.speed, inks=inks)] if mesh is not None else []
 
     def spread(self, swarm: Thing, layer: Thing, what: str, frame: float, most: int = 20_000) -> np.ndarray | None:
@@ -166,21 +163,18 @@ class Dressing:
     def shapes(self, layer: Thing, frame: float):
         """(mesh, (c, n, 3) m in its own space): what a layer shows grains as, all frames of its cycle."""
         evaluator, subject, texture = self.evaluator, self.subject_of(layer), layer.constant("texture")
-        mesh, cache = evaluator.mesh(subject), evaluator.scene.solver_cache
+        mesh = evaluator.mesh(subject)
         if texture:
-            key = ("cycle", layer.id)
+            owner, what = layer.id, "cycle"
             name = digest(_stamp(texture), mesh.points, mesh.face_indices)
             make = lambda: _of_texture(layer, subject, mesh, texture)
         else:
             frames, layers = self._cycle(layer) or [frame], evaluator.layers(subject)
-            key = ("cycle", subject.id, len(frames))
+            owner, what = subject.id, ("cycle", len(frames))
             ones = [evaluator.stage.one(subject, f) for f in frames]
             name = digest(*(evaluator.stacks.name(subject, layers, one) for one in ones))
             make = lambda: np.concatenate([evaluator.stacks.rows(subject, layers, one).points[:1] for one in ones])
-        kept = cache.get(key)
-        if kept is None or kept[0] != name or kept[1] is not mesh:
-            kept = cache[key] = (name, mesh, make())
-        return mesh, kept[2]
+        return mesh, evaluator.scene.memo.get(owner, what, (name, mesh), make)
 
 
 def _stamp(path: str):
@@ -220,7 +214,4 @@ def _of_texture(layer, subject, mesh, path) -> np.ndarray:
 
 
 def _lump(scene):
-    found = scene.solver_cache.get("lump")
-    if found is None:
-        found = scene.solver_cache["lump"] = coloured(box([-LUMP] * 3, [LUMP] * 3), "Grain", AMBER)
-    return found
+    return scene.memo.get("", "lump", None, lambda: coloured(box([-LUMP] * 3, [LUMP] * 3), "Grain", AMBER))

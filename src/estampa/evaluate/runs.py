@@ -420,7 +420,7 @@ class Runs:
             try:
                 found = self.stepped(run, now, found, self.inputs(run, now))
             except EstampaError as err:  # remarked upon for as long as the same would be solved
-                self.evaluator.scene.solver_cache["stopped", run.id] = (self.key(run, now), now, err)
+                self.evaluator.scene.memo.put(run.id, "stopped", self.key(run, now), (now, err))
                 raise
             if not self.store.has(self.key(run, now)):
                 self.store.write(self.key(run, now), found)

@@ -90,18 +90,21 @@ class Swarms:
     def sown(self, swarm: Thing, one_in: int = 1) -> Grains:
         """The grains of a swarm by formula as they were sown, made once for the same; of so many one."""
         layers = [l for l in self.guides(swarm) if l.declared.sows]
-        doc, found = self.evaluator.doc, Grains.none()
+        doc = self.evaluator.doc
         scope = Scope.world(doc.start, swarm)
         name = digest([self.reader.told(l, scope) for l in layers], int(swarm.constant("seed")))
-        cache = self.evaluator.scene.solver_cache
-        kept = cache.get(("sown", swarm.id, one_in))
-        if kept is not None and kept[0] == name:
-            return kept[1]
-        if one_in > 1:
-            found = self.sown(swarm)
-            found = found.pick(found.ids % one_in == 0)
-            cache["sown", swarm.id, one_in] = (name, found)
-            return found
+
+        def make() -> Grains:
+            if one_in > 1:
+                every = self.sown(swarm)
+                return every.pick(every.ids % one_in == 0)
+            return self._sow(swarm, layers, scope)
+
+        return self.evaluator.scene.memo.get(swarm.id, ("sown", one_in), name, make)
+
+    def _sow(self, swarm: Thing, layers: list[Thing], scope: Scope) -> Grains:
+        """What some layers sow."""
+        doc, found = self.evaluator.doc, Grains.none()
         for layer in layers:
             v = self.reader.resolved(layer, scope)
             v["at"] = doc.start
@@ -111,5 +114,4 @@ class Swarms:
             except EstampaError as err:
                 raise EstampaError(f"{layer.name} of {swarm.name}", err.cause, err.cure, err.detail) from err
             found = found.with_more(born) if born is not None else found
-        cache["sown", swarm.id, 1] = (name, found)
         return found

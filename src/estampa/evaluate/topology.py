@@ -43,11 +43,8 @@ class Topology:
         """A mesh with the points that layers above give it at the first frame: what a slow layer works on."""
         many = self.evaluator.stage.one(subject, self.evaluator.doc.start)
         shape = self.evaluator.stacks.rows(subject, above, many)
-        key = ("enters", above[-1].id)
-        kept = self.scene.solver_cache.get(key)
-        if kept is None or kept[0] is not mesh or kept[1] != shape.digest:
-            kept = self.scene.solver_cache[key] = (mesh, shape.digest, mesh.with_points(shape.points[0]))
-        return kept[2]
+        key = (mesh, shape.digest)
+        return self.scene.memo.get(above[-1].id, "enters", key, lambda: mesh.with_points(shape.points[0]))
 
     def _plan(self, subject, layer, mesh, before) -> Plan:
         declared = layer.declared
@@ -55,20 +52,21 @@ class Topology:
         found = subject.map(v.get("map"))
         told = {n: x for n, x in v.items() if n != "map"} | self._places(subject, layer, v)
         name = digest("plan", layer.kind, declared.version, told, found.weights if found else None)
-        kept = self.scene.solver_cache.get(("plan", layer.id))
-        if kept is None or kept[0] != name or kept[1] is not mesh:
+
+        def make() -> Plan:
+            weights = self.scene.arrays.get(found.weights) if found else None
+            for plan in before:
+                weights = plan.carried(weights) if weights is not None else None
+            return self._planned(subject, layer, mesh, v, weights, name)
+
+        def wait_for_it() -> Plan:
             if declared.slow and not self.evaluator.waits:
                 cure = "Wait until it is there, and do it again."
                 raise EstampaError(f"{layer.name} on {subject.name}", "is still being worked out.", cure)
             with self.scene.planning:  # several threads may ask for it at once
-                kept = self.scene.solver_cache.get(("plan", layer.id))
-                if kept is None or kept[0] != name or kept[1] is not mesh:
-                    weights = self.scene.arrays.get(found.weights) if found else None
-                    for plan in before:
-                        weights = plan.carried(weights) if weights is not None else None
-                    plan = self._planned(subject, layer, mesh, v, weights, name)
-                    kept = self.scene.solver_cache["plan", layer.id] = (name, mesh, plan)
-        return kept[2]
+                return self.scene.memo.get(layer.id, "plan", (name, mesh), make)
+
+        return self.scene.memo.get(layer.id, "plan", (name, mesh), wait_for_it)
 
     def _places(self, subject, layer, v) -> dict:
         """Put what a layer names in space into `v`, as it is at the first frame in the subject's own space; returns
@@ -120,17 +118,16 @@ class Topology:
         indices = arrays.get(bind.indices) if bind.indices else None
         if not plans:
             return indices, arrays.get(bind.weights)
-        name = ("bound", layer.id)
-        kept = self.scene.solver_cache.get(name)
-        if kept is None or kept[0] is not plans[-1] or kept[1] != bind:
+
+        def make():
             dense = arrays.get(bind.weights)
             if indices is not None:
                 dense = spread(indices, dense, len(bind.joints))
             for plan in plans:
                 dense = plan.carried(dense)
-            found = few_of(dense, indices.shape[1]) if indices is not None else (None, dense.astype(np.float32))
-            kept = self.scene.solver_cache[name] = (plans[-1], bind, found)
-        return kept[2]
+            return few_of(dense, indices.shape[1]) if indices is not None else (None, dense.astype(np.float32))
+
+        return self.scene.memo.get(layer.id, "bound", (plans[-1], bind), make)
 
     def sized(self, subject: Thing, layer: Thing) -> Mesh:
         """The mesh that enters a solver, at the size that the subject has in the world at the first frame."""
@@ -139,10 +136,7 @@ class Topology:
         size = float(evaluator.stage.one(subject, evaluator.doc.start).place.size[0])
         if size == 1:
             return mesh
-        kept = self.scene.solver_cache.get(("sized", layer.id))
-        if kept is None or kept[0] is not mesh or kept[1] != size:
-            kept = self.scene.solver_cache["sized", layer.id] = (mesh, size, mesh.with_points(mesh.points * size))
-        return kept[2]
+        return self.scene.memo.get(layer.id, "sized", (mesh, size), lambda: mesh.with_points(mesh.points * size))
 
 
 def _carried(weights, plans) -> np.ndarray:

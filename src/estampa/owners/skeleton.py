@@ -101,15 +101,15 @@ class SkeletonOwner(Owner):
     def radii(self, skeleton: Thing) -> np.ndarray | None:
         """(j,) m, as thick as the first skin that a skeleton carries is about its joints; None without one."""
         for subject, layer in skins_on(self.doc, skeleton):
-            key = ("radii", layer.id)
-            bones, arrays = self.evaluator.poses.bones(skeleton), self.evaluator.scene.arrays
-            kept = self.evaluator.scene.solver_cache.get(key)
-            if kept is None or kept[0] != layer.bind or kept[1] is not bones:
+            bones = self.evaluator.poses.bones(skeleton)
+
+            def make(subject=subject, layer=layer, bones=bones):
+                arrays = self.evaluator.scene.arrays
                 parts = (arrays.get(layer.bind.back), self.evaluator.scene.mesh(subject.mesh).points)
                 parts += (arrays.get(layer.bind.indices), arrays.get(layer.bind.weights))
-                found = skin_radii(bones, list(layer.bind.joints), *parts)
-                kept = self.evaluator.scene.solver_cache[key] = (layer.bind, bones, found)
-            return kept[2]
+                return skin_radii(bones, list(layer.bind.joints), *parts)
+
+            return self.evaluator.scene.memo.get(layer.id, "radii", (layer.bind, bones), make)
         return None
 
     def attempt(self, thing, frame):

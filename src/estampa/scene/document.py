@@ -409,7 +409,8 @@ class Document(Frozen):
     def with_(self, **changes):
         made = super().with_(**changes)
         kept = made.__dict__  # what was known of this one was copied along
-        kept.pop("_made_by", None)
+        for name in ("_made_by", "_owned"):
+            kept.pop(name, None)
         if "_index" in kept:
             kept["_index_of"] = (self, kept.pop("_index"))
         if "things" not in changes and "prints" not in changes:
@@ -474,7 +475,10 @@ class Document(Frozen):
 
     def owned_by(self, *owners: str) -> list[Thing]:
         """The things of some sorts of owners: "mesh", "skeleton", "grains", "copies"."""
-        return [t for t in self.things if t.declared is not None and t.declared.owner in owners]
+        known = self.__dict__.setdefault("_owned", {})
+        if owners not in known:
+            known[owners] = [t for t in self.things if t.declared is not None and t.declared.owner in owners]
+        return list(known[owners])
 
     @property
     def subjects(self) -> list[Thing]:

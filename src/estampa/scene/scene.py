@@ -16,6 +16,7 @@ from . import limit_checks
 from .document import Document, MeshRef
 from .graph import names_changed, refuse_ring
 from .index import changed
+from .memo import Memo
 from .values import Values
 
 HISTORY_LENGTH = 500
@@ -114,7 +115,7 @@ class Scene:
         self._meshes: dict[MeshRef, object] = {}
         self._evaluator = None  # of `evaluate`
         self.shapes = ShapeCache()  # computed shapes and envelopes, by digest
-        self.solver_cache: dict = {}  # what solvers derive from a mesh alone
+        self.memo = Memo()  # what is worked out of things, for as long as it is of the same
         self.planning = RLock()  # a slow plan is made once, whoever asks
 
     # -- edits ---------------------------------------------------------------------------------------------
@@ -160,6 +161,8 @@ class Scene:
 
     def _become(self, doc: Document) -> None:
         before, self.doc = self.doc, doc
+        if len(doc.index.entries) < len(before.index.entries):
+            self.memo.drop(before.index.entries.keys() - doc.index.entries.keys())
         self.changed.emit(before, doc)
 
     @property

@@ -123,10 +123,10 @@ class BreakFacet(Facet):
 
     def facts(self, session, thing):
         """What a mesh was broken into, as it was cut last."""
-        plan = session.scene.solver_cache.get(("plan", thing.id))
+        plan = session.scene.memo.peek(thing.id, "plan")
         if plan is None:
             return Facts([], "It is not cut yet.")
-        mesh = plan[2].mesh
+        mesh = plan[1].mesh
         parts = Pieces.each(mesh)
         of = lambda: parts.of_vertex[mesh.triangles[:, 0]]
         volumes = mesh.cached("volumes", lambda: volumes_of(mesh.points, mesh.triangles, of(), parts.count))

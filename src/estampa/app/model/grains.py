@@ -140,10 +140,10 @@ def looker(most: int = MOST, trails: bool = False, picked=None):
 
 
 def _grains(evaluator, part, more) -> LookedGrains:
-    kept = evaluator.scene.solver_cache.get(("looked cycle", id(part.mesh)))
-    if kept is None or kept[0] is not part.points or kept[1] is not part.mesh:
-        kept = (part.points, part.mesh, Cycle.of(part.mesh, part.points))
-        evaluator.scene.solver_cache["looked cycle", id(part.mesh)] = kept
+    made_of = (part.points, part.mesh)
+    cycle = evaluator.scene.memo.get(
+        "", ("looked cycle", id(part.mesh)), made_of, lambda: Cycle.of(part.mesh, part.points)
+    )
     rows = np.zeros(part.count, ROW)
     rows["place"], rows["size"] = part.places.origin, part.places.size
     rows["turn"] = np.rint(32767 * turns_of(part.places.axes))
@@ -151,7 +151,7 @@ def _grains(evaluator, part, more) -> LookedGrains:
         rows["shape"] = part.shape
     if part.tints is not None:
         rows["dye"][:, :3] = np.rint(255 * np.clip(on_screen(part.tints), 0, 1))
-    return LookedGrains(rows, part.ids, kept[2], part.tints is not None, **more)
+    return LookedGrains(rows, part.ids, cycle, part.tints is not None, **more)
 
 
 def _trail(evaluator, swarm, frame, looked, one_in, most, picked) -> None:

@@ -10,16 +10,18 @@ from ...evaluate.evaluator import Evaluator
 from ...geometry.mesh import Creased, Mesh
 from ...geometry.pieces import Pieces
 from ...geometry.seamless import corner_normals, seamless, turned_with
-from ...hashing import rand
+from ...hashing import digest, rand
 from ...light import on_screen
 from ...scene.bones import Bones
 from ...scene.copies import only_in_copies
+from ...scene.dependencies import Dependencies
 from ...scene.document import Thing
 from ...scene.values import Rows
 from ...solve.bodies.shapes import outline
 
-MANY = 24  # still subjects, from which on they are drawn as one
-STALL = (0.46, 0.40, 0.36)  # colour of what has no layers and no material
+STRIPES = 12.0
+MANY, SMALL = 24, 4_000  # subjects, from which on they are drawn as one: still ones, and those of so few vertices
+STALL, CLOTH = (0.46, 0.40, 0.36), (0.83, 0.79, 0.72)  # colours of what has no material: without layers, and with some
 
 
 @dataclass(frozen=True)
@@ -141,6 +143,7 @@ class Batch:
     triangles: np.ndarray
     edges: np.ndarray
     tint: np.ndarray
+    yarns: np.ndarray | None = None  # (n,) where stripes are drawn across them
 
 
 @dataclass
@@ -205,15 +208,16 @@ def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedSha
     if not apart and np.array_equal(part.points, unmoved):
         return LookedShape.of(whole, part.mesh.cut_from.whole, smooth, **more)
     made = seamless(part.mesh, smooth)
-    key = ("broken normals", subject.id)
-    kept = evaluator.scene.solver_cache.get(key)
-    if kept is None or kept[0] is not made or not np.array_equal(kept[1], whole):
+
+    def make():
         normals = corner_normals(part.mesh, whole, unmoved, smooth).reshape(-1, 3)[made.corner]
-        kept = evaluator.scene.solver_cache[key] = (made, whole, np.ascontiguousarray(normals))
+        return np.ascontiguousarray(normals)
+
+    normals = evaluator.scene.memo.get(subject.id, "broken normals", (made, digest(whole)), make)
     axes, linear, shift = outcome.since_broken(evaluator, subject, part, unmoved, frame)
     drawn = made.without_walls(made.creased.of(part.points), linear, shift)
     return LookedShape(
-        part.points, part.mesh, turned_with(kept[2], made.piece, axes), made.creased, drawn=drawn, **more
+        part.points, part.mesh, turned_with(normals, made.piece, axes), made.creased, drawn=drawn, **more
     )  # fmt: skip
 
 
@@ -224,13 +228,13 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
 
     swarms = swarms or look_at_swarm
     result, hidden = Looked(frame), only_in_copies(evaluator.doc)
-    known, still = evaluator.scene.solver_cache.get("looks", {}), {}
+    needs = Dependencies(evaluator.doc)
     for thing in evaluator.doc.things:
         if not thing.on or thing.id in hidden:
             continue
         owner = thing.declared.owner if thing.declared is not None else ""
         if owner == "mesh":
-            result.shapes[thing.id] = _look_once(evaluator, thing, frame, known, still, apart)
+            result.shapes[thing.id] = _look_once(evaluator, thing, frame, needs, apart)
         elif owner == "copies":
             found = look_at(evaluator, thing, frame)
             if found is not None:
@@ -241,59 +245,78 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)
             result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
-    evaluator.scene.solver_cache["looks"] = still
-    plain = [t.id for t in evaluator.doc.subjects if not t.stack and t.id in result.shapes]
-    plain = [i for i in plain if result.shapes[i].pictured is None]
+    shapes = result.shapes
+    plain = [t.id for t in evaluator.doc.subjects if t.id in shapes and (not t.stack or _is_small(shapes[t.id]))]
+    plain = [i for i in plain if shapes[i].pictured is None]
     if len(plain) > MANY:
-        shapes = {i: result.shapes[i] for i in plain}
-        # the floor is drawn under what stands on it only, so what dips below it is kept apart
-        sunk = {i for i, shape in shapes.items() if shape.lowest < -1e-3}
-        for n, ids in enumerate((sorted(shapes.keys() - sunk), sorted(sunk))):
-            if ids:
-                result.batches.append(_batch(evaluator.scene, n, ids, [shapes[i] for i in ids]))
+        shapes = {i: shapes[i] for i in plain}
+        # the floor is drawn under what stands on it only, so what dips below it is kept apart; so is what has yarns
+        groups: dict[tuple[bool, bool], list[str]] = {}
+        for i in sorted(shapes):
+            groups.setdefault((shapes[i].lowest < -1e-3, _has_yarns(evaluator, i, shapes[i])), []).append(i)
+        for group, ids in groups.items():
+            result.batches.append(_batch(evaluator, group, ids, [shapes[i] for i in ids]))
     return result
 
 
-def _look_once(evaluator, subject, frame, known, still, apart) -> LookedShape:
-    """The look of a subject; of one that moves by nothing the one that was worked out before, as long as it is the very
-    same thing of the document."""
-    kept = known.get(subject.id)
-    if kept is not None and kept[0] is subject:
-        still[subject.id] = kept
-        return kept[1]
-    shape = look_at(evaluator, subject, frame, apart)
+def _has_yarns(evaluator, subject_id: str, shape: LookedShape) -> bool:
+    """Whether its stretch and turn can be seen by stripes across U."""
+    return bool(evaluator.doc.find(subject_id).stack) and shape.mesh.uv is not None and shape.tint is None
+
+
+def yarns_of(mesh: Mesh) -> np.ndarray | None:
+    """(n,) a stripe for each twelfth of U's range; None without texture coordinates."""
+    if mesh.uv is None:
+        return None
+    u = mesh.uv[:, 0]
+    return (u - u.min()) / max(float(np.ptp(u)), 1e-9) * STRIPES
+
+
+def _is_small(shape: LookedShape) -> bool:
+    """Whether it is sooner joined with others at every frame than drawn by itself."""
+    return len(shape.points) <= SMALL and shape.stand is None and shape.drawn is None
+
+
+def _look_once(evaluator, subject, frame, needs: Dependencies, apart) -> LookedShape:
+    """The look of a subject: the one that was worked out before, as long as all that it depends on is the very same."""
+    made_of = needs.of(subject)
+    if made_of is None:
+        return look_at(evaluator, subject, frame, apart)
     if not subject.stack and not subject.constant("parent") and evaluator.reader.still(subject):
-        still[subject.id] = (subject, shape)
-    return shape
+        frame_of = None  # it moves by nothing
+    else:
+        frame_of = float(frame)
+    key, look_now = (made_of, frame_of, apart), lambda: look_at(evaluator, subject, frame, apart)
+    return evaluator.scene.memo.get(subject.id, "look", key, look_now)
 
 
-def _batch(scene, number, ids, shapes) -> Batch:
-    last = scene.solver_cache.get(("batch drawn", number))
-    if last is not None and len(last[0]) == len(shapes) and all(a is b for a, b in zip(last[0], shapes, strict=True)):
-        return last[1]
-    made = _joined(scene, number, ids, shapes)
-    scene.solver_cache["batch drawn", number] = (shapes, made)
-    return made
+def _batch(evaluator, number, ids, shapes) -> Batch:
+    moved = [bool(evaluator.doc.find(i).stack) for i in ids]
+    scene = evaluator.scene
+    return scene.memo.get("", ("batch", number), tuple(shapes), lambda: _joined(scene, number, ids, shapes, moved))
 
 
-def _joined(scene, number, ids, shapes) -> Batch:
+def _joined(scene, number, ids, shapes, moved) -> Batch:
     parted = [s.creased for s in shapes]
-    key = (tuple(ids), tuple(id(c.mesh) for c in parted))
-    kept = scene.solver_cache.get(("batch", number))
-    if kept is None or kept[0] != key:
+
+    def make():
         starts = np.cumsum([0] + [c.mesh.count for c in parted])
-        of = zip(shapes, parted, starts[:-1], strict=True)
         triangles, edges, tint = [], [], []
-        for shape, creased, start in of:
+        for shape, creased, start, moves in zip(shapes, parted, starts[:-1], moved, strict=True):
             triangles.append(creased.mesh.triangles + start)
             edges.append(shape.mesh.edges + start)
-            plain = np.tile(np.array(STALL, np.float32), (creased.mesh.count, 1))
+            plain = np.tile(np.array(CLOTH if moves else STALL, np.float32), (creased.mesh.count, 1))
             tint.append(plain if shape.tint is None else shape.tint)
-        joined_ = (np.concatenate(triangles), np.concatenate(edges), np.concatenate(tint))
-        kept = scene.solver_cache["batch", number] = (key, parted, joined_)  # the meshes are held, so ids stay theirs
+        yarns = None
+        if number[1]:
+            yarns = np.concatenate([c.of(yarns_of(s.mesh)) for s, c in zip(shapes, parted, strict=True)])
+        return np.concatenate(triangles), np.concatenate(edges), np.concatenate(tint), yarns
+
+    key = (tuple(ids), tuple(moved), tuple(c.mesh for c in parted))
+    topology = scene.memo.get("", ("batch topology", number), key, make)
     points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)
     lit = np.concatenate([s.lit for s in shapes]).astype(np.float32)
-    return Batch(frozenset(ids), points, lit, *kept[2])
+    return Batch(frozenset(ids), points, lit, *topology)
 
 
 def outlines(evaluator: Evaluator, frame: float, most: int = 400) -> list[np.ndarray]:

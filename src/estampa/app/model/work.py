@@ -17,6 +17,7 @@ from ...inspect.lanes import SOLVED, LaneMemory, LaneState
 from ...inspect.remarks.worked_out import all_remarks
 from ...inspect.sync import InStep
 from ...kinds.lanes import ReportLane
+from ...scene.dependencies import Dependencies
 from ...scene.document import Thing
 from .looks import trail
 from .preparing import Preparing
@@ -133,11 +134,16 @@ class Work(QObject):
             doc, lanes = evaluator.doc, {}
             if scene.doc is doc:
                 evaluator.pin()  # what the open scene needs stays in the store
+            needs = Dependencies(doc)
             copied = {t.constant("subject") for t in doc.owned_by("copies") if t.on}
             for owner in (*doc.subjects, *doc.skeletons):
+                made_of = needs.of(owner)
                 for layer in evaluator.layers(owner) if owner.on or owner.id in copied else ():
+                    if self.planner.superseded:
+                        raise Cancelled
                     with suppress(EstampaError):  # one that stops is remarked upon, and the others have their lanes
-                        lanes[layer.id] = self._lane(evaluator, memory, owner, layer)
+                        make = lambda o=owner, l=layer: self._lane(evaluator, memory, o, l)
+                        lanes[layer.id] = scene.memo.get(layer.id, "lane", made_of, make) if made_of else make()
             with suppress(EstampaError):
                 for run in evaluator.runs.every():
                     with suppress(EstampaError):
@@ -146,7 +152,8 @@ class Work(QObject):
             frames, trails = np.arange(doc.start, doc.end + 1, dtype=float), {}
             for t in doc.things:
                 with suppress(EstampaError):
-                    trails[t.id] = trail(evaluator, t, frames)
+                    make, made_of = lambda t=t: trail(evaluator, t, frames), needs.of(t)
+                    trails[t.id] = scene.memo.get(t.id, "trail", made_of, make) if made_of else make()
             found = all_remarks(evaluator, snapshot, patience=0.2)
             return doc, lanes, {i: p for i, p in trails.items() if p is not None}, found
 
@@ -166,7 +173,7 @@ class Work(QObject):
         step = max(1, int(count * vertices / 4_000_000))  # a heavy subject is sampled, so that lanes keep up
         for i in range(0, count, step):
             if self.planner.superseded:
-                break
+                raise Cancelled
             found = evaluator.travel_of(subject, layer, doc.start + i)
             if found:
                 mean[i : i + step], reach[i : i + step] = found

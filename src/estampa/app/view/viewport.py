@@ -15,7 +15,7 @@ from ...scene.things import Grip
 from ...scene.values import Rows
 from ..facets import facet_of
 from ..model.grains import LookedSwarm, spans_of
-from ..model.looks import STALL
+from ..model.looks import CLOTH, STALL, Batch, yarns_of
 from ..session import Session
 from ..shell.painting import Guarded
 from . import backdrops
@@ -29,8 +29,7 @@ from .render import Drawn, Renderer
 from .tools import TOOLS, Orbit, Pan, Tool
 from .tools.hand import held_at
 
-CLOTH, FILE = (0.83, 0.79, 0.72), (0.62, 0.68, 0.70)
-STRIPES = 12  # over the width of the texture
+FILE = (0.62, 0.68, 0.70)
 FINE_UP_TO = 400_000  # triangles whose edges are smoothed when the hand rests
 MOST_ON_A_CARD = 1_000_000  # grains of a swarm that are worked out for a view with a graphics card
 SLOW = 0.08  # s that a picture with smooth edges may keep the window
@@ -165,13 +164,19 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         own = {s.selection.subject.id} if s.selection.subject is not None and s.view.tool != "hand" else set()
         own |= {s.view.beside.subject} if s.view.beside else set()
         own |= set(s.pictures.picture.held)
-        batches = [b for b in batches if not (b.ids & own)]
+        stacked = {t.id for t in s.doc.subjects if t.stack} if self.look.pieces else set()
+        batches = [b for b in batches if not (b.ids & (own | stacked))]
         skip = frozenset().union(*(b.ids for b in batches))
         items = [
-            Drawn(f"batch {len(b.ids)} {k}", b.points, b.lit, b.triangles, b.edges, tint=b.tint)
+            Drawn(f"batch {len(b.ids)} {k}", b.points, b.lit, b.triangles, b.edges, **self._ink_of(b))
             for k, b in enumerate(batches)
         ]
         return items + self.drawn(skip)
+
+    def _ink_of(self, batch: Batch) -> dict:
+        if self.look.yarns and batch.yarns is not None:
+            return {"colour": CLOTH, "yarn": batch.yarns}
+        return {"tint": batch.tint}
 
     def drawn(self, skip: frozenset = frozenset()) -> list[Drawn]:
         s, look, items = self.session, self.look, []
@@ -199,7 +204,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
                 dense = self.weights_shown(painted[1])
                 more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None
             if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
-                more["yarn"] = self._yarn(shape.mesh)
+                more["yarn"] = yarns_of(shape.mesh)
             items.append(_drawn(thing.id, shape, CLOTH if subject.stack else STALL, **more))
             if s.view.beside and s.view.beside.subject == thing.id and "beside" in s.pictures.picture.shapes:
                 other = s.pictures.picture.shapes["beside"]
@@ -218,14 +223,6 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         """The swarms that this pane draws."""
         s = self.session
         return list(_swarms(s.pictures.picture, s.selection.isolated).values()) if self.look.meshes else []
-
-    @staticmethod
-    def _yarn(mesh) -> np.ndarray | None:
-        """A stripe for each twelfth of U's range."""
-        if mesh.uv is None:
-            return None
-        u = mesh.uv[:, 0]
-        return (u - u.min()) / max(float(np.ptp(u)), 1e-9) * STRIPES
 
     @staticmethod
     def beside_shift(mesh) -> float:

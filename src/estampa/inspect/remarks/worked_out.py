@@ -11,6 +11,7 @@ from collections.abc import Callable
 from ...errors import EstampaError
 from ...evaluate.evaluator import Evaluator
 from ...press.run import estimate
+from ...scene.dependencies import Dependencies
 from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 from .scene import found_by, in_order, remarks
@@ -46,10 +47,13 @@ def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
     attempt("", "Nothing can be solved.", lambda: every.extend(runs.every()))
     for run in every:
         attempt(run.id, "It cannot be solved.", lambda run=run: _first_step(evaluator, run, patience))
+    needs = Dependencies(doc)
     for thing in doc.things:
         if not thing.on or thing.declared is None:
             continue
-        attempt(thing.id, "It cannot be shown.", lambda t=thing: evaluator.owner(t).attempt(t, doc.start))
+        look, made_of = lambda t=thing: evaluator.owner(t).attempt(t, doc.start), needs.of(thing)
+        once = lambda t=thing, m=made_of, look=look: evaluator.scene.memo.get(t.id, "attempt", m, look)
+        attempt(thing.id, "It cannot be shown.", once if made_of is not None else look)
     for item in doc.prints:
         if item.on and item.declared is not None:
             told = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)
@@ -63,8 +67,9 @@ def _first_step(evaluator: Evaluator, run, patience: float) -> None:
     runs, first = evaluator.runs, evaluator.doc.solved_from
     keys = runs.keys(run, evaluator.doc.solved_to)
     tried = keys[:2]
-    known = evaluator.scene.solver_cache.get(("first step", run.id))
-    if known is None or known[0] != tried:
+    memo = evaluator.scene.memo
+
+    def trouble_of_it() -> EstampaError | None:
         trouble, began = None, time.monotonic()
         try:
             found = runs.stepped(run, first, None, runs.inputs(run, first))
@@ -73,12 +78,14 @@ def _first_step(evaluator: Evaluator, run, patience: float) -> None:
                 runs.stepped(run, first + 1, found, runs.inputs(run, first + 1))
         except EstampaError as err:
             trouble = err
-        known = evaluator.scene.solver_cache["first step", run.id] = (tried, trouble)
-    if known[1] is not None:
-        raise known[1]
-    key, frame, trouble = evaluator.scene.solver_cache.get(("stopped", run.id), (None, first, None))
-    if trouble is not None and runs.key(run, frame) == key:
+        return trouble
+
+    trouble = memo.get(run.id, "first step", tuple(tried), trouble_of_it)
+    if trouble is not None:
         raise trouble
+    stopped = memo.peek(run.id, "stopped")
+    if stopped is not None and runs.key(run, stopped[1][0]) == stopped[0]:
+        raise stopped[1][1]
 
 
 def _refuse(item, trouble: str) -> None:
