@@ -162,7 +162,7 @@ class Scene:
     def _become(self, doc: Document) -> None:
         before, self.doc = self.doc, doc
         if len(doc.index.entries) < len(before.index.entries):
-            self.memo.drop(before.index.entries.keys() - doc.index.entries.keys())
+            self.memo.drop(i for i in before.index.entries if i not in doc.index.entries)
         self.changed.emit(before, doc)
 
     @property
