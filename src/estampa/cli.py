@@ -3,7 +3,6 @@
 Exit codes: 0 done, 1 the scene has errors or a print does not match, 2 trouble with what was given, 130 stopped.
 """
 
-import argparse
 import signal
 import sys
 import threading
@@ -11,145 +10,34 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from . import __version__
+from .arguments import parser_for
 from .errors import Cancelled, EstampaError
 from .units import format_bytes, format_length
 
+COMMANDS = (
+    "open",
+    "info",
+    "import",
+    "demo",
+    "check",
+    "store",
+    "solve",
+    "bake",
+    "loop",
+    "start",
+    "rehearse",
+    "movie",
+    "keys",
+    "split",
+    "asset",
+    "clips",
+    "bind",
+)
+
 
 def main(argv: list[str] | None = None) -> int:
-    parser = argparse.ArgumentParser(
-        prog="estampa", description="Secondary and environmental motion, from a mesh to baked files."
-    )
-    parser.add_argument("--version", action="version", version=f"estampa {__version__}")
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND")
-
-    def command(name, run, help):
-        added = commands.add_parser(name, help=help, description=help)
-        added.set_defaults(run=run)
-        return added
-
-    opened = command("open", _open, "Open the window, on a scene or a mesh file if one is named.")
-    opened.add_argument("file", nargs="?", help="a .estampa scene or a mesh file")
-    opened.add_argument("--picture", metavar="PNG", help="save a picture of the window and end")
-
-    info = command("info", _info, "Tell what a mesh file or a scene holds.")
-    info.add_argument("file")
-    info.add_argument("--unit", choices=("m", "cm", "mm", "in", "ft"), help="what one unit of a mesh file is")
-    info.add_argument("--up", choices=("y", "z"), default="y", help="the mesh file's upward axis")
-    weld = argparse.BooleanOptionalAction
-    info.add_argument("--weld", action=weld, help="make coincident points one before counting (default: of STL)")
-
-    brought = command("import", _import, "Bring a scene file into a scene: its tree, materials and animation.")
-    brought.add_argument("file", help="GLB, glTF, OpenUSD, OBJ, PLY or STL")
-    brought.add_argument("scene", help="a .estampa scene; it is made when it is not there")
-    only_nodes = {"dest": "take", "metavar": "NAME", "action": "append"}
-    brought.add_argument("--take", **only_nodes, help="only this node, with what carries it; may be repeated")
-
-    demo = command("demo", _demo, "Open a demo scene; with --out, solve it and bake all its prints without a window.")
-    demo.add_argument("name", nargs="?", default="awning", help="which demo (default: awning)")
-    demo.add_argument("--out", metavar="DIR", help="bake into this folder instead of opening a window")
-    demo.add_argument("--picture", metavar="PNG", help="solve, save a picture of the window, and end")
-
-    solve = command("solve", _solve, "Solve every layer with memory over the scene's range.")
-    solve.add_argument("scene")
-
-    bake = command("bake", _bake, "Solve, bake the scene's prints, and read them back.")
-    bake.add_argument("scene")
-    only = {"dest": "print_names", "metavar": "NAME", "action": "append"}
-    bake.add_argument("--print", **only, help="only this print; may be repeated")
-    bake.add_argument("--out", metavar="DIR", required=True)
-
-    check = command("check", _check, "Print the remarks on a scene; exits 1 when one of them is an error.")
-    check.add_argument("scene")
-
-    loop = command(
-        "loop", _loop, "Tell how far the scene's loop is from closed, what closes it and what moves in step."
-    )
-    loop.add_argument("scene")
-    loop.add_argument("--close", action="store_true", help="carry out all that closes it, and save the scene")
-    loop.add_argument("--blend", type=int, default=12, metavar="FRAMES", help="frames over which keys go back (12)")
-    loop.add_argument("--drop", action="store_true", help="drop the keys of those frames instead of blending them")
-    loop.add_argument("--run-up", type=int, metavar="FRAMES", help="frames solved before the first; saves the scene")
-    loop.add_argument("--desync", action="store_true", help="bring what moves in step out of it, and save the scene")
-    loop.add_argument("--vary", type=float, default=0.0, metavar="SHARE", help="with it, how much copies differ")
-
-    start = command("start", _start, "Let a solver begin from a solved frame, and save the scene.")
-    start.add_argument("scene")
-    start.add_argument("--layer", metavar="NAME", help="which solver (default: the only one)")
-    what = start.add_mutually_exclusive_group(required=True)
-    what.add_argument("--frame", type=int, help="the solved frame that it begins from")
-    what.add_argument("--rest", action="store_true", help="instead, begin from rest again")
-    start.add_argument("--from", dest="other", metavar="NAME", help="a frame of another solver of its kind")
-
-    keys = command("keys", _keys, "Bake the layers of a skeleton to keys on its joints, and save the scene.")
-    keys.add_argument("scene")
-    keys.add_argument("--skeleton", metavar="NAME", help="which skeleton (default: the only one)")
-    keys.add_argument("--bodies", action="store_true", help="instead, bake bodies to keys on their subjects")
-    keys.add_argument("--tips", type=float, default=2.0, metavar="MM", help="how far a tip may be off (2 mm)")
-    keys.add_argument("--turn", type=float, default=0.5, metavar="DEG", help="how far a joint may be turned off (0.5)")
-    keys.add_argument("--every", action="store_true", help="a key at every frame")
-    keys.add_argument("--first", type=int, metavar="FRAME", help="first frame that is baked (default: the scene's)")
-    keys.add_argument("--last", type=int, metavar="FRAME", help="last frame that is baked (default: the scene's)")
-    keys.add_argument("--clip", default="Baked", metavar="NAME", help="name of its clip; one that is there is replaced")
-    keys.add_argument("--in-place", action="store_true", help="then take the travel out of the root, onto a grip")
-    keys.add_argument("--live", action="store_true", help="instead, switch the baked layers on again")
-
-    parts = command("split", _split, "Make several subjects of one, by island, material or group, and save the scene.")
-    parts.add_argument("scene")
-    parts.add_argument("--subject", metavar="NAME", help="which subject (default: the only one)")
-    how = ("island", "material", "group")
-    parts.add_argument("--by", choices=how, default="island", help="a group is what was joined (island)")
-
-    words = "Play printed files as a target would; tell what they take and how they loop."
-    play = command("rehearse", _rehearse, words)
-    play.add_argument("files", nargs="+", help="GLB, glTF, OpenUSD, or the JSON of a texture or table")
-    play.add_argument("--picture", metavar="OUT.png", help="what is seen, as a picture")
-    play.add_argument("--at", type=float, default=0.0, metavar="SECONDS", help="the moment of the picture (default: 0)")
-    play.add_argument("--clip", metavar="NAME", help="the clip that is played, of a file of several")
-    play.add_argument("--speed", type=float, default=1.0, help="how fast; below 0 backwards (default: 1)")
-    asset = command("asset", _asset, "List the assets that are kept; keep one of a scene, or put one into it.")
-    asset.add_argument("scene", nargs="?", help="the scene that it comes from, or goes into")
-    asset.add_argument("--keep", metavar="NAME", help="keep this thing with all that belongs to it")
-    asset.add_argument("--as", dest="word", metavar="NAME", help="under this name (default: the thing's)")
-    asset.add_argument("--put", metavar="NAME", help="put this asset into the scene, and save it")
-    asset.add_argument("--instead", metavar="NAME", help="with it, in the place of this skeleton")
-
-    clips = command("clips", _clips, "List the clips of a skeleton or subject; choose, make or remove one.")
-    clips.add_argument("scene")
-    clips.add_argument("--of", metavar="NAME", help="which skeleton or subject (default: the only one with clips)")
-    clips.add_argument("--play", metavar="CLIP", help="put the keys of this clip in place, and save the scene")
-    clips.add_argument("--reverse", metavar="CLIP", help="make one that plays this one backwards, and save the scene")
-    clips.add_argument("--remove", metavar="CLIP", help="remove this clip, and save the scene")
-    clips.add_argument("--new", metavar="CLIP", help="keep the present keys as a clip, and save the scene")
-    clips.add_argument("--first", type=int, metavar="FRAME", help="of a new clip (default: the loop or the scene)")
-    clips.add_argument("--last", type=int, metavar="FRAME", help="of a new clip; of one that loops, the first again")
-    clips.add_argument("--loops", action="store_true", help="a new clip goes round")
-
-    bind = command("bind", _bind, "Bind a subject to a skeleton, or to a cage, and save the scene.")
-    bind.add_argument("scene")
-    bind.add_argument("--subject", metavar="NAME", required=True, help="the subject that is bound")
-    to = bind.add_mutually_exclusive_group(required=True)
-    to.add_argument("--skeleton", metavar="NAME", help="the skeleton that it follows")
-    to.add_argument("--cage", metavar="NAME", help="the subject around it that carries it")
-    bind.add_argument("--way", choices=("heat", "nearest"), default="heat", help="how weights are worked out (heat)")
-    bind.add_argument("--most", type=int, choices=(4, 8), default=4, help="joints that one vertex may follow (4)")
-    bind.add_argument("--method", choices=("linear", "dual"), default="linear", help="how their pull is blended")
-
-    movie = command("movie", _movie, "Solve and film a scene: H.264 (.mp4), or numbered pictures (.png).")
-    movie.add_argument("scene")
-    movie.add_argument("--out", metavar="FILE", required=True, help="ends in .mp4 or .png")
-    movie.add_argument("--size", default="1280x720", metavar="WxH", help="in pixels (1280x720)")
-    movie.add_argument("--first", type=int, metavar="FRAME", help="first frame that is shown (default: the scene's)")
-    movie.add_argument("--last", type=int, metavar="FRAME", help="last frame that is shown (default: the scene's)")
-    movie.add_argument("--loop", action="store_true", help="the loop range, without the frame that equals the first")
-    movie.add_argument("--camera", metavar="NAME", help="look through this camera")
-
-    store = command(
-        "store", _store, "Tell where solved frames are kept and how large they are; with --clear, let go of them all."
-    )
-    store.add_argument(
-        "--clear", action="store_true", help="delete every solved frame; no work is lost, they are solved again"
-    )
-
+    """Carry out a command. argv -- its words; those of the process when none are given. Returns the exit code."""
+    parser = parser_for(__version__, {name: globals()[f"_{name}"] for name in COMMANDS})
     arguments = parser.parse_args(argv)
     if arguments.command is None:
         arguments = parser.parse_args(["open"])

@@ -67,6 +67,31 @@ def straightened(m):
 
 
 @njit(cache=True, nogil=True)
+def press(big, push, u, c, drag, area, h):
+    """Let the air push at a mass whose middle stands c (3,) m from its joint: it passes at u (3,) m/s.
+
+    big (6, 6), push (6,) are changed; drag kg/m3 -- factor x half the density; area m2. The push grows with the square
+    of the speed, so a step takes its slope along (linearly implicit), and stays calm however hard it blows.
+    """
+    fast = np.sqrt((u * u).sum())
+    if fast <= 1e-9:
+        return
+    force = drag * area * fast * u
+    push[:3] -= cross(c, force)
+    push[3:] -= force
+    b = np.empty((3, 3))
+    for j in range(3):
+        for k in range(3):
+            b[j, k] = h * drag * area * u[j] * u[k] / fast
+        b[j, j] += h * drag * area * fast
+    s = skew(c)
+    big[:3, :3] -= s @ b @ s
+    big[:3, 3:] += s @ b
+    big[3:, :3] -= b @ s
+    big[3:, 3:] += b
+
+
+@njit(cache=True, nogil=True)
 def advance(
     turn, spin, parents, offset, middle, inertia, mass, stiff, damp, rest, base_turn, base_place, base_spin,
     base_speed, base_gain, base_push, gravity, air, area, drag, steps, h
@@ -123,21 +148,8 @@ def advance(
             push[i, :3] = cross(wi, about @ wi) - cross(c, weight)
             push[i, 3:] = mass[i] * cross(wi, cross(wi, c)) - weight
             u = air[i] - (v + cross(wi, c))
-            fast = np.sqrt((u * u).sum())
-            if drag * area[i] > 0 and fast > 1e-9:
-                force = drag * area[i] * fast * u
-                push[i, :3] -= cross(c, force)
-                push[i, 3:] -= force
-                b = np.empty((3, 3))
-                for j in range(3):
-                    for k in range(3):
-                        b[j, k] = h * drag * area[i] * u[j] * u[k] / fast
-                    b[j, j] += h * drag * area[i] * fast
-                s = skew(c)
-                big[i, :3, :3] -= s @ b @ s
-                big[i, :3, 3:] += s @ b
-                big[i, 3:, :3] -= b @ s
-                big[i, 3:, 3:] += b
+            if drag * area[i] > 0:
+                press(big[i], push[i], u, c, drag, area[i], h)
             angle = frame @ rest[i] @ turn_vector(rest[i].T @ turn[i])
             torque[i] = -stiff[i] * (angle + h * own) - damp[i] * own
         for i in range(m - 1, -1, -1):  # gather inertias from the tips down to the roots
