@@ -13,15 +13,14 @@ from ..aid import Told
 from ..contact.soup import Solid, edges_of, planes_of, solid_of, soup_of
 from ..contact.tree import Tree
 from . import kernels, touching
-from .aids import hold_to, pressure, tension, wetness, wind_shadow
 from .bags import Bags
+from .cloth_aid import HARD, Holding
 from .dipped import dip
 from .fabric import Parts, Stuff, tethers
 from .levels import Levels
 from .schedule import block_vertices
 from .ties import Ties
 
-HARD = 0.999  # a weight from here on holds without give
 MOST_ADDED = 400  # substeps that a load or a collider may ask for by itself
 STEPS_OVER = 3  # edges of the cloth that a collider goes in a small step, at the most
 COARSE_FROM = 2  # times the wanted small steps, from which coarser sheets hold the stretch instead
@@ -198,40 +197,22 @@ def _touch(
 def _held(sheets, cloths, place):
     """((n,) how strongly vertices are held, (n, 3) where they are drawn to before, and now, Ties of those that may
     slide), in the order of the meshes. A hold below the cloth wins over the cloth's own map, a later one over both."""
-    weights, before, now, ties = [], [], [], []
+    every, ties = [], []
     for sheet, (first, last) in zip(sheets, cloths.spans, strict=True):
         v = sheet.v
         weight = np.zeros(sheet.mesh.count) if v.pins is None else v.pins.astype(float)
-        was, here = sheet.before.copy(), sheet.now.copy()
+        entered = (sheet.before.copy(), sheet.now.copy(), sheet.first, place[first:last])
+        holding = Holding(weight, *entered, v.hold, {})
         for told in sheet.aids:
-            if told.aid is not hold_to.HoldTo:
-                continue
-            own = hold_to.weights_of(told, sheet.first)
-            held = own > 0
-            surfaces = cloths.cached(told.id, dict)
-            found = hold_to.targets(told, sheet.first, place[first:last], held, surfaces) if held.any() else None
-            if found is None:
-                continue
-            a, b, along = found
-            if told.v.to == "path":
-                weight[held] = 0  # they are held by what ties them
-                grip = np.where(
-                    own[held] >= HARD,
-                    np.inf,
-                    (2 * np.pi * v.hold) ** 2 * own[held] / (1 - np.minimum(own[held], 0.9999)),
-                )
-                ties.append((np.flatnonzero(held) + first, a, b, grip, along))
-                continue
-            weight[held] = own[held]
-            was[held], here[held] = a, b
-        weights.append(weight)
-        before.append(was)
-        now.append(here)
+            holding.surfaces = cloths.cached(told.id, dict)
+            told.aid().hold(told, holding)
+        every.append(holding)
+        ties += [(at + first, *more) for at, *more in holding.slides]
     tied = Ties.none()
     if ties:
         at, a, b, grip, along = (np.concatenate(c) for c in zip(*ties, strict=True))
         tied = Ties(cloths.parts.place[at], a, b, grip, along)
-    return np.concatenate(weights), np.concatenate(before), np.concatenate(now), tied
+    return (*(np.concatenate([getattr(h, n) for h in every]) for n in ("weight", "before", "now")), tied)
 
 
 def _water(sheets) -> np.ndarray:
@@ -239,8 +220,8 @@ def _water(sheets) -> np.ndarray:
     found = [np.zeros(s.mesh.count) for s in sheets]
     for own, sheet in zip(found, sheets, strict=True):
         for told in sheet.aids:
-            if told.aid is wetness.Wetness:
-                own += wetness.water(told, sheet.now)
+            added = told.aid().water(told, sheet.now)
+            own += 0.0 if added is None else added
     return np.concatenate(found)
 
 
@@ -249,8 +230,8 @@ def _taut(sheets, o) -> np.ndarray | None:
     found = [np.ones((s.mesh.count, 2)) for s in sheets]
     for own, sheet in zip(found, sheets, strict=True):
         for told in sheet.aids:
-            if told.aid is tension.Tension:
-                own *= tension.rests(told, sheet.now)
+            rests = told.aid().rests(told, sheet.now)
+            own *= 1.0 if rests is None else rests
     taut = np.maximum(np.concatenate(found), 0.05)
     return None if (taut == 1).all() else taut[o]
 
@@ -258,10 +239,8 @@ def _taut(sheets, o) -> np.ndarray | None:
 def _bags(sheets, cloths) -> Bags:
     rows = []
     for sheet, mesh, (first, _) in zip(sheets, cloths.meshes, cloths.spans, strict=True):
-        for told in sheet.aids:
-            if told.aid is pressure.Pressure:
-                found = pressure.bag_of(told, mesh, first)
-                rows += [found] if found is not None else []
+        found = (told.aid().holds_volume(told, mesh) for told in sheet.aids)
+        rows += [v._replace(triangles=v.triangles + first) for v in found if v is not None]
     if not rows:
         return Bags.none()
     at, lid, pascals, volume = zip(*rows, strict=True)
@@ -281,12 +260,14 @@ def _air(sheets, cloths, world, x, every) -> kernels.Air:
         return kernels.Air(0.0, drag, lift, np.zeros_like(x))
     air = np.ascontiguousarray(world.air(x))
     place = cloths.parts.place
+    helped = any(sheet.aids for sheet in sheets)
+    shields = np.concatenate([np.zeros((0, 3)), *(_spread(o) for o in world.colliders)]) if helped else None
     for sheet, (first, last) in zip(sheets, cloths.spans, strict=True):
         for told in sheet.aids:
-            if told.aid is wind_shadow.WindShadow:
-                rows = place[first:last]
-                shields = np.concatenate([np.zeros((0, 3)), *(_spread(o) for o in world.colliders)])
-                air[rows] *= wind_shadow.felt(told, x[rows], air[rows], shields)[:, None]
+            rows = place[first:last]
+            felt = told.aid().shelter(told, x[rows], air[rows], shields)
+            if felt is not None:
+                air[rows] *= felt[:, None]
     return kernels.Air(AIR_DENSITY, drag, lift, air)
 
 

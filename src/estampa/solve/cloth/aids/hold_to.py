@@ -4,12 +4,13 @@ import numpy as np
 
 from ....kinds.channels import choice, number, ref, switch
 from ....lazy import spatial
-from ...aid import Aid, Told
+from ...aid import Told
+from ..cloth_aid import HARD, ClothAid
 
 WHAT = {"grip": "A grip or joint", "surface": "A subject's surface", "path": "A path, free to slide along it"}
 
 
-class HoldTo(Aid):
+class HoldTo(ClothAid):
     """A part of the cloth above it follows a grip, a joint or a subject's surface, or slides along a path.
 
     Where the cloth is held by its own map too, this one wins. It holds as the vertices stood at the first frame that is
@@ -21,7 +22,6 @@ class HoldTo(Aid):
     icon = "M3 3 H13 V6 H3 Z M5 6 V9.5 C5 12 8 12 8 14 M11 6 V9.5 C11 12 8 12 8 14"
     group = "fall"
     rank = 3
-    helps = "cloth"
     follows = True
 
     to = choice("grip", "What it follows.", WHAT, title="Held to")
@@ -34,6 +34,23 @@ class HoldTo(Aid):
     ends = switch(False, "It lets go at a frame, and the cloth goes on with the speed that it has.", title="Lets go")
     at = number(60, "The first frame at which it holds no longer.", title="At frame", unit="frames", soft=(1, 240),
                 fixed=True, when=(("ends", (True,)),))  # fmt: skip
+
+    def hold(self, told, holding):
+        """It wins over what held the cloth so far; what it ties to a path may slide along it."""
+        own = weights_of(told, holding.first)
+        held = own > 0
+        found = targets(told, holding.first, holding.place, held, holding.surfaces) if held.any() else None
+        if found is None:
+            return
+        before, now, along = found
+        if told.v.to == "path":
+            holding.weight[held] = 0  # they are held by what ties them
+            soft = (2 * np.pi * holding.hold) ** 2 * own[held] / (1 - np.minimum(own[held], 0.9999))
+            grip = np.where(own[held] >= HARD, np.inf, soft)
+            holding.slides.append((np.flatnonzero(held), before, now, grip, along))
+            return
+        holding.weight[held] = own[held]
+        holding.before[held], holding.now[held] = before, now
 
 
 def weights_of(told: Told, points: np.ndarray) -> np.ndarray:

@@ -6,10 +6,10 @@ from ....geometry.lids import rims_of
 from ....geometry.mesh import Mesh
 from ....geometry.pieces import is_closed, volume_of
 from ....kinds.channels import choice, number, switch
-from ...aid import Aid, Told
+from ..cloth_aid import ClothAid, Volume
 
 
-class Pressure(Aid):
+class Pressure(ClothAid):
     """Air within the cloth above it: so many pascals more than outside, or as much as it holds at first, which it
     keeps.
 
@@ -20,7 +20,6 @@ class Pressure(Aid):
     icon = "M8 2.5 A5.5 5.5 0 1 0 8.1 2.5 M8 5 V8 M8 11 V8 M5 8 H11"
     group = "fall"
     rank = 5
-    helps = "cloth"
 
     keeps = choice(
         "pressure", "What is given.", {"pressure": "The pressure", "volume": "The volume, whatever presses on it"},
@@ -36,22 +35,19 @@ class Pressure(Aid):
     )  # fmt: skip
     sealed = switch(True, "Open borders are closed by lids.", title="Seal borders")
 
-
-def bag_of(told: Told, mesh: Mesh, first: int):
-    """(triangles (t, 3) outwards with lids, lid (t,), Pa, m3 to be kept) of a cloth whose vertices begin at `first`, or
-    None where it holds nothing."""
-    v, strength = told.v, float(np.ravel(told.v.strength)[0])
-    lids = lids_of(mesh) if v.sealed else np.zeros((0, 3), np.int64)
-    at = np.concatenate([mesh.triangles.astype(np.int64), lids])
-    if not len(at) or strength <= 0:
-        return None
-    lid = np.arange(len(at)) >= len(mesh.triangles)
-    held = volume_of(mesh.points, at) if is_closed(at) else 0.0
-    if held < 0:
-        at, held = at[:, ::-1], -held
-    if v.keeps == "volume":
-        return (at + first, lid, 0.0, held * float(np.ravel(v.volume)[0])) if held > 0 else None
-    return at + first, lid, strength * float(np.ravel(v.pressure)[0]), 0.0
+    def holds_volume(self, told, mesh):
+        v, strength = told.v, float(np.ravel(told.v.strength)[0])
+        lids = lids_of(mesh) if v.sealed else np.zeros((0, 3), np.int64)
+        at = np.concatenate([mesh.triangles.astype(np.int64), lids])
+        if not len(at) or strength <= 0:
+            return None
+        lid = np.arange(len(at)) >= len(mesh.triangles)
+        held = volume_of(mesh.points, at) if is_closed(at) else 0.0
+        if held < 0:
+            at, held = at[:, ::-1], -held
+        if v.keeps == "volume":
+            return Volume(at, lid, 0.0, held * float(np.ravel(v.volume)[0])) if held > 0 else None
+        return Volume(at, lid, strength * float(np.ravel(v.pressure)[0]), 0.0)
 
 
 def lids_of(mesh: Mesh) -> np.ndarray:

@@ -3,10 +3,10 @@
 import numpy as np
 
 from ....kinds.channels import number
-from ...aid import Aid, Told
+from ..cloth_aid import ClothAid
 
 
-class Tension(Aid):
+class Tension(ClothAid):
     """The yarns of the cloth above it rest shorter than they are in the mesh, so that it is taut; or longer, so that it
     is slack. Keyed, it draws a sheet together.
     """
@@ -15,7 +15,6 @@ class Tension(Aid):
     icon = "M2 8 H14 M2 8 L4.5 5.5 M2 8 L4.5 10.5 M14 8 L11.5 5.5 M14 8 L11.5 10.5"
     group = "fall"
     rank = 4
-    helps = "cloth"
 
     warp = number(
         0.95, "Length at which the first yarn rests, of its length in the mesh.", title="Warp rests at", unit="factor",
@@ -23,14 +22,12 @@ class Tension(Aid):
     )  # fmt: skip
     weft = number(0.95, "The same across it.", title="Weft rests at", unit="factor", soft=(0.5, 1.2), hard=(0.05, 5))
 
-
-def rests(told: Told, points: np.ndarray) -> np.ndarray:
-    """(n, 2) how long warp and weft rest at each vertex, against the mesh."""
-    v = told.v
-    weight = np.full(len(points), float(np.ravel(v.strength)[0]))
-    if v.map is not None:
-        weight = weight * v.map
-    if v.zone is not None:
-        weight = weight * v.zone(points[None])[0]
-    shares = np.array([float(np.ravel(v.warp)[0]), float(np.ravel(v.weft)[0])])
-    return 1 + (shares - 1) * weight[:, None]
+    def rests(self, told, points):
+        v = told.v
+        weight = np.full(len(points), float(np.ravel(v.strength)[0]))
+        if v.map is not None:
+            weight = weight * v.map
+        if v.zone is not None:
+            weight = weight * v.zone(points[None])[0]
+        shares = np.array([float(np.ravel(v.warp)[0]), float(np.ravel(v.weft)[0])])
+        return 1 + (shares - 1) * weight[:, None]
