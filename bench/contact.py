@@ -42,7 +42,7 @@ def drop(frames=FRAMES):
         begun = time.perf_counter()
         state = Cloth().step(state, inputs, DT)
         taken.append(time.perf_counter() - begun)
-        x = state["points"]["place"].astype(float)
+        x = state["points"]["position"].astype(float)
         crossed += bool(ipctk.has_intersections(ipctk.CollisionMesh(x, edges, triangles), x))
         now = np.linalg.norm(x[edges[:, 1]] - x[edges[:, 0]], axis=1)
         stretch.append(np.maximum(now / long - 1, 0).mean())

@@ -85,8 +85,8 @@ def main() -> int:
     from estampa import edits as do
     from estampa.app.session import Session
     from estampa.app.shell import theme
-    from estampa.app.shell.actions import PANELS
     from estampa.app.shell.window import Window
+    from estampa.kinds.panels import panels
     from estampa.store.frames import FrameStore
 
     theme.use(app)
@@ -135,7 +135,7 @@ def main() -> int:
     act("change the wind", lambda: s.set(wind.id, {"speed": 5.0}))
     act("undo", lambda: s.scene.undo())
     act("a frame on", lambda: s.player.go_to(s.player.frame + 1))
-    for panel in PANELS:
+    for panel in [p.word for p in panels()]:
         act(f"show the {panel}", lambda p=panel: window.show_panel(p))
     act("save", lambda: s.desk.save(__import__("pathlib").Path(HOME) / "heavy.estampa", then=lambda: None))
     act("autosave", s.desk.autosave_now)

@@ -84,11 +84,11 @@ def whole(folder: Path) -> str:
     from estampa import open_scene
     from estampa.errors import EstampaError
     from estampa.formats.vertex_texture import VertexTextureFile
-    from estampa.rehearsal.stage import Stage
+    from estampa.rehearsal.stage import RehearsalStage
 
     readers = {
         ".estampa": open_scene, ".autosave": open_scene, ".json": VertexTextureFile,
-        ".usdc": lambda p: Stage.of([p]), ".glb": lambda p: Stage.of([p]),
+        ".usdc": lambda p: RehearsalStage.of([p]), ".glb": lambda p: RehearsalStage.of([p]),
         ".mp4": lambda p: imageio_ffmpeg.count_frames_and_secs(str(p))[0] >= 3 or 1 / 0,
     }  # fmt: skip
     for path in folder.rglob("*"):

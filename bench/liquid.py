@@ -44,7 +44,7 @@ def _solve(count: int, frames: int):
         run = evaluator.runs.every()[0]
         found = [evaluator.store.frame(evaluator.runs.key(run, f)) for f in range(2, frames + 1)]
         crowded = max(float(f["report"]["crowded"][0]) for f in found)
-        return took, len(found[-1]["grains"]), crowded, found[-1]["grains"]["place"].astype(float)
+        return took, len(found[-1]["grains"]), crowded, found[-1]["grains"]["position"].astype(float)
 
 
 @njit(cache=True, inline="always")

@@ -157,7 +157,7 @@ def bodies() -> list[Row]:
     ours = seconds(lambda: evaluator.solve_through(25)) / 24
     run = evaluator.runs.every()[0]
     rows = [store.frame(evaluator.runs.key(run, f))["bodies"] for f in (1, 25)]
-    moved = rows[1]["place"] - rows[0]["place"]
+    moved = rows[1]["position"] - rows[0]["position"]
     drift = float(np.sqrt((moved**2).sum(axis=1).mean()))
     found = [Row(f"{len(moved):,} touching hulls left at rest, rms drift in a second", f"{1000 * drift:.2f} mm",
                  "0.5 mm", drift / 0.0005, "≤ 1", drift < 0.0005)]  # fmt: skip

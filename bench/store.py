@@ -26,7 +26,7 @@ def rows() -> list[Row]:
 
         def read():
             for key in keys:
-                store.frame(key, ("place",))
+                store.frame(key, ("position",))
 
         def copy():
             for file in files:

@@ -78,8 +78,8 @@ def flocking() -> list[Row]:
     ours = lambda: guide.layer.guide(grains, guide.v, inputs.moment(guide), h)
     ours()
     a = min(seconds(ours) for _ in range(5))
-    b = seconds(lambda: _flock_in_numpy(grains.place, grains.speed, guide.v, float(h[0])))
-    near = np.mean([len(x) - 1 for x in cKDTree(grains.place).query_ball_point(grains.place[:2000], 0.5)])
+    b = seconds(lambda: _flock_in_numpy(grains.position, grains.velocity, guide.v, float(h[0])))
+    near = np.mean([len(x) - 1 for x in cKDTree(grains.position).query_ball_point(grains.position[:2000], 0.5)])
     return [
         Row(
             f"100,000 that flock, {near:.0f} neighbours each, a step",
@@ -101,14 +101,14 @@ def many() -> list[Row]:
     inputs, h, found, took = _inputs(*FIVE), np.array([1 / RATE]), [], {}
     for count in (10_000, 100_000, 1_000_000):
         grains = _grains(count, 0.2)
-        state = (grains.place, grains.speed, grains.sits, grains.ids)
+        state = (grains.position, grains.velocity, grains.sits, grains.ids)
         copies = tuple(np.empty_like(part) for part in state)
 
         def ours(grains=grains):
-            drift(grains.place, grains.speed, grains.sits, 0.5, h)
+            drift(grains.position, grains.velocity, grains.sits, 0.5, h)
             for guide in inputs.layers:
                 guide.layer.guide(grains, guide.v, inputs.moment(guide), h)
-            drift(grains.place, grains.speed, grains.sits, 0.5, h)
+            drift(grains.position, grains.velocity, grains.sits, 0.5, h)
 
         def plain(state=state, copies=copies):
             for a, b in zip(copies, state, strict=True):

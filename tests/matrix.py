@@ -12,7 +12,6 @@ import numpy as np
 
 from estampa import cli, demo, open_scene, save_scene
 from estampa import edits as do
-from estampa.beside import Workers
 from estampa.edits import assets
 from estampa.edits import joints as build
 from estampa.errors import EstampaError
@@ -23,11 +22,12 @@ from estampa.inspect import loops
 from estampa.inspect.remarks.worked_out import all_remarks
 from estampa.kinds.registry import kind_of, kinds_in, layers_for
 from estampa.press import run as press
-from estampa.rehearsal.stage import Stage as Rehearsal
+from estampa.rehearsal.stage import RehearsalStage as Rehearsal
 from estampa.scene.document import ids_of
 from estampa.scene.file import scene_bytes_to
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
+from estampa.worker_processes import Workers
 from tests.stage import BOUND, Stage
 
 ROOT = str(Path(__file__).resolve().parents[1])

@@ -16,7 +16,7 @@ from estampa.errors import EstampaError
 from estampa.formats.asset import read_asset
 from estampa.geometry.primitives import sheet
 from estampa.press.run import bake_scene
-from estampa.rehearsal.stage import Stage
+from estampa.rehearsal.stage import RehearsalStage
 from estampa.scene.document import Document, ids_of
 from estampa.scene.scene import Scene
 from estampa.solve.swarm.points_file import read_points
@@ -46,7 +46,7 @@ def stage_files(folder: Path) -> list[Path]:
 
 def play(path: Path) -> list[str]:
     """Open a printed file and look at it at some moments."""
-    stage = Stage.of([path])
+    stage = RehearsalStage.of([path])
     for now in (0.0, 0.1, 5.0):
         for shown in stage.shown(now):
             assert np.isfinite(shown.in_world()).all()

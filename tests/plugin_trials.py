@@ -15,11 +15,13 @@ from PySide6.QtWidgets import QApplication
 
 from estampa import edits as do
 from estampa.api import remarks
+from estampa.app.facets import facet_of
 from estampa.app.session import Session
 from estampa.app.shell.theme import icon
 from estampa.app.shell.window import Window
 from estampa.evaluate import outcome
 from estampa.geometry.primitives import sheet
+from estampa.kinds.panels import panels
 from estampa.kinds.plugins import BROKEN
 from estampa.kinds.registry import kind_of
 from estampa.press.run import run
@@ -139,7 +141,7 @@ def embers():
     window.session.work.plan()
     settle(window.session)
     lane = window.session.work.lanes[made.id]
-    assert lane.state.done and lane.told[-1] == "40 glow" and 0.5 < lane.reach[-1] < 1.0
+    assert lane.state.done and lane.frame_words[-1] == "40 glow" and 0.5 < lane.reach[-1] < 1.0
     assert lane.report.over_all(lane.reach).endswith("m/s")
     window.session.selection.select(made.id)
     settle(window.session)
@@ -195,6 +197,9 @@ def broken():
     assert "left half-way" in next(why for path, why in BROKEN.items() if "broken.py" in path)
     assert "is the word of Bend already" in next(why for path, why in BROKEN.items() if "taken.py" in path)
     assert len([r for r in remarks(Scene()) if "plug-in" in str(r)]) == 2
+    assert not [r for r in remarks(Scene()) if "Never" in str(r)]
+    assert kind_of("half_layer") is None and facet_of(kind_of("bend")).hint(None) == ""
+    assert "half_panel" not in [p.word for p in panels()]
 
 
 def end(window):

@@ -19,7 +19,7 @@ from .edits.importing import bring_in
 from .edits.versions import compare as compare_version
 from .edits.versions import take as take_version
 from .errors import Cancelled, EstampaError
-from .evaluate import bared, starts
+from .evaluate import exposed_faces, starts
 from .formats.asset import read_asset
 from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
@@ -127,11 +127,11 @@ def freeze_strip(scene: Scene, subject_id: str, first: int, count: int, store=No
     return strips.freeze(scene, evaluator, subject_id, first, count)[0]
 
 
-def bared_faces(scene: Scene, subject_id: str, frame: int, store=None) -> bared.Bared:
+def bared_faces(scene: Scene, subject_id: str, frame: int, store=None) -> exposed_faces.Bared:
     """The inner faces of a broken subject that were bared in the step to a frame: where dust and debris come from."""
     evaluator = scene.evaluator(store)
     evaluator.solve_through(frame)
-    return bared.bared(evaluator, scene.doc.find(subject_id), frame)
+    return exposed_faces.bared(evaluator, scene.doc.find(subject_id), frame)
 
 
 # plants

@@ -273,6 +273,7 @@ def _loop(a) -> int:
 def _start(a) -> int:
     from .edits import set_start
     from .evaluate import starts
+    from .inspect.remarks.starts import begins_without_some
 
     with _edited(a.scene) as scene:
         evaluator = scene.evaluator()
@@ -285,7 +286,7 @@ def _start(a) -> int:
         other = _named(scene, a.other, solvers, "Solver") if a.other else layer
         set_start(scene, layer.id, starts.adopt(evaluator, layer.id, a.frame, other.id))
         print(f"{layer.name} begins from {scene.doc.find(layer.id).adopted.words}")
-        for remark in starts.remarks_on(scene.evaluator()):
+        for remark in begins_without_some(scene.evaluator()):
             print(remark)
     return 0
 
@@ -349,9 +350,9 @@ def _body_keys(a, tolerance) -> int:
 def _rehearse(a) -> int:
     from dataclasses import replace
 
-    from .rehearsal.stage import Stage
+    from .rehearsal.stage import RehearsalStage
 
-    stage = Stage.of(a.files)
+    stage = RehearsalStage.of(a.files)
     for i, part in enumerate(stage.parts):
         clip = next((c for c in part.actor.clips if c.name == a.clip), part.clip)
         if a.clip and clip.name != a.clip and len(stage.parts) == 1:

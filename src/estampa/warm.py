@@ -14,7 +14,6 @@ import numpy as np
 from . import disk, target
 from . import edits as do
 from .baking import keys
-from .beside import HOME, isolated
 from .edits import joints as build
 from .evaluate import outcome
 from .formats import glb, usd
@@ -27,6 +26,7 @@ from .scene.document import Document
 from .scene.reduce import Tolerance
 from .scene.scene import Scene
 from .store.frames import FrameStore
+from .worker_processes import HOME, isolated
 
 SHARES = (("layers", "contact", "liquids"), ("skeletons", "cloth", "swarms", "assets"))  # one for each process
 EVERY = tuple(part for share in SHARES for part in share)
@@ -60,8 +60,8 @@ def note_prepared() -> None:
 
 def _mark() -> str:
     files = sorted(Path(__file__).parent.rglob("*.py"))
-    told = [(f.name, f.stat().st_size, f.stat().st_mtime_ns) for f in files]
-    return digest(target.name(), told).hex()
+    on_progress = [(f.name, f.stat().st_size, f.stat().st_mtime_ns) for f in files]
+    return digest(target.name(), on_progress).hex()
 
 
 def warm_cloth() -> None:

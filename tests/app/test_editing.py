@@ -107,7 +107,7 @@ def test_undo_while_a_solve_is_under_way_does_no_harm(flag_user):
         QTest.qWait(10)
     user.wait()
     assert s.work.lanes[user.thing("Cloth").id].state.done and not user.notice
-    assert s.pictures.picture.shapes[user.thing("Flag").id].true
+    assert s.pictures.picture.shapes[user.thing("Flag").id].is_current
 
 
 def test_files_by_their_dialogs(flag_user, tmp_path, monkeypatch):

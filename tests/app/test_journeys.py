@@ -87,7 +87,7 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     )
     user.keys(v, Qt.Key_Space)
     user.wait()
-    assert not s.player.playing and s.pictures.picture.shapes[subject.id].true
+    assert not s.player.playing and s.pictures.picture.shapes[subject.id].is_current
     assert np.nanmax(s.work.lanes[cloth].reach) > 0.02
 
     # a change goes stale with its reason, undo brings it back without solving
@@ -95,10 +95,10 @@ def test_from_a_mesh_file_to_printed_files_and_back(user, tmp_path):
     user.type_in(w.sheet.row("damping").editor, "2")
     user.wait(lambda: (s.work.lanes[cloth].state.states == STALE).all())
     assert s.work.lanes[cloth].state.why == "Cloth · damping" and "stale: Cloth · damping" in w.score.status.text()
-    assert not s.pictures.picture.shapes[subject.id].true
+    assert not s.pictures.picture.shapes[subject.id].is_current
     user.do("undo")
     user.wait()
-    assert s.work.lanes[cloth].state.done and s.pictures.picture.shapes[subject.id].true
+    assert s.work.lanes[cloth].state.done and s.pictures.picture.shapes[subject.id].is_current
 
     # two prints, run and read back; the file plays beside the live subject
     user.select("Banner")

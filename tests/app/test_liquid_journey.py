@@ -39,7 +39,7 @@ def test_a_vessel_is_filled_mended_settled_and_its_skin_is_printed(user, tmp_pat
     looked = s.pictures.picture.swarms[made.id]
     assert len(looked.skins) == 1 and not looked.layers, "its skin is seen, and no grains"
     grains = s.work.evaluator("window").dressing.grains(s.doc.find(made.id), 14)[0]
-    assert (np.hypot(*grains["place"][:, [0, 2]].T) < 0.2).all() and grains["place"][:, 1].min() > -0.2
+    assert (np.hypot(*grains["position"][:, [0, 2]].T) < 0.2).all() and grains["position"][:, 1].min() > -0.2
     s.selection.select(made.id)
     user.wait()
     user.window.show_panel("sheet")
@@ -52,7 +52,7 @@ def test_a_vessel_is_filled_mended_settled_and_its_skin_is_printed(user, tmp_pat
     assert s.doc.find(made.id).adopted is not None
     solved(user, made.id)
     again = s.work.evaluator("window").dressing.grains(s.doc.find(made.id), 1)[0]
-    assert np.allclose(again["place"], grains["place"], atol=1e-6)
+    assert np.allclose(again["position"], grains["position"], atol=1e-6)
     user.do("add_skin_usd")
     user.window.press.folder = tmp_path
     user.window.run_prints()

@@ -97,8 +97,8 @@ def test_a_frame_that_is_damaged_or_gone_while_a_scene_is_open_looks_unsolved_an
     user.wait(solved)
     shape = lambda: s.pictures.picture.shapes[user.thing("Flag").id]
     s.player.go_to(6)
-    user.wait(lambda: s.pictures.picture.frame == 6 and shape().true)
-    true = shape().points.copy()
+    user.wait(lambda: s.pictures.picture.frame == 6 and shape().is_current)
+    is_current = shape().points.copy()
     key = Evaluator(s.doc, s.scene, s.store).key(user.thing("Flag"), cloth, 6)
     data = bytearray(s.store._path(key).read_bytes())
     data[1000] ^= 4  # of where its points are
@@ -108,13 +108,13 @@ def test_a_frame_that_is_damaged_or_gone_while_a_scene_is_open_looks_unsolved_an
     s.work.forget_what_was_read()
     s.store._path(key).write_bytes(data)
     s.player.go_to(6)
-    user.wait(lambda: s.pictures.picture.frame == 6 and not shape().true)
+    user.wait(lambda: s.pictures.picture.frame == 6 and not shape().is_current)
     user.wait(lambda: not s.work.lanes[cloth.id].state.done)
     assert s.work.needs_solve()
     s.work.solve()
     user.wait(solved)
-    user.wait(lambda: shape().true)
-    assert (shape().points == true).all()
+    user.wait(lambda: shape().is_current)
+    assert (shape().points == is_current).all()
     FrameStore(s.store.root).clear()  # as `estampa store --clear` does, from a terminal
     user.wait(lambda: s.work.needs_solve() and not s.work.is_solved_at(6))
 

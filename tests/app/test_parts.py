@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication, QPushButton
 
 from estampa import edits as do
 from estampa import open_scene, save_scene, warm
-from estampa.app.model.tasks import Job, Jobs, Latest
+from estampa.app.model.tasks import Jobs, Latest, Task
 from estampa.app.panels.fields import NumberField
 from estampa.errors import Cancelled, EstampaError
 from estampa.geometry.primitives import sheet
@@ -80,14 +80,14 @@ def test_jobs_run_in_turn_with_progress_and_cancel(qtbot):
             time.sleep(0.002)
         raise Cancelled
 
-    jobs.add(Job("Endless", endless, seen.append))
-    jobs.add(Job("Waiting", lambda progress, cancelled: "never", seen.append))
+    jobs.add(Task("Endless", endless, seen.append))
+    jobs.add(Task("Waiting", lambda progress, cancelled: "never", seen.append))
     qtbot.waitUntil(lambda: shares == [(0.5, "half way")])
     jobs.cancel()
     qtbot.waitUntil(lambda: not jobs.busy)
     assert seen == [] and told == []
-    jobs.add(Job("Good", lambda progress, cancelled: 7, seen.append))
-    jobs.add(Job("Bad", lambda progress, cancelled: [][1], seen.append))
+    jobs.add(Task("Good", lambda progress, cancelled: 7, seen.append))
+    jobs.add(Task("Bad", lambda progress, cancelled: [][1], seen.append))
     qtbot.waitUntil(lambda: not jobs.busy)
     assert seen == [7] and isinstance(told[0], EstampaError)
     assert "your scene is unharmed" in str(told[0]) and "IndexError" in told[0].detail
@@ -170,13 +170,13 @@ def test_playing_waits_for_the_solver_and_goes_round(flag_user):
     user, s = flag_user, flag_user.session
     seen = []
     s.pictures.looked.connect(
-        lambda: seen.append((s.pictures.picture.frame, all(p.true for p in s.pictures.picture.shapes.values())))
+        lambda: seen.append((s.pictures.picture.frame, all(p.is_current for p in s.pictures.picture.shapes.values())))
     )
     s.player.play(True)
     user.wait(lambda: any(a[0] == 12 and b[0] == 1 for a, b in zip(seen, seen[1:], strict=False)))
     assert "of 24 frames a second" in user.window.score.status.text()
     s.player.play(False)
-    assert all(true for frame, true in seen if frame > 1), "no unsolved frame is played"
+    assert all(is_current for frame, is_current in seen if frame > 1), "no unsolved frame is played"
 
 
 def test_a_click_selects_what_is_under_it(user):

@@ -97,9 +97,9 @@ def test_a_figure_is_made_limp_and_falls(user):
     dialog = user.window.skeletons.dialog
     box = lambda part, side: dialog.boxes[part, side]
     assert box("upper_arm", "left").currentText() == "upper arm left", "proposed by its name and its place"
-    assert not dialog.told.text().startswith("Missing") and dialog.weight.value == 70
+    assert not dialog.report.text().startswith("Missing") and dialog.weight.value == 70
     box("shin", "right").setCurrentIndex(0)
-    assert "Missing: one shin" in dialog.told.text()
+    assert "Missing: one shin" in dialog.report.text()
     dialog.proposals.click()
     dialog.accept()
     assert "11 parts of its body are told" in user.notice

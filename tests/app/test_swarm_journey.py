@@ -78,7 +78,7 @@ def test_a_swarm_is_added_chases_a_grip_shows_a_subject_and_is_printed(user, tmp
     item = s.doc.prints[0]
     user.window.press.rehearse(item.id)
     stage = user.window.press.rehearsal
-    assert "500 things" in stage.told.text() and "Largest difference to the scene at frame 1" in stage.gap.text()
+    assert "500 things" in stage.report.text() and "Largest difference to the scene at frame 1" in stage.gap.text()
     before = stage.seen.grab().toImage()
     stage.play.click()
     user.qtbot.wait(400)

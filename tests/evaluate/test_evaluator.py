@@ -84,13 +84,13 @@ def test_an_unsolved_frame_says_so_and_something_true_stands_in(flag, store):
     subject = named(flag, "Flag")
     evaluator = Evaluator(flag.doc, flag, store, stand_ins=True)
     shape = evaluator.subject(subject, 6)
-    assert not shape.true and shape.shown_frame is None
+    assert not shape.is_current and shape.shown_frame is None
     evaluator.solve_through(4)
     shape = evaluator.subject(subject, 6)
-    assert not shape.true and shape.shown_frame == 4
-    assert evaluator.subject(subject, 4).true
+    assert not shape.is_current and shape.shown_frame == 4
+    assert evaluator.subject(subject, 4).is_current
     asked = Evaluator(flag.doc, flag, store).subject(subject, 6)
-    assert asked.true, "who does not mark what stands in is given what is asked for"
+    assert asked.is_current, "who does not mark what stands in is given what is asked for"
     assert np.array_equal(asked.points, flag.evaluate(6, store)["Flag"])
 
 
@@ -118,12 +118,12 @@ def test_cancel_keeps_what_was_solved_and_a_lost_frame_is_solved_again(flag, sto
     cloth, subject = named(flag, "Cloth"), named(flag, "Flag")
     assert [store.has(evaluator.key(subject, cloth, f)) for f in range(1, 13)] == [True] * 5 + [False] * 7
     assert evaluator.solve_through(12) == 7
-    before = store.frame(evaluator.key(subject, cloth, 12))["points"]["place"]
+    before = store.frame(evaluator.key(subject, cloth, 12))["points"]["position"]
     for frame in (7, 8):
         store._path(evaluator.key(subject, cloth, frame)).unlink()
     again = FrameStore(store.root)
     assert Evaluator(flag.doc, flag, again).solve_through(12) == 2, "those that are lost, and no others"
-    assert np.array_equal(again.frame(evaluator.key(subject, cloth, 12))["points"]["place"], before)
+    assert np.array_equal(again.frame(evaluator.key(subject, cloth, 12))["points"]["position"], before)
 
 
 def test_trouble_in_a_solve_names_layer_frame_and_cure_and_no_nan_is_stored(flag, store):

@@ -81,21 +81,21 @@ def test_a_skin_is_stale_with_the_solver_of_its_skeleton_and_fresh_again_after_u
     do.set_value(scene, skeleton.joints[0].id, "turn_z", 2.0)
     do.add_thing(scene, "gravity")
     evaluator = scene.evaluator(store, stand_ins=True)
-    assert not evaluator.subject(scene.doc.find(subject.id), 5).true
+    assert not evaluator.subject(scene.doc.find(subject.id), 5).is_current
     evaluator.solve_through(8)
     memory = LaneMemory()
     assert memory.state(evaluator, scene.doc.find(skeleton.id), scene.doc.find(layer.id)).done
     solved = evaluator.subject(scene.doc.find(subject.id), 5)
-    assert solved.true
+    assert solved.is_current
     do.set_value(scene, skeleton.joints[1].id, "mass", 3.0)
     changed = scene.evaluator(store, stand_ins=True)
     state = memory.state(changed, scene.doc.find(skeleton.id), scene.doc.find(layer.id))
     assert not state.done and "Bone 2 · own mass" in state.why
     stale = changed.subject(scene.doc.find(subject.id), 5)
-    assert not stale.true and np.isfinite(stale.points).all()
+    assert not stale.is_current and np.isfinite(stale.points).all()
     scene.undo()
     again = scene.evaluator(store).subject(scene.doc.find(subject.id), 5)
-    assert again.true and (again.points == solved.points).all()
+    assert again.is_current and (again.points == solved.points).all()
 
 
 def test_solvers_are_solved_in_the_order_in_which_they_read_one_another(store):
@@ -114,7 +114,7 @@ def test_solvers_are_solved_in_the_order_in_which_they_read_one_another(store):
     evaluator = scene.evaluator(store)
     assert [o.name for o, _ in evaluator.solvers()] == ["Mast", "Flag", "Rope"]
     evaluator.solve_through(6)
-    assert evaluator.poses.at(scene.doc.find(rope.id), 6).true
+    assert evaluator.poses.at(scene.doc.find(rope.id), 6).is_current
 
 
 @pytest.mark.slow

@@ -11,7 +11,7 @@ from estampa.errors import EstampaError
 from estampa.formats import exr, usd_open
 from estampa.formats.asset import read_asset
 from estampa.press.run import bake_scene
-from estampa.rehearsal.stage import Stage
+from estampa.rehearsal.stage import RehearsalStage
 from estampa.solve.swarm.points_file import read_points
 from tests import nasty_prints
 
@@ -29,7 +29,7 @@ def referring(to):
     return f'#usda 1.0\ndef Xform "A" (\n    references = @{to}@\n)\n{{\n}}\n'
 
 
-READERS = (read_asset, lambda p: Stage.of([p]), lambda p: read_points(str(p)))
+READERS = (read_asset, lambda p: RehearsalStage.of([p]), lambda p: read_points(str(p)))
 
 
 def refused(path, words, most=25.0, readers=READERS):

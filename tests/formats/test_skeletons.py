@@ -69,7 +69,7 @@ def test_a_printed_skin_is_clean_and_moves_as_the_scene(tmp_path, store):
     assert issues["numErrors"] == 0 and issues["numWarnings"] == 0, issues["messages"]
 
     # sampled at the frames by pygltflib and NumPy: the poses of the joints, and the reversed clip backwards
-    reader, evaluator = skinned.Reader(result.paths[0]), scene.evaluator(store)
+    reader, evaluator = skinned.SkinnedReader(result.paths[0]), scene.evaluator(store)
     names = [a.name for a in reader.document.animations]
     assert names == ["Lean", "Lean backwards"]
     for frame in range(1, 13):
@@ -103,7 +103,7 @@ def test_a_looping_clip_ends_where_it_began(tmp_path, store):
     scene, subject, skeleton, _ = rigged_scene()
     clips.new_clip(scene, skeleton, "Round", 1, 13, loops=True)  # frame 13 is the first again
     result = printed(scene, "skinned_mesh", tmp_path, store, subject=subject)
-    reader = skinned.Reader(result.paths[0])
+    reader = skinned.SkinnedReader(result.paths[0])
     times = reader.array(reader.document.animations[0].samplers[0].input)
     assert times[-1, 0] == pytest.approx(12 / 24)
     assert np.abs(reader.joints(12 / 24) - reader.joints(0)).max() < 1e-5
@@ -129,7 +129,7 @@ def test_usd_skinning_is_ours(tmp_path, store):
 def skel_reader(path):
     from estampa.formats import usd_skel
 
-    return usd_skel.Reader(path)
+    return usd_skel.SkelReader(path)
 
 
 def test_bvh_and_csv_are_read_back(tmp_path, store):
@@ -138,7 +138,7 @@ def test_bvh_and_csv_are_read_back(tmp_path, store):
     for kind in ("joint_bvh", "joint_csv"):
         result = printed(scene, kind, tmp_path, store, skeleton=skeleton)
         assert result.passed and result.gap < 2e-5, kind
-    reader = bvh.Reader(next(tmp_path.glob("*.bvh")), 100.0)
+    reader = bvh.BvhReader(next(tmp_path.glob("*.bvh")), 100.0)
     assert reader.frame_rate == pytest.approx(24) and reader.parents[0] == -1 and len(reader.ends) == 2
     rows = next(tmp_path.glob("*.csv")).read_text().splitlines()
     assert len(rows) == 1 + 12 * 6 and rows[0].startswith("frame,seconds,joint")
@@ -155,7 +155,7 @@ def test_bvh_turns_are_those_of_scipy(tmp_path):
     bvh.write(tmp_path / "a.bvh", ["Hip", "Knee left"], [-1, 0], rest, np.array([[0, 1, 0], [0, 0.5, 0]]), world, 30.0)
     text = (tmp_path / "a.bvh").read_text()
     assert [float(x) for x in text.splitlines()[-1].split()[3:6]] == pytest.approx([30, -20, 50], abs=1e-4)
-    assert np.abs(bvh.Reader(tmp_path / "a.bvh").world() - world).max() < 1e-5
+    assert np.abs(bvh.BvhReader(tmp_path / "a.bvh").world() - world).max() < 1e-5
 
 
 def test_what_was_printed_is_read_in_again(tmp_path, store):
@@ -224,4 +224,4 @@ def test_damaged_files_are_told_and_never_hang(tmp_path, store, hurt):
     else:
         bring_in(Scene(Document(start=1, end=3)), read)
     with pytest.raises(EstampaError):
-        bvh.Reader(tmp_path / "hurt.glb")
+        bvh.BvhReader(tmp_path / "hurt.glb")

@@ -10,8 +10,8 @@ from estampa.app.view.camera import Camera
 from estampa.app.view.render import Renderer
 from estampa.app.view.viewport import CLOTH, _drawn
 from estampa.errors import EstampaError
-from estampa.evaluate.bared import bared
 from estampa.evaluate.evaluator import Evaluator
+from estampa.evaluate.exposed_faces import bared
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.pieces import Pieces, volume_of
 from estampa.geometry.primitives import box, coloured, joined

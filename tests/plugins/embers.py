@@ -30,9 +30,9 @@ class Embers(GrainThing):
         grains.age += dt
 
     def advance_born(self, grains, inputs, h):
-        grains.speed[:, 1] += inputs.v.rise * h
-        grains.speed *= np.exp(-inputs.v.drag * h)[:, None]
-        grains.place += grains.speed * h[:, None]
+        grains.velocity[:, 1] += inputs.v.rise * h
+        grains.velocity *= np.exp(-inputs.v.drag * h)[:, None]
+        grains.position += grains.velocity * h[:, None]
 
 
 class Sparks(Births):

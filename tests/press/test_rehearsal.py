@@ -20,9 +20,9 @@ from estampa.geometry.primitives import sheet
 from estampa.press.grains import Shapes
 from estampa.press.prints import Job
 from estampa.press.run import copies_of, frames_of, is_loop, printed, run, values_of
-from estampa.rehearsal.actor import Clip
+from estampa.rehearsal.actor import PlayedClip
 from estampa.rehearsal.gltf import sampled
-from estampa.rehearsal.stage import Stage, Trigger, opened
+from estampa.rehearsal.stage import RehearsalStage, Trigger, opened
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 
@@ -133,12 +133,12 @@ def test_the_seam_of_a_loop_is_told_as_it_is_played(store, tmp_path):
     scene, _ = waving(loop=True)
     do.set_value(scene, scene.doc.things[0].stack[0].id, "rate", 1.0)  # once round in the loop of a second
     whole, *_ = played(store, tmp_path / "whole", scene, "vertex_cache", {"loop": True})
-    stage = Stage()
+    stage = RehearsalStage()
     stage.add(whole)
     assert stage.seam(stage.parts[0]) < 1e-3 and "goes round" in stage.words()[0]
     do.set_value(scene, scene.doc.things[0].stack[0].id, "rate", 1.3)
     jumps, *_ = played(store, tmp_path / "jumps", scene, "vertex_cache", {"loop": True})
-    stage = Stage()
+    stage = RehearsalStage()
     stage.add(jumps)
     assert stage.seam(stage.parts[0]) > 0.01 and "JUMPS" in stage.words()[0]
 
@@ -148,7 +148,7 @@ def test_speeds_offsets_fades_and_keys():
         """A point at x = seconds."""
 
         name, step = "slide", 0.1
-        clips = (Clip("Out", 0.0, 1.0), Clip("Aside", 0.0, 2.0))
+        clips = (PlayedClip("Out", 0.0, 1.0), PlayedClip("Aside", 0.0, 2.0))
 
         def points(self, clip, seconds):
             return np.array([[seconds, 5.0 * self.clips.index(clip), 0.0]])
@@ -156,7 +156,7 @@ def test_speeds_offsets_fades_and_keys():
         def shown(self, clip, seconds):
             return []
 
-    stage = Stage()
+    stage = RehearsalStage()
     actor = Slide()
     for offset in (0.0, 0.4):
         stage.add(actor, offset)

@@ -48,7 +48,7 @@ def test_a_skin_is_printed_with_its_topology_over_time(store, tmp_path, kind, va
         context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
         assert not [e.GetMessage() for e in context.Validate(stage)]
         for frame, part in parts.items():
-            assert np.array(mesh.GetVelocitiesAttr().Get(frame)) == pytest.approx(part.speed, abs=1e-5)
+            assert np.array(mesh.GetVelocitiesAttr().Get(frame)) == pytest.approx(part.velocity, abs=1e-5)
             assert np.array(mesh.GetDisplayColorAttr().Get(frame)) == pytest.approx(part.inks, abs=1e-6)
         actor = opened(result.paths[0])
         assert actor.points(actor.clips[0], 4 / 24) == pytest.approx(parts[5].points, abs=1e-6)

@@ -70,7 +70,7 @@ def test_a_print_of_a_swarm_holds_every_grain_by_its_number(store, tmp_path, kin
         assert sorted(ids) == sorted(made.GetIdsAttr().Get(9))
         speed = dict(zip(np.array(made.GetIdsAttr().Get(9)), np.array(made.GetVelocitiesAttr().Get(9)), strict=True))
         for part in parts:
-            assert np.allclose([speed[i] for i in part.ids], part.speed, atol=1e-6)
+            assert np.allclose([speed[i] for i in part.ids], part.velocity, atol=1e-6)
         assert UsdGeom.PrimvarsAPI(prim).GetPrimvar("displayColor").Get(9)
     if kind == "swarm_table":
         about = json.loads((tmp_path / "Out.json").read_text())

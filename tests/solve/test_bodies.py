@@ -354,12 +354,12 @@ def test_bad_bodies_are_refused_in_words_or_survived(store):
     gone = next(t for t in scene.doc.things if t.kind == "bodies")
     do.remove(scene, gone.id)
     again = Evaluator(scene.doc, scene, store)
-    assert again.solvers() == [] and again.subject(scene.doc.find(one), 6).true
+    assert again.solvers() == [] and again.subject(scene.doc.find(one), 6).is_current
     with pytest.raises(EstampaError, match="have no body"):
         from estampa.solve.bodies import Bodies
-        from estampa.solve.ensemble import Crowd
+        from estampa.solve.ensemble import EnsembleInputs
 
-        Bodies().start(Crowd((), None, None, 1, 1))
+        Bodies().start(EnsembleInputs((), None, None, 1, 1))
 
 
 def test_what_one_body_does_is_not_taken_for_what_another_does(store):
@@ -372,7 +372,7 @@ def test_what_one_body_does_is_not_taken_for_what_another_does(store):
     evaluator = solved(scene, store)
     things = [scene.doc.find(t) for t in (one, two)]
     shapes = [evaluator.subject(t, 12) for t in things]
-    assert shapes[0].digest != shapes[1].digest and shapes[0].true
+    assert shapes[0].digest != shapes[1].digest and shapes[0].is_current
     middle = [s.points.mean(axis=0) for s in shapes]
     assert middle[0][0] == pytest.approx(11 / 24, abs=1e-3) and middle[1][0] == pytest.approx(-22 / 24, abs=1e-3)
     far = [evaluator.travel_of(t, t.stack[0], 12)[1] for t in things]

@@ -75,7 +75,7 @@ def test_what_a_zone_reaches_is_let_go_and_the_rest_follows_the_layers(store):
     held = np.array([f["bodies"]["held"] for f in found]).astype(bool)
     assert held[0].all() and not held[-1].all() and held[-1].any()
     assert (held[1:] <= held[:-1]).all(), "what was let go is not taken again"
-    place = found[-1]["bodies"]["place"]
+    place = found[-1]["bodies"]["position"]
     centre = found[-1]["bodies"]["centre"]
     assert place[held[-1]] - centre[held[-1]] == pytest.approx(np.tile([0, 0, 0.23], (held[-1].sum(), 1)), abs=1e-5)
     # the speed with which it was moved is handed over
@@ -84,7 +84,7 @@ def test_what_a_zone_reaches_is_let_go_and_the_rest_follows_the_layers(store):
     z = lambda f: evaluator.values.at(scene.doc.find(step.id), "z", float(f))
     for f, b in zip(first, gone, strict=True):  # frames are numbered from 1
         wanted = (z(f) - z(f - 1)) * 24
-        assert found[f]["bodies"]["speed"][b, 2] == pytest.approx(wanted, abs=0.08), "but for what it rubs on"
+        assert found[f]["bodies"]["velocity"][b, 2] == pytest.approx(wanted, abs=0.08), "but for what it rubs on"
 
 
 def test_a_fallen_jar_is_gathered_whole_again(store):
@@ -127,7 +127,7 @@ def test_a_trailing_piece_answers_a_step_as_a_damped_oscillator(store, hertz, ra
         lambda t, x: [x[1], w * w * (target(t) - x[0]) - 2 * ratio * w * x[1]], (0, 39 * dt), [0, 0],
         t_eval=np.arange(40) * dt, rtol=1e-9, atol=1e-11, max_step=dt / 4,
     )  # fmt: skip
-    place = np.array([f["pieces"]["place"][0, 1] for f in found]) - 0.1
+    place = np.array([f["pieces"]["position"][0, 1] for f in found]) - 0.1
     assert place == pytest.approx(made.y[0], abs=2e-6)
     angle = np.array([2 * np.arctan2(f["pieces"]["turn"][0, 2], f["pieces"]["turn"][0, 3]) for f in found])
     assert angle == pytest.approx(0.8 * made.y[0], abs=2e-6)
@@ -156,18 +156,18 @@ def test_a_broken_wall_that_stands_does_not_stir_until_it_is_struck(store):
     own = lambda f: next(
         found[f - 1]["bodies"].of(layer.id) for layer in scene.doc.find(subject).stack if layer.kind == "body"
     )
-    first = own(1)["place"]
-    struck = next(f for f in range(1, 49) if not np.array_equal(own(f)["place"], first))
-    at = [f["bodies"].of(scene.doc.find(thrown.id).stack[0].id)["place"][0, 2] for f in found]
+    first = own(1)["position"]
+    struck = next(f for f in range(1, 49) if not np.array_equal(own(f)["position"], first))
+    at = [f["bodies"].of(scene.doc.find(thrown.id).stack[0].id)["position"][0, 2] for f in found]
     assert 2 < struck and at[struck - 2] > 0.15 > at[struck - 1] - 0.06, (
         "it stirs in the frame in which the ball is there"
     )
-    moved = np.linalg.norm(own(48)["place"] - first, axis=1)
-    assert moved.max() > 0.3 and own(48)["place"][:, 1].min() > 0
+    moved = np.linalg.norm(own(48)["position"] - first, axis=1)
+    assert moved.max() > 0.3 and own(48)["position"][:, 1].min() > 0
 
 
 def test_a_broken_wall_in_the_air_falls(store):
     scene, subject = wall(raised=0.5)
     _, found = frames(scene, store, 7)
-    fallen = (found[0]["bodies"]["place"] - found[6]["bodies"]["place"])[:, 1]
+    fallen = (found[0]["bodies"]["position"] - found[6]["bodies"]["position"])[:, 1]
     assert fallen == pytest.approx(np.full(len(fallen), 0.5 * G * (6 / 24) ** 2), rel=0.05)

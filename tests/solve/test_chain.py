@@ -31,7 +31,7 @@ def points(scene, store, skeleton_id, frame=None):
     evaluator = scene.evaluator(store)
     evaluator.solve_through(frame)
     posed = evaluator.poses.at(scene.doc.find(skeleton_id), frame)
-    assert posed.true
+    assert posed.is_current
     at = evaluator.poses.world(scene.doc.find(skeleton_id), frame)
     leaves = [i for i, below in enumerate(posed.bones.children) if not below]
     ends = [at[i] @ [*posed.bones.tips[i], 1.0] for i in leaves]
@@ -167,7 +167,7 @@ def test_strands_do_not_pass_through_one_another(store):
     evaluator = scene.evaluator(store)
     evaluator.solve_through(30)
     state = evaluator.runs.shown(scene.doc.find(rope.id), scene.doc.find(rope.id).stack[0], 30).frame
-    lower, upper = state["points"]["place"][:11], state["points"]["place"][11:22]
+    lower, upper = state["points"]["position"][:11], state["points"]["position"][11:22]
     assert upper[5, 1] > lower[5, 1] + 0.03
 
 
@@ -183,7 +183,7 @@ def test_an_obstacle_moved_through_a_curtain_pushes_it_aside_and_comes_out(store
     pushed = 0.0
     for frame in range(2, 41):
         state = evaluator.runs.shown(held, layer, frame).frame
-        p = state["points"]["place"][: 9 * 13].astype(float)
+        p = state["points"]["position"][: 9 * 13].astype(float)
         at = scene.values.at(scene.doc.find(solid.id), "z", frame)
         assert (np.linalg.norm(p - [0, -0.5, at], axis=1) > 0.15 + 0.015 - 0.02).all(), frame
         pushed = max(pushed, p[:, 2].max())
@@ -198,9 +198,9 @@ def test_an_obstacle_that_begins_inside_a_strand_lets_it_out_calmly(store):
     held, layer = scene.doc.find(skeleton), scene.doc.find(skeleton).stack[0]
     for frame in range(1, 25):
         state = store.frame(evaluator.key(held, layer, frame))
-        assert np.abs(state["points"]["speed"][:13]).max() < 12  # m/s; nothing is thrown
+        assert np.abs(state["points"]["velocity"][:13]).max() < 12  # m/s; nothing is thrown
     state = evaluator.runs.shown(held, layer, 24).frame
-    assert (np.linalg.norm(state["points"]["place"][:13] - [0.05, -0.6, 0], axis=1) > 0.3).all()
+    assert (np.linalg.norm(state["points"]["position"][:13] - [0.05, -0.6, 0], axis=1) > 0.3).all()
 
 
 def test_what_hangs_follows_what_it_hangs_on(store):

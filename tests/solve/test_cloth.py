@@ -62,8 +62,8 @@ def hanging(rows, columns=4, width=0.2):
 def test_a_free_sheet_falls_as_a_stone():
     state, _ = solved(sheet(1, 1, 9, 9), 24, channels(substeps=40))
     # one second: g t^2 / 2, and the half substep that symplectic Euler adds
-    assert state["points"]["place"][:, 1].mean() == pytest.approx(-G / 2, rel=2e-3)
-    assert np.ptp(state["points"]["place"][:, 1]) < 1e-4
+    assert state["points"]["position"][:, 1].mean() == pytest.approx(-G / 2, rel=2e-3)
+    assert np.ptp(state["points"]["position"][:, 1]) < 1e-4
 
 
 @pytest.mark.slow
@@ -81,7 +81,7 @@ def test_a_strip_hung_at_both_ends_is_a_catenary(weave, substeps):
         squeezed,
     )
     a = brentq(lambda a: 2 * a * np.sinh(span / (2 * a)) - length, 0.05, 50)
-    assert -state["points"]["place"][:, 1].min() == pytest.approx(a * (np.cosh(span / (2 * a)) - 1), rel=0.01)
+    assert -state["points"]["position"][:, 1].min() == pytest.approx(a * (np.cosh(span / (2 * a)) - 1), rel=0.01)
 
 
 @pytest.mark.slow
@@ -99,7 +99,7 @@ def test_stretch_under_its_own_weight_follows_its_stiffness_at_any_density(rows,
         damping=4.0,
     )
     state, _ = solved(mesh, 200, v)
-    assert -state["points"]["place"][:, 1].min() - 1 == pytest.approx(0.2 * G / (2 * stiffness), rel=0.13)
+    assert -state["points"]["position"][:, 1].min() - 1 == pytest.approx(0.2 * G / (2 * stiffness), rel=0.13)
 
 
 @pytest.mark.slow
@@ -116,7 +116,7 @@ def test_links_keep_their_stiffness_at_any_density_too():
             damping=4.0,
             weave="links",
         )
-        grown.append(-solved(mesh, 200, v)[0]["points"]["place"][:, 1].min() - 1)
+        grown.append(-solved(mesh, 200, v)[0]["points"]["position"][:, 1].min() - 1)
     assert max(grown) / min(grown) < 1.3
     assert 0.5 < np.mean(grown) / (0.2 * G / 120) < 2  # springs along edges are an approximation (Van Gelder 1998)
 
@@ -125,7 +125,7 @@ def test_links_keep_their_stiffness_at_any_density_too():
 def test_terminal_speed_of_a_falling_sheet(density, drag):
     """Drag = weight: v = sqrt(2 s g / (rho Cd)) for area density s, air density rho."""
     state, _ = solved(sheet(1, 1, 9, 9), 96, channels(density=density, drag=drag, bend=1e-3))
-    assert -state["points"]["speed"][:, 1].mean() == pytest.approx(
+    assert -state["points"]["velocity"][:, 1].mean() == pytest.approx(
         np.sqrt(2 * density * G / (AIR_DENSITY * drag)), rel=0.01
     )
 
@@ -136,7 +136,7 @@ def test_lift_lies_across_the_wind_and_drag_along_it():
     gain = {}
     for name, v in {"drag": channels(drag=1.0, substeps=1), "lift": channels(lift=1.0, substeps=1)}.items():
         state, _ = solved(mesh, 1, v, gravity=0.0, air=(0, 1.0, 1.0))
-        gain[name] = state["points"]["speed"].mean(axis=0)
+        gain[name] = state["points"]["velocity"].mean(axis=0)
     force = 0.5 * AIR_DENSITY * 2 * np.cos(np.pi / 4) / 0.2 / 24  # 1/2 rho v^2 cos / s, over one step
     along, across = np.array([0, 1, 1]) / np.sqrt(2), np.array([0, 1, -1]) / np.sqrt(2)
     assert gain["drag"] @ along == pytest.approx(force, rel=0.2) and abs(gain["drag"] @ across) < 1e-3
@@ -153,7 +153,9 @@ def test_energy_never_grows_without_wind():
     parts = Parts.of(mesh)
     mass = parts.area[parts.place] * 0.2
     energy = lambda s: float(
-        (mass * (0.5 * (s["points"]["speed"].astype(float) ** 2).sum(axis=1) + G * s["points"]["place"][:, 1])).sum()
+        (
+            mass * (0.5 * (s["points"]["velocity"].astype(float) ** 2).sum(axis=1) + G * s["points"]["position"][:, 1])
+        ).sum()
     )
     for substeps in (10, 40):
         _, kept = solved(mesh, 240, channels(pins=corners, bend=1e-5, substeps=substeps), keep=energy)
@@ -168,7 +170,9 @@ def test_doubling_the_substeps_changes_little_and_ever_less():
     v = lambda n: channels(
         pins=edge, warp=800.0, weft=800.0, shear=80.0, bend=2e-5, damping=0.5, drag=1.2, lift=0.5, substeps=n
     )
-    swings = {n: solved(mesh, 48, v(n), keep=lambda s: s["points"]["place"].copy())[1] for n in (10, 20, 40, 80, 160)}
+    swings = {
+        n: solved(mesh, 48, v(n), keep=lambda s: s["points"]["position"].copy())[1] for n in (10, 20, 40, 80, 160)
+    }
     apart = [float(np.sqrt(((swings[2 * n] - swings[n]) ** 2).sum(axis=2).mean())) for n in (10, 20, 40, 80)]
     assert apart[1] < 0.01, "20 against 40 substeps: under a hundredth of the sheet's side"
     assert apart[0] > 2 * apart[1] > 4 * apart[2] > 8 * apart[3]  # at least first order
@@ -184,7 +188,7 @@ def test_a_strip_droops_as_a_plate_does_at_any_density():
         droop = {}
         for bend in (3e-4, 3e-3, 3e-2):
             v = channels(pins=held, bend=bend, warp=3000.0, weft=3000.0, shear=500.0, substeps=substeps, damping=4.0)
-            droop[bend] = -float(solved(mesh, 160, v)[0]["points"]["place"][:, 1].min())
+            droop[bend] = -float(solved(mesh, 160, v)[0]["points"]["position"][:, 1].min())
         assert droop[3e-2] == pytest.approx(0.2 * G * free**4 / (8 * 3e-2), rel=0.15)
         assert droop[3e-4] > droop[3e-3] > 2 * droop[3e-2]
 
@@ -198,8 +202,8 @@ def test_dihedral_gradient_is_the_derivative_of_the_angle():
         ours = np.array(
             [-e * n1, s1b * n1 + s2b * n2, s1c * n1 + s2c * n2, -e * n2]
         )  # downhill, as the solver takes it
-        true = approx_fprime(x.ravel(), lambda p: dihedral(p.reshape(4, 3), 0, 1, 2, 3)[0], 1e-7).reshape(4, 3)
-        assert np.allclose(ours, true, atol=1e-4)
+        is_current = approx_fprime(x.ravel(), lambda p: dihedral(p.reshape(4, 3), 0, 1, 2, 3)[0], 1e-7).reshape(4, 3)
+        assert np.allclose(ours, is_current, atol=1e-4)
     assert dihedral(np.array([[0, 0, 1.0], [0, 0, 0], [1, 0, 0], [0.5, 0, -1]]), 0, 1, 2, 3)[0] == 0
 
 
@@ -209,17 +213,19 @@ def test_part_weights_hold_softly_and_held_vertices_follow_exactly():
     weights[:9], weights[-9:] = 1.0, 0.5
     shifted = mesh.points + [0.2, 0.1, 0]
     state, _ = solved(mesh, 72, channels(pins=weights, hold=2.0, damping=2.0), shifted)
-    assert np.allclose(state["points"]["place"][:9], shifted[:9], atol=1e-6)
-    sag = shifted[-9:, 1] - state["points"]["place"][-9:, 1]
+    assert np.allclose(state["points"]["position"][:9], shifted[:9], atol=1e-6)
+    sag = shifted[-9:, 1] - state["points"]["position"][-9:, 1]
     free, _ = solved(mesh, 72, channels(pins=weights * (weights == 1), damping=2.0), shifted)
-    assert 0.005 < sag.mean() < 0.5 * (shifted[-9:, 1] - free["points"]["place"][-9:, 1]).mean()
+    assert 0.005 < sag.mean() < 0.5 * (shifted[-9:, 1] - free["points"]["position"][-9:, 1]).mean()
 
 
 def test_a_half_held_vertex_swings_at_the_set_frequency():
     """A soft hold is a spring: a particle let go from a distance d passes its place after a quarter of a period."""
     mesh = sheet(0.1, 0.1, 2, 2)
     v = channels(pins=np.full(4, 0.5, np.float32), hold=1.5, substeps=60)
-    _, y = solved(mesh, 60, v, mesh.points + [0, 0.1, 0], gravity=0.0, keep=lambda s: float(s["points"]["place"][0, 1]))
+    _, y = solved(
+        mesh, 60, v, mesh.points + [0, 0.1, 0], gravity=0.0, keep=lambda s: float(s["points"]["position"][0, 1])
+    )
     up = np.flatnonzero((y[:-1] < 0.1) & (y[1:] >= 0.1))[0]
     quarter = (up + 1 + (0.1 - y[up]) / (y[up + 1] - y[up])) / 24
     assert quarter == pytest.approx(1 / 1.5 / 4, rel=0.05)
@@ -234,23 +240,23 @@ def test_tethers_limit_the_stretch_and_measure_over_the_surface():
     free, _ = solved(mesh, 96, soft)
     soft.update(tether=0.05)
     tied, _ = solved(mesh, 96, soft)
-    assert -free["points"]["place"][:, 1].min() > 1.15 and -tied["points"]["place"][:, 1].min() <= 1.0501
+    assert -free["points"]["position"][:, 1].min() > 1.15 and -tied["points"]["position"][:, 1].min() <= 1.0501
 
 
 def test_ground_stops_a_falling_sheet_and_friction_stops_its_slide():
     mesh = sheet(1, 1, 9, 9)
     begin = Cloth().start(Inputs(mesh, mesh.points, mesh.points + [0, 0.02, 0], channels(), World()))
     start = begin["points"]
-    speed = start["speed"] + np.float32([1.0, 0, 0])
-    sliding = Frame.of(Cloth.tables, "points", place=start["place"], speed=speed, wet=start["wet"])
+    speed = start["velocity"] + np.float32([1.0, 0, 0])
+    sliding = Frame.of(Cloth.tables, "points", place=start["position"], speed=speed, wet=start["wet"])
     state, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.5)], start=sliding)
-    assert state["points"]["place"][:, 1].min() >= -1e-6 and state["points"]["place"][:, 1].max() < 0.01
+    assert state["points"]["position"][:, 1].min() >= -1e-6 and state["points"]["position"][:, 1].max() < 0.01
     # Coulomb: it flies for sqrt(2 h / g), landing at speed w takes mu w off its 1 m/s, then it slides v^2 / (2 mu g)
     flight = np.sqrt(2 * 0.02 / G)
     left = 1 - 0.5 * G * flight
-    assert state["points"]["place"][:, 0].min() == pytest.approx(flight + left**2 / (2 * 0.5 * G), rel=0.03)
+    assert state["points"]["position"][:, 0].min() == pytest.approx(flight + left**2 / (2 * 0.5 * G), rel=0.03)
     icy, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.0)], start=sliding)
-    assert icy["points"]["place"][:, 0].mean() - 0.5 == pytest.approx(2.0, rel=0.01)
+    assert icy["points"]["position"][:, 0].mean() - 0.5 == pytest.approx(2.0, rel=0.01)
 
 
 def test_the_same_bits_whatever_the_threads():
@@ -264,8 +270,8 @@ def test_the_same_bits_whatever_the_threads():
         one = solved(mesh, 3, v, air=(2.0, 1.0, 5.0))[0]
     finally:
         numba.set_num_threads(before)
-    assert np.array_equal(many["points"]["place"], one["points"]["place"]) and np.array_equal(
-        many["points"]["speed"], one["points"]["speed"]
+    assert np.array_equal(many["points"]["position"], one["points"]["position"]) and np.array_equal(
+        many["points"]["velocity"], one["points"]["velocity"]
     )
 
 
@@ -277,11 +283,11 @@ def test_odd_meshes_do_no_harm():
         [0, 1, 2, 1, 0, 3, 0, 1, 4, 0, 1, 6, 2, 2, 2],
     )
     state, _ = solved(mesh, 24, channels(drag=1.2, lift=1.0, bend=1e-4), air=(0, 0, 60.0))
-    assert np.isfinite(state["points"]["place"]).all() and np.array_equal(
-        state["points"]["place"][5], np.float32([5, 5, 5])
+    assert np.isfinite(state["points"]["position"]).all() and np.array_equal(
+        state["points"]["position"][5], np.float32([5, 5, 5])
     )
     state, _ = solved(sheet(1, 1, 5, 5), 24, channels(warp=0.0, weft=0.0, shear=0.0, drag=1.2), air=(0, 30.0, 0))
-    assert np.isfinite(state["points"]["place"]).all()
+    assert np.isfinite(state["points"]["position"]).all()
     with pytest.raises(EstampaError, match="flew apart"):
         solved(sheet(1, 1, 5, 5), 3, channels(), gravity=1e7)
 
@@ -296,7 +302,7 @@ def stretched(substeps, **more):
     parts = Parts.of(mesh)
 
     def yarns(state):
-        corners = state["points"]["place"][parts.order].astype(float)[parts.faces.at]
+        corners = state["points"]["position"][parts.order].astype(float)[parts.faces.at]
         e = np.stack([corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]], axis=2)
         return np.linalg.norm(e @ parts.triangle_shape.reshape(-1, 2, 2), axis=1) - 1
 

@@ -12,14 +12,14 @@ from estampa.geometry.place import Place
 from estampa.geometry.primitives import sheet
 from estampa.kinds.registry import kind_of
 from estampa.motion.layer import Resolved
-from estampa.solve.aid import Told
+from estampa.solve.aid import AidInputs
 from estampa.solve.cloth.aids.pressure import Pressure
 from estampa.solve.cloth.aids.tension import Tension
 from estampa.solve.cloth.fabric import tethers
 from estampa.solve.cloth.kind import Cloth, Cloths
 from estampa.solve.cloth.levels import Levels
 from estampa.solve.contact.closest import edge_edge, point_triangle
-from estampa.solve.ensemble import Crowd, Seen
+from estampa.solve.ensemble import EnsembleInputs, MemberInputs
 from estampa.solve.solver import Inputs
 
 G, RATE = 9.80665, 24
@@ -49,7 +49,7 @@ def rolled(mesh, frames, v, world_at, now_at=None, aids=(), speed=None):
     inputs = lambda k: Inputs(mesh, stand(max(k - 1, 0)), stand(k), v, world_at(k), stand(0), aids)
     state, kept = Cloth().start(inputs(0)), []
     if speed is not None:
-        state["points"].columns["speed"][:] = speed
+        state["points"].columns["velocity"][:] = speed
     for k in range(1, frames + 1):
         state = Cloth().step(state, inputs(k), 1 / RATE)
         kept.append(state)
@@ -57,7 +57,7 @@ def rolled(mesh, frames, v, world_at, now_at=None, aids=(), speed=None):
 
 
 def placed(state) -> np.ndarray:
-    return state["points"]["place"].astype(float)
+    return state["points"]["position"].astype(float)
 
 
 def flat_at(height, side=1.0, count=40) -> Mesh:
@@ -161,7 +161,7 @@ def test_a_balloon_is_as_tight_as_laplace_says():
     mesh = Mesh.from_triangles(made.vertices, made.faces)
     stiff, pascals = 200.0, 60.0
     v = channels(warp=stiff, weft=stiff, shear=stiff / 2, bend=0.0, damping=8.0, substeps=160, limit=0.5, excess=1.0)
-    told = Told("p", "Pressure", Pressure, channels(Pressure, strength=1.0, map=None, zone=None, pressure=pascals))
+    told = AidInputs("p", "Pressure", Pressure, channels(Pressure, strength=1.0, map=None, zone=None, pressure=pascals))
     states = rolled(mesh, 72, v, lambda k: World(np.zeros(3)), aids=(told,))
     radius = np.linalg.norm(placed(states[-1]), axis=1).mean()
     stretch = radius / 0.2
@@ -173,7 +173,7 @@ def test_kept_volume_is_kept_whatever_presses_on_it():
     made = trimesh.creation.icosphere(2, 0.1)
     mesh = Mesh.from_triangles(made.vertices + [0, 0.11, 0], made.faces)
     v = channels(warp=300.0, weft=300.0, damping=2.0)
-    told = Told("p", "Pressure", Pressure, channels(Pressure, strength=1.0, map=None, zone=None, keeps="volume"))
+    told = AidInputs("p", "Pressure", Pressure, channels(Pressure, strength=1.0, map=None, zone=None, keeps="volume"))
     world = World(np.array([0, -G, 0.0]), floors=[(0.0, 0.5)])
     last = placed(rolled(mesh, 48, v, lambda k: world, aids=(told,))[-1])
     assert trimesh.Trimesh(last, made.faces).volume == pytest.approx(made.volume, rel=0.01)
@@ -189,7 +189,7 @@ def test_a_shrunk_strip_pulls_at_its_clamps(rest):
     )
     ends = mesh.points[:, 0] < 1e-9, mesh.points[:, 0] > 0.5 - 1e-9
     v["pins"] = np.where(ends[0] | ends[1], 0.9, 0).astype(np.float32)
-    told = Told("t", "Tension", Tension, channels(Tension, strength=1.0, map=None, zone=None, warp=rest, weft=1.0))
+    told = AidInputs("t", "Tension", Tension, channels(Tension, strength=1.0, map=None, zone=None, warp=rest, weft=1.0))
     last = placed(rolled(mesh, 60, v, lambda k: World(np.zeros(3)), aids=(told,))[-1])
     area = 0.02 * 0.02 / 2 * np.array([np.isin(mesh.triangles, i).any(axis=1).sum() for i in range(mesh.count)]) / 3
     grip = v.density * area * (2 * np.pi * 20) ** 2 * 0.9 / 0.1
@@ -221,10 +221,10 @@ def test_a_strip_bends_as_the_bending_length_test_says():
 # -- several cloths --------------------------------------------------------------------------------------------------
 def crowd(meshes, vs, place, world, k=1):
     seen = tuple(
-        Seen(f"c{i}", f"Cloth {i}", m, m.points, m.points, m.points, v)
+        MemberInputs(f"c{i}", f"Cloth {i}", m, m.points, m.points, m.points, v)
         for i, (m, v) in enumerate(zip(meshes, vs, strict=True))
     )
-    return Crowd(seen, channels(Cloths), world, k, 0)
+    return EnsembleInputs(seen, channels(Cloths), world, k, 0)
 
 
 def test_cloths_that_meet_keep_their_momentum_and_do_not_cross():
@@ -234,7 +234,7 @@ def test_cloths_that_meet_keep_their_momentum_and_do_not_cross():
     both = crowd(meshes, vs, None, World(np.zeros(3)))
     state = Cloths().start(both)
     first, last = state["points"].spans["c1"]
-    state["points"].columns["speed"][first:last] = [0.3, -1.0, 0.0]
+    state["points"].columns["velocity"][first:last] = [0.3, -1.0, 0.0]
     mass = lambda m, v: (
         v.density
         * np.bincount(
@@ -244,15 +244,15 @@ def test_cloths_that_meet_keep_their_momentum_and_do_not_cross():
         )
     )
     masses = np.concatenate([mass(m, v) for m, v in zip(meshes, vs, strict=True)])
-    before = masses @ state["points"]["speed"].astype(float)
+    before = masses @ state["points"]["velocity"].astype(float)
     for _ in range(12):
         state = Cloths().step(state, both, 1 / RATE)
         points = placed(state)
         solids = [(points[first:last], meshes[1].triangles)]
         assert crossings(points[:first], meshes[0], solids) == 0
-    after = masses @ state["points"]["speed"].astype(float)
+    after = masses @ state["points"]["velocity"].astype(float)
     assert np.abs(after - before).max() < 0.01 * np.abs(before).max()
-    gained = masses[:first] @ state["points"]["speed"][:first].astype(float)
+    gained = masses[:first] @ state["points"]["velocity"][:first].astype(float)
     assert gained[1] < 0.2 * before[1], "they did meet"
 
 
@@ -306,13 +306,13 @@ def test_what_starts_tangled_is_not_thrown_apart():
         np.array([0, -G, 0.0]), floors=[(0.0, 0.3)], colliders=[obstacle("sphere", (0.08, 0, 0), now=at(y=0.1))]
     )
     fast = max(
-        np.linalg.norm(s["points"]["speed"], axis=1).max() for s in rolled(mesh, 24, channels(), lambda k: world)
+        np.linalg.norm(s["points"]["velocity"], axis=1).max() for s in rolled(mesh, 24, channels(), lambda k: world)
     )
     assert fast < 3.0
     folded = mesh.points.copy()
     folded[:, 1] += 0.02 * np.sign(folded[:, 0]) * (np.abs(folded[:, 0]) < 0.02)
     states = rolled(mesh.with_points(folded), 12, channels(itself=True), lambda k: World(np.zeros(3)))
-    assert max(np.linalg.norm(s["points"]["speed"], axis=1).max() for s in states) < 3.0
+    assert max(np.linalg.norm(s["points"]["velocity"], axis=1).max() for s in states) < 3.0
 
 
 def test_shrinking_and_inside_out_colliders_do_no_harm():

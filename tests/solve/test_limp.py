@@ -102,10 +102,10 @@ def test_a_limp_figure_falls_as_a_stone_keeps_its_hinges_and_its_limits(store):
         assert (across - limbs.cone[tied]).max() < np.radians(2)
         assert (about - limbs.twist[tied]).max() < np.radians(2)
         rows = frame["bodies"]
-        axes, spin, speed = placed(rows).axes, rows["spin"].astype(float), rows["speed"].astype(float)
+        axes, spin, speed = placed(rows).axes, rows["spin"].astype(float), rows["velocity"].astype(float)
         inward = np.einsum("pji,pj->pi", axes, spin)
         moving = 0.5 * (mass * (speed**2).sum(axis=1)).sum() + 0.5 * np.einsum("pi,pij,pj", inward, tensor, inward)
-        energy.append(moving + float((mass * G * rows["place"][:, 1]).sum()))
+        energy.append(moving + float((mass * G * rows["position"][:, 1]).sum()))
     assert np.diff(energy).max() < 0.02 * energy[0], "but for what soft contacts give back"
     assert energy[-1] < 0.2 * energy[0]
     assert hinges(found[-1], limbs)[0].max() < 0.001, "and under 1 mm at rest"
@@ -177,7 +177,7 @@ def test_any_chain_can_go_limp_and_a_restart_goes_on_with_the_same_bits(store, t
         store._path(again.runs.key(run, f)).unlink()
     again.solve_through(30)
     last = store.frame(again.runs.key(run, 30))
-    assert last["bodies"]["place"].tobytes() == found[-1]["bodies"]["place"].tobytes()
+    assert last["bodies"]["position"].tobytes() == found[-1]["bodies"]["position"].tobytes()
 
 
 def test_a_fall_is_baked_to_keys_of_its_joints_to_a_tenth_of_a_millimetre(store):

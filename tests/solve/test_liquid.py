@@ -80,13 +80,13 @@ def test_a_column_stands_at_rest_under_the_pressure_of_its_height(store):
     box(scene, made, (0.24, 0.5, 0.24), (0, 0.25, 0))
     _, found = solved(scene, store)
     grains, report = found[-1]["grains"], found[-1]["report"]
-    place = grains["place"]
+    place = grains["position"]
     top = np.sort(place[:, 1])[-144:].mean() + S / 2
     assert top == pytest.approx(0.5, rel=0.01), "its volume is kept"
     middle = (np.abs(place[:, 0]) < 0.06) & (np.abs(place[:, 2]) < 0.06)
     for low in np.arange(0.06, 0.4, 0.06):  # p = rho g h
         here = middle & (place[:, 1] >= low) & (place[:, 1] < low + 0.04)
-        assert grains["press"][here].mean() == pytest.approx(1000 * G * (top - place[here, 1].mean()), rel=0.05)
+        assert grains["pressure"][here].mean() == pytest.approx(1000 * G * (top - place[here, 1].mean()), rel=0.05)
     assert report["energy"][0] < 0.01 * 72 * G * 0.25 and report["escaped"][0] == 0
 
 
@@ -99,7 +99,7 @@ def test_a_dam_breaks_as_in_the_experiment(store):
     tank(scene, 2.0, 0.1)
     box(scene, made, (a, 2 * a, 0.1), (-1 + a / 2, a, 0))
     _, found = solved(scene, store)
-    front = [(np.sort(f["grains"]["place"][:, 0])[-8:].mean() + fine / 2 + 1) / a for f in found]
+    front = [(np.sort(f["grains"]["position"][:, 0])[-8:].mean() + fine / 2 + 1) / a for f in found]
     time = np.arange(20) / 48 * np.sqrt(2 * G / a)
     seen = np.array([[1.19, 1.44], [1.43, 1.67], [1.63, 1.89], [1.83, 2.11], [1.98, 2.33], [2.20, 2.56], [2.32, 2.78],
                      [2.51, 3.00], [2.65, 3.22], [2.83, 3.44]])  # fmt: skip
@@ -115,7 +115,7 @@ def test_a_tank_sloshes_in_its_period(store):
     box(scene, made, (long, deep, 0.08), (0, deep / 2, 0))
     box(scene, made, (long / 2, 0.04, 0.08), (-long / 4, deep + 0.02, 0))
     _, found = solved(scene, store)
-    middle = np.array([f["grains"]["place"][:, 0].mean() for f in found])
+    middle = np.array([f["grains"]["position"][:, 0].mean() for f in found])
     k, t = np.pi / long, np.arange(72) / RATE
     period = 2 * np.pi / np.sqrt(G * k * np.tanh(k * (deep + 0.02)))
     wave = lambda t, a, w, d, c, p: a * np.exp(-d * t) * np.cos(w * t + p) + c
@@ -129,7 +129,7 @@ def test_without_walls_momentum_is_kept_and_nothing_goes_faster(store):
     box(scene, made, (0.3, 0.3, 0.3), (0.25, 0, 0), speed_x=-0.5)
     _, found = solved(scene, store)
     for frame in found[::5]:
-        assert frame["grains"]["speed"].mean(axis=0) == pytest.approx([0.25, 0, 0], abs=2e-6)
+        assert frame["grains"]["velocity"].mean(axis=0) == pytest.approx([0.25, 0, 0], abs=2e-6)
     energy = [f["report"]["energy"][0] for f in found]
     assert energy[-1] < energy[0] and max(energy) < 1.02 * energy[0]
     assert found[-1]["report"]["volume"][0] == pytest.approx(2 * 0.3**3)
@@ -144,7 +144,7 @@ def test_a_drop_is_round_and_swings_as_rayleigh_says(store):
     egg = do.add_mesh(scene, Mesh.from_triangles(shape, ball.faces), "Egg")
     do.add_layer(scene, made, "fill", values={"on": egg.id})
     _, found = solved(scene, store)
-    spread = np.array([f["grains"]["place"].astype(float).var(axis=0) for f in found])
+    spread = np.array([f["grains"]["position"].astype(float).var(axis=0) for f in found])
     off = (spread[:, 0] - spread[:, 1:].mean(axis=1)) / spread.mean(axis=1)
     radius = (3 * len(found[0]["grains"]) * S**3 / 4 / np.pi) ** (1 / 3)
     period = 2 * np.pi / np.sqrt(8 * 4.0 / (1000 * radius**3))
@@ -162,7 +162,7 @@ def test_a_sheet_of_a_thousand_times_the_viscosity_sags_and_does_not_blow_up(sto
         tank(scene, 1.0, 1.0)
         box(scene, made, (0.24, 0.3, 0.06), (0, 0.2, 0))
         _, found = solved(scene, store)
-        last[thick] = found[-1]["grains"]["place"]
+        last[thick] = found[-1]["grains"]["position"]
         assert found[-1]["report"]["fastest"][0] < 4
     assert np.ptp(last[10.0][:, 0]) > 0.4 and np.ptp(last[10_000.0][:, 0]) < 0.27
     assert last[10.0][:, 1].min() > 0 and last[10_000.0][:, 1].min() > 0
@@ -170,8 +170,9 @@ def test_a_sheet_of_a_thousand_times_the_viscosity_sags_and_does_not_blow_up(sto
 
 def test_viscosity_slows_a_shear_by_its_law(store):
     """A wave of speeds across a slab dies by exp(-nu k^2 t) (momentum diffusion)."""
+    from estampa.solve.liquid.triangle_grid import listed, sorted_by_row
+
     from estampa.solve.liquid.flow import stick
-    from estampa.solve.liquid.near import listed, sorted_by_row
     from estampa.solve.liquid.pressure import constants, crowding, table
 
     n = 20
@@ -203,7 +204,7 @@ def test_a_fill_is_inside_and_as_many_as_there_is_room_for(store, shape):
     vessel = do.add_mesh(scene, Mesh.from_triangles(ball.vertices, faces), "Vessel")
     do.add_layer(scene, made, "fill", values={"on": vessel.id})
     evaluator, found = solved(scene, store, 1)
-    place = found[0]["grains"]["place"].astype(float)
+    place = found[0]["grains"]["position"].astype(float)
     if shape == "ball":
         assert len(place) == pytest.approx(ball.volume / S**3, rel=0.01)
         assert evaluator.swarms.expected(scene.doc.find(made)) == pytest.approx(len(place), rel=0.01)
@@ -223,12 +224,12 @@ def test_a_hollow_vessel_holds_it_and_a_solid_one_takes_the_room(store):
     holds = do.add_thing(scene, "collider", values={"shape": "mesh", "subject": vessel.id, "hollow": True})
     do.add_layer(scene, made, "fill", values={"on": vessel.id, "level": 0.6})
     _, found = solved(scene, store)
-    assert (np.linalg.norm(found[-1]["grains"]["place"], axis=1) < 0.2).all()
+    assert (np.linalg.norm(found[-1]["grains"]["position"], axis=1) < 0.2).all()
     # the space between two meshes
     core = do.add_mesh(scene, Mesh.from_triangles(small.vertices, small.faces), "Core")
     do.set_value(scene, scene.doc.find(made).stack[0].id, "level", 1.0)
     do.add_thing(scene, "collider", values={"shape": "mesh", "subject": core.id})
-    grains = solved(scene, store, 1)[1][0]["grains"]["place"]
+    grains = solved(scene, store, 1)[1][0]["grains"]["position"]
     assert (np.linalg.norm(grains, axis=1) > 0.0995).all()
     assert len(grains) * S**3 == pytest.approx(ball.volume - small.volume, rel=0.03)
     do.set_value(scene, holds.id, "hollow", False)
@@ -246,7 +247,7 @@ def test_pouring_gives_its_area_times_its_speed_and_a_drain_takes_it_away(store)
     zone = do.add_thing(scene, "zone", values={"y": 0.5, "shape": "sphere", "reach": 0.3})
     do.add_layer(scene, made, "grain_drain", values={"zone": zone.id})
     _, found = solved(scene, store)
-    assert found[-1]["report"]["gone"][0] > 100 and found[-1]["grains"]["place"][:, 1].min() > 0.6
+    assert found[-1]["report"]["gone"][0] > 100 and found[-1]["grains"]["position"][:, 1].min() > 0.6
 
 
 def test_warmth_lifts_colours_mix_and_what_all_hold_stays(store):
@@ -260,9 +261,9 @@ def test_warmth_lifts_colours_mix_and_what_all_hold_stays(store):
     first, last = found[0]["grains"], found[-1]["grains"]
     assert last["dye"].sum(axis=0) == pytest.approx(first["dye"].sum(axis=0), rel=1e-3)
     assert 0.02 < last["dye"][:, 0].min() or (last["dye"][:, 0] > 0.05).sum() > (first["dye"][:, 0] > 0.05).sum()
-    left = first["place"][:, 0] < 0
-    rise = last["place"][:, 1].astype(float) - first["place"][:, 1]
-    assert last["heat"][left].mean() > 50 and rise[left].mean() > rise[~left].mean() + 0.05
+    left = first["position"][:, 0] < 0
+    rise = last["position"][:, 1].astype(float) - first["position"][:, 1]
+    assert last["temperature"][left].mean() > 50 and rise[left].mean() > rise[~left].mean() + 0.05
 
 
 def test_a_skin_is_closed_keeps_the_volume_and_does_not_flicker(store):
@@ -282,7 +283,7 @@ def test_a_skin_is_closed_keeps_the_volume_and_does_not_flicker(store):
     do.add_layer(scene, made, "grain_skin")
     evaluator, _ = solved(scene, store)
     part = outcome.of(evaluator, scene.doc.find(made), 4).parts[0]
-    assert part.speed == pytest.approx(np.tile([1.0, 0, 0], (len(part.points), 1)), abs=0.3)
+    assert part.velocity == pytest.approx(np.tile([1.0, 0, 0], (len(part.points), 1)), abs=0.3)
     assert part.inks[:, 2].mean() == pytest.approx(((0xCC / 255 + 0.055) / 1.055) ** 2.4, abs=0.01)
 
 
@@ -300,7 +301,7 @@ def test_threads_change_no_bit(store):
         _, one = solved(scene, FrameStore(store.root / "one"))
     finally:
         numba.set_num_threads(numba.config.NUMBA_NUM_THREADS)
-    for name in ("place", "speed", "press"):
+    for name in ("position", "velocity", "pressure"):
         assert np.array_equal(many[-1]["grains"][name], one[-1]["grains"][name])
 
 
@@ -322,7 +323,7 @@ def test_what_is_set_badly_is_told_with_a_cure(store):
     do.add_layer(scene, made, "grain_pull", values={"grip": grip.id, "amount": 1e9})
     try:
         _, found = solved(scene, store)
-        assert np.isfinite(found[-1]["grains"]["place"]).all()
+        assert np.isfinite(found[-1]["grains"]["position"]).all()
     except EstampaError as err:
         assert "frame" in str(err) or "squeezed" in str(err)
 
@@ -351,12 +352,12 @@ def test_a_box_floats_at_its_draught(store):
     evaluator, _ = solved(scene, store)
     bodies, water = evaluator.runs.every()
     frames = [store.frame(evaluator.runs.key(bodies, f))["bodies"] for f in range(75, 111)]
-    bottom = np.mean([f["place"][0, 1] for f in frames]) - tall / 2
+    bottom = np.mean([f["position"][0, 1] for f in frames]) - tall / 2
     draught = density / 1000 * tall
     grains = store.frame(evaluator.runs.key(water, 110))["grains"]
     level = (len(grains) * fine**3 + draught * side**2) / wide**2
     assert level - bottom == pytest.approx(draught, rel=0.03)
-    assert np.ptp([f["place"][0, 1] for f in frames]) < 0.02, "it has come to rest"
+    assert np.ptp([f["position"][0, 1] for f in frames]) < 0.02, "it has come to rest"
     assert np.abs(frames[-1]["turn"][0, :3]).max() < 0.05, "wide and flat, it lies level"
 
 
@@ -400,7 +401,7 @@ def test_a_dipped_cloth_gets_wet_and_dries(store):
     rag = next(r for r in evaluator.runs.every() if r.thing.kind == "cloth")
     evaluator.solve_through(30)
     rows = [store.frame(evaluator.runs.key(rag, f))["points"] for f in range(1, 31)]
-    wet, height = [r["wet"].mean() for r in rows], [r["place"][:, 1].mean() for r in rows]
+    wet, height = [r["wet"].mean() for r in rows], [r["position"][:, 1].mean() for r in rows]
     assert wet[0] == 0 and height[2] > 0.25 and wet[2] == 0 and max(wet) > 0.9
     # in water it falls as drag lets it: fibres by what they are heavier than water, on a plate of Cd 1 both sides
     in_water = [i for i, w in enumerate(wet) if w > 0.99]
@@ -432,7 +433,7 @@ def test_it_runs_out_of_a_hole_as_fast_as_it_would_fall_from_the_level(store):
     _, found = solved(scene, store)
     ratios = []
     for frame in found[9:]:
-        place, speed = frame["grains"]["place"], frame["grains"]["speed"]
+        place, speed = frame["grains"]["position"], frame["grains"]["velocity"]
         level = np.sort(place[:, 1])[-150:].mean() + fine / 2
         jet = (place[:, 1] < -0.08) & (place[:, 1] > -0.14)
         ratios.append(-speed[jet, 1].mean() / np.sqrt(2 * G * (level - place[jet, 1].mean())))
@@ -488,5 +489,5 @@ def test_live_play_of_what_floats_is_the_stored_solve(store):
     for frame in (3, 4, 5):
         shown = live.step(scene.doc)
         for run, table in zip(evaluator.runs.every(), ("bodies", "grains"), strict=True):
-            kept = store.frame(evaluator.runs.key(run, frame))[table]["place"]
-            assert np.array_equal(shown.live[run.id].now[table]["place"], kept), (frame, table)
+            kept = store.frame(evaluator.runs.key(run, frame))[table]["position"]
+            assert np.array_equal(shown.live[run.id].now[table]["position"], kept), (frame, table)

@@ -38,7 +38,7 @@ def course(scene, skeleton_id, store, joint=0):
     skeleton = scene.doc.find(skeleton_id)
     frames = np.arange(scene.doc.start, scene.doc.end + 1)
     posed = [evaluator.poses.at(skeleton, f) for f in frames]
-    assert all(p.true for p in posed)
+    assert all(p.is_current for p in posed)
     return frames, np.stack([p.at for p in posed])
 
 

@@ -62,11 +62,11 @@ def test_a_thrown_grain_flies_a_parabola_and_nothing_falls_unless_it_is_wanted(s
     scene, _ = swarm(throw, ("grain_fall", {}))
     do.add_thing(scene, "gravity")
     t = 24 / RATE
-    place = solved(scene, store)[1][-1]["grains"]["place"][0]
+    place = solved(scene, store)[1][-1]["grains"]["position"][0]
     assert place == pytest.approx([2 * t, 5 * t - G * t * t / 2, 0], abs=2e-5)
     scene, _ = swarm(throw)
     do.add_thing(scene, "gravity")
-    assert solved(scene, store)[1][-1]["grains"]["place"][0] == pytest.approx([2 * t, 5 * t, 0], abs=2e-5)
+    assert solved(scene, store)[1][-1]["grains"]["position"][0] == pytest.approx([2 * t, 5 * t, 0], abs=2e-5)
 
 
 def test_with_drag_it_comes_to_the_speed_of_gravity_over_drag_and_goes_with_the_wind(store):
@@ -76,7 +76,7 @@ def test_with_drag_it_comes_to_the_speed_of_gravity_over_drag_and_goes_with_the_
     do.add_thing(scene, "gravity")
     wind = do.add_thing(scene, "grip", values={"turn_y": np.pi / 2})
     do.add_thing(scene, "wind", values={"grip": wind.id, "speed": 4.0, "gustiness": 0.0, "turbulence": 0.0})
-    speed = solved(scene, store)[1][-1]["grains"]["speed"][0]
+    speed = solved(scene, store)[1][-1]["grains"]["velocity"][0]
     assert -speed[1] == pytest.approx(G / 3.0, rel=0.02)
     assert speed[0] == pytest.approx(4.0, rel=0.02)
 
@@ -91,7 +91,7 @@ def test_the_period_of_an_orbit_is_keplers(store):
     )
     start = do.add_thing(scene, "grip", values={"x": 1.0})
     do.set_value(scene, scene.doc.things[0].stack[0].id, "around", start.id)
-    at = np.array([f["grains"]["place"][0] for f in solved(scene, store)[1]])
+    at = np.array([f["grains"]["position"][0] for f in solved(scene, store)[1]])
     angle = np.unwrap(np.arctan2(at[:, 2], at[:, 0]))
     frames = np.interp(2 * np.pi, np.abs(angle), np.arange(121))
     assert frames / RATE == pytest.approx(2 * np.pi / np.sqrt(2.0), rel=2e-3)
@@ -104,7 +104,7 @@ def test_a_chase_answers_as_a_damped_oscillator(store, ratio):
     scene, made = swarm(("sow", ONE), ("grain_goal", {"pull": 0.2, "ratio": ratio, "radius": 0.0, "varies": 0.0}))
     goal = do.add_thing(scene, "grip", values={"x": 1.0})
     do.set_value(scene, scene.doc.find(made).stack[1].id, "grip", goal.id)
-    at = [f["grains"]["place"][0, 0] for f in solved(scene, store)[1]]
+    at = [f["grains"]["position"][0, 0] for f in solved(scene, store)[1]]
     w = -24 * np.log(0.8)
     exact = solve_ivp(
         lambda t, y: [y[1], w * w * (1 - y[0]) - 2 * ratio * w * y[1]],
@@ -123,7 +123,7 @@ def test_at_a_pull_of_1_grains_sit_in_the_goal_and_none_lies_in_a_ring(store):
     do.set_key(scene, goal.id, "x", 1, 0.0)
     do.set_key(scene, goal.id, "x", 12, 3.0)
     do.set_value(scene, scene.doc.find(made).stack[1].id, "grip", goal.id)
-    at = solved(scene, store)[1][-1]["grains"]["place"] - np.array([3.0, 0, 0])
+    at = solved(scene, store)[1][-1]["grains"]["position"] - np.array([3.0, 0, 0])
     # uniform in a ball: (r / R)^3 is even (Kolmogorov-Smirnov), and so is the height (Archimedes, of each shell)
     far = np.linalg.norm(at, axis=1)
     assert stats.kstest((far / 0.5) ** 3, "uniform").pvalue > 0.01
@@ -160,11 +160,14 @@ def test_a_flock_comes_to_go_one_way(store):
         last=73,
     )
     found = solved(scene, store)[1]
-    way = [f["grains"]["speed"] / np.linalg.norm(f["grains"]["speed"], axis=1)[:, None] for f in (found[0], found[-1])]
+    way = [
+        f["grains"]["velocity"] / np.linalg.norm(f["grains"]["velocity"], axis=1)[:, None]
+        for f in (found[0], found[-1])
+    ]
     order = [np.linalg.norm(w.mean(axis=0)) for w in way]
     assert order[0] < 0.2 and order[1] > 0.9
-    assert np.linalg.norm(found[-1]["grains"]["speed"], axis=1).max() < 1.501
-    nearest = cKDTree(found[-1]["grains"]["place"]).query(found[-1]["grains"]["place"], k=2)[0][:, 1]
+    assert np.linalg.norm(found[-1]["grains"]["velocity"], axis=1).max() < 1.501
+    nearest = cKDTree(found[-1]["grains"]["position"]).query(found[-1]["grains"]["position"], k=2)[0][:, 1]
     assert np.median(nearest) > 0.06, "they keep apart"
 
 
@@ -179,7 +182,7 @@ def test_none_turns_tighter_than_its_radius(store):
     )
     found = solved(scene, store)[1]
     for a, b in zip(found[2:], found[3:], strict=False):
-        u, v = a["grains"]["speed"].astype(float), b["grains"]["speed"].astype(float)
+        u, v = a["grains"]["velocity"].astype(float), b["grains"]["velocity"].astype(float)
         turn = np.arccos(np.clip((u * v).sum(axis=1) / np.linalg.norm(u, axis=1) / np.linalg.norm(v, axis=1), -1, 1))
         assert turn.max() < 1.02 / RATE  # 1 m/s on a radius of 1 m
 
@@ -212,8 +215,8 @@ def test_those_born_of_a_moving_source_start_where_it_was_and_take_its_speed_alo
     do.set_segment(scene, source.id, "x", 1, "linear")
     do.set_value(scene, scene.doc.find(made).stack[0].id, "around", source.id)
     last = solved(scene, store)[1][-1]["grains"]
-    assert last["speed"] == pytest.approx(np.tile([2.0, 0, 0], (240, 1)), abs=1e-4)
-    assert last["place"][:, 0] == pytest.approx(2.0, abs=1e-4), "born along its way, they go as it goes"
+    assert last["velocity"] == pytest.approx(np.tile([2.0, 0, 0], (240, 1)), abs=1e-4)
+    assert last["position"][:, 0] == pytest.approx(2.0, abs=1e-4), "born along its way, they go as it goes"
 
 
 def test_what_chance_gives_a_grain_does_not_change_with_how_many_there_are(store):
@@ -283,7 +286,7 @@ def test_no_grain_is_inside_what_is_solid(store, shape):
         )
         do.add_thing(scene, "collider", values={"shape": shape} | values)
     for frame in solved(scene, store)[1]:
-        assert outside(shape, *frame["grains"]["place"].astype(float).T).min() > -1e-5
+        assert outside(shape, *frame["grains"]["position"].astype(float).T).min() > -1e-5
 
 
 def test_they_land_sit_and_leave_as_something_comes_near(store):
@@ -303,9 +306,9 @@ def test_they_land_sit_and_leave_as_something_comes_near(store):
     do.add_thing(scene, "ground")
     found = solved(scene, store)[1]
     sat = found[66]["grains"]
-    assert (sat["sits"] > 0).all() and np.abs(sat["place"][:, 1]).max() < 1e-6
-    assert np.array_equal(sat["place"], found[68]["grains"]["place"]), "what sits stays"
-    assert (found[77]["grains"]["sits"] > 0).mean() < 0.1 and found[77]["grains"]["place"][:, 1].mean() > 0.02
+    assert (sat["sits"] > 0).all() and np.abs(sat["position"][:, 1]).max() < 1e-6
+    assert np.array_equal(sat["position"], found[68]["grains"]["position"]), "what sits stays"
+    assert (found[77]["grains"]["sits"] > 0).mean() < 0.1 and found[77]["grains"]["position"][:, 1].mean() > 0.02
 
 
 # -- dress ---------------------------------------------------------------------------------------------------
@@ -324,9 +327,9 @@ def test_the_forward_axis_is_the_way_that_it_goes_and_it_leans_as_a_turn_wants(s
     start = do.add_thing(scene, "grip", values={"x": 1.5})
     do.set_value(scene, scene.doc.find(made).stack[0].id, "around", start.id)
     last = solved(scene, store)[1][-1]["grains"]
-    assert np.linalg.norm(last["place"][0]) == pytest.approx(1.5, rel=0.02)
+    assert np.linalg.norm(last["position"][0]) == pytest.approx(1.5, rel=0.02)
     assert abs(last["bank"][0]) == pytest.approx(np.arctan(4 / (G * 1.5)), rel=0.03)
-    centre = -last["place"][0] / np.linalg.norm(last["place"][0])
+    centre = -last["position"][0] / np.linalg.norm(last["position"][0])
     up = facing(last["heading"].astype(float), last["bank"].astype(float))[0, :, 1]
     assert up @ centre > 0.1, "it leans inwards"
 
@@ -410,9 +413,9 @@ def test_what_cannot_be_is_told_and_stops_nothing_else(store, tmp_path):
     listed.write_text("x;y;z\n0;0;0\n1;2;3\n")
     do.set_value(scene, layer, "file", f"{listed}")
     do.set_value(scene, layer, "seed", 2) if "seed" in scene.doc.find(layer).declared.channels else None
-    assert solved(scene, store)[1][-1]["grains"]["place"][1] == pytest.approx([1, 2, 3])
+    assert solved(scene, store)[1][-1]["grains"]["position"][1] == pytest.approx([1, 2, 3])
     do.set_values(scene, layer, {"where": "ball", "speed_x": 1e6})
-    assert np.isfinite(solved(scene, store)[1][-1]["grains"]["place"]).all()
+    assert np.isfinite(solved(scene, store)[1][-1]["grains"]["position"]).all()
     emit = do.add_layer(scene, made, "emit", values={"rate": 1e9})
     with pytest.raises(EstampaError, match="would bear .* grains in one frame|needs .* GB"):
         solved(scene, store)
@@ -439,14 +442,14 @@ def test_a_swarm_by_formula_needs_no_solve_and_loops(store):
     assert evaluator.runs.every() == []
     swarm = scene.doc.find(made)
     at = lambda f: evaluator.swarms.by_formula(swarm, f)
-    assert at(49)["place"] == pytest.approx(at(1)["place"], abs=1e-9)
-    moved = np.linalg.norm(at(25)["place"] - at(1)["place"], axis=1)
+    assert at(49)["position"] == pytest.approx(at(1)["position"], abs=1e-9)
+    moved = np.linalg.norm(at(25)["position"] - at(1)["position"], axis=1)
     assert moved.max() > 0.5
     # the way that it goes is the derivative, by finite differences of another size
-    wanted = (at(10.05)["place"] - at(9.95)["place"]) * RATE / 0.1
-    close = np.linalg.norm(at(10)["speed"] - wanted, axis=1) < 0.05 * np.linalg.norm(wanted, axis=1) + 0.02
+    wanted = (at(10.05)["position"] - at(9.95)["position"]) * RATE / 0.1
+    close = np.linalg.norm(at(10)["velocity"] - wanted, axis=1) < 0.05 * np.linalg.norm(wanted, axis=1) + 0.02
     assert close.mean() > 0.97, "but where a round ends, or the path has a knot"
-    assert np.linalg.norm(at(10)["speed"], axis=1).max() < 60, "none is told to jump back"
+    assert np.linalg.norm(at(10)["velocity"], axis=1).max() < 60, "none is told to jump back"
     parts = outcome.of(evaluator, swarm, 12).parts
     assert sum(p.count for p in parts) == 2000
 
@@ -458,12 +461,12 @@ def test_what_comes_down_does_so_evenly_in_whole_rounds(store):
     sown = evaluator.swarms.by_formula(swarm, 1)["ids"]
     still = places.in_ball(sown, 1) * 2.0
     for frame in (1, 17, 40):
-        gone = (still[:, 1] - evaluator.swarms.by_formula(swarm, frame)["place"][:, 1]) / 5.0
+        gone = (still[:, 1] - evaluator.swarms.by_formula(swarm, frame)["position"][:, 1]) / 5.0
         assert stats.kstest(gone, "uniform").pvalue > 1e-3
     mixed = salt(1, rain.id)
     phase = np.array([chance(i, mixed) for i in sown[:200]])
     rounds = 1 + (3 * np.array([chance(i ^ 0x5A5A5A, mixed) for i in sown[:200]])).astype(int)
-    gone = (still[:200, 1] - evaluator.swarms.by_formula(swarm, 17)["place"][:200, 1]) / 5.0
+    gone = (still[:200, 1] - evaluator.swarms.by_formula(swarm, 17)["position"][:200, 1]) / 5.0
     assert gone == pytest.approx((phase + rounds * 16 / 48) % 1, abs=1e-9)
 
 
@@ -495,7 +498,7 @@ def test_eddies_have_no_divergence_carry_as_an_integrator_does_and_come_back(sto
     assert np.abs(np.einsum("mi,mi->m", waves, across)).max() < 1e-12, "each wave's speed lies across it"
     assert np.sqrt((across**2).sum() / 2) == pytest.approx(0.8), "the mean square of the flow"
     flow = lambda t, p: np.cos(waves @ p + phase + 2 * np.pi * turns * t / 2.0) @ across
-    home = evaluator.swarms.by_formula(swarm, 1)["place"]
+    home = evaluator.swarms.by_formula(swarm, 1)["position"]
     frame, period = 4, 2.0
     share = (frame - 1) / 48
     w = share**2 * (3 - 2 * share)
@@ -503,16 +506,16 @@ def test_eddies_have_no_divergence_carry_as_an_integrator_does_and_come_back(sto
     for i in range(0, 300, 60):
         to = lambda a, b: solve_ivp(flow, (a, b), home[i], rtol=1e-9, atol=1e-11).y[:, -1]  # noqa: B023
         wanted = (1 - w) * to(0, share * period) + w * to(period, share * period)
-        assert found["place"][i] == pytest.approx(wanted, abs=0.02 * 0.8 * period), "of what it is carried in a period"
-    assert evaluator.swarms.by_formula(swarm, 49)["place"] == pytest.approx(home, abs=1e-9)
-    a, b = (evaluator.swarms.by_formula(swarm, f)["speed"] for f in (1, 48.999))
+        assert found["position"][i] == pytest.approx(wanted, abs=0.02 * 0.8 * period), "of its way in a period"
+    assert evaluator.swarms.by_formula(swarm, 49)["position"] == pytest.approx(home, abs=1e-9)
+    a, b = (evaluator.swarms.by_formula(swarm, f)["velocity"] for f in (1, 48.999))
     assert b == pytest.approx(a, abs=0.02), "without a seam in its speed"
 
 
 def test_what_keeps_apart_is_nowhere_nearer(store):
     scene, made = swarm(("sow", {"count": 1500, "radius": 0.3, "scatter": 0.3}), ("grain_apart", {"apart": 0.04}))
     _, found = solved(scene, store)
-    near = lambda f: cKDTree(f["grains"]["place"]).query(f["grains"]["place"], 2)[0][:, 1].min()
+    near = lambda f: cKDTree(f["grains"]["position"]).query(f["grains"]["position"], 2)[0][:, 1].min()
     assert near(found[0]) < 0.005 and near(found[-1]) > 0.97 * 0.04
     # two that meet head on bounce off each other, and keep their momentum (for equal masses the handbook's restitution)
     place, speed = np.array([[-0.04, 0, 0], [0.04, 0, 0]]), np.array([[1.0, 0, 0], [-1, 0, 0]])
@@ -520,7 +523,7 @@ def test_what_keeps_apart_is_nowhere_nearer(store):
     declared = kind_of("grain_apart")
     v = Resolved({n: c.default for n, c in declared.channels.items()} | {"apart": 0.1, "bounce": 0.5, "passes": 1})
     declared().bound(grains, v, None, np.array([0.04]))
-    assert grains.speed[:, 0] == pytest.approx([-0.5, 0.5]) and grains.place[:, 0] == pytest.approx([-0.05, 0.05])
+    assert grains.velocity[:, 0] == pytest.approx([-0.5, 0.5]) and grains.position[:, 0] == pytest.approx([-0.05, 0.05])
 
 
 # -- attributes ----------------------------------------------------------------------------------------------
@@ -534,7 +537,7 @@ def test_any_attribute_drives_any_of_the_looks_through_a_ramp_or_a_formula(store
     }).id  # fmt: skip
     evaluator, found = solved(scene, store)
     part = outcome.of(evaluator, scene.doc.find(made), 6).parts[0]
-    speed = np.linalg.norm(found[-1]["grains"]["speed"], axis=1)
+    speed = np.linalg.norm(found[-1]["grains"]["velocity"], axis=1)
     share = np.clip((speed - 0.5) / 2.0, 0, 1)
     assert part.places.size == pytest.approx(1 + 2 * np.abs(2 * share - 1), abs=1e-6)
     t = np.clip(speed - 1, 0, 1)
@@ -554,6 +557,6 @@ def test_a_pull_takes_hold_of_a_part_of_the_grains_always_the_same(store):
         ("sow", {"count": 2000, "radius": 0.2}), ("grain_pull", {"amount": 4.0, "part": 0.3, "way": "along"}), last=6
     )
     _, found = solved(scene, store)
-    moved = [np.linalg.norm(f["grains"]["speed"], axis=1) > 1e-6 for f in found[1:]]
+    moved = [np.linalg.norm(f["grains"]["velocity"], axis=1) > 1e-6 for f in found[1:]]
     assert stats.binomtest(int(moved[0].sum()), 2000, 0.3).pvalue > 0.001
     assert all(np.array_equal(m, moved[0]) for m in moved)

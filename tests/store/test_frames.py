@@ -18,17 +18,17 @@ from estampa.store.frames import DEFAULT_LIMIT, FrameStore, limit_of
 
 
 def state(n=100, value=1.0):
-    both = {"place": np.full((n, 3), value, np.float32), "speed": np.full((n, 3), 2 * value, np.float32)}
+    both = {"position": np.full((n, 3), value, np.float32), "velocity": np.full((n, 3), 2 * value, np.float32)}
     return Frame({"points": Table(both)})
 
 
 def test_a_frame_comes_back_and_a_torn_one_does_not(store):
     store.write(b"k" * 16, state())
-    back, seen = store.frame(b"k" * 16), store.frame(b"k" * 16, ("place",))
-    for name in ("place", "speed"):
+    back, seen = store.frame(b"k" * 16), store.frame(b"k" * 16, ("position",))
+    for name in ("position", "velocity"):
         assert np.array_equal(back["points"][name], state()["points"][name])
-    assert list(seen["points"].columns) == ["place"] and np.array_equal(
-        seen["points"]["place"], back["points"]["place"]
+    assert list(seen["points"].columns) == ["position"] and np.array_equal(
+        seen["points"]["position"], back["points"]["position"]
     )
     path = store._path(b"k" * 16)
     path.write_bytes(path.read_bytes()[:-1])
@@ -115,10 +115,10 @@ def test_a_damaged_frame_counts_as_not_solved_and_is_solved_again(flag, store, w
     path.write_bytes(data)
     again = FrameStore(store.root)
     assert again.frame(key) is None and not again.has(key)
-    assert not Evaluator(flag.doc, flag, again, stand_ins=True).subject(flag.doc.find(subject.id), 5).true
+    assert not Evaluator(flag.doc, flag, again, stand_ins=True).subject(flag.doc.find(subject.id), 5).is_current
     reader = Evaluator(flag.doc, flag, again)
     assert reader.solve_through(8) == 1, "the frame alone is solved again"
-    assert np.array_equal(again.frame(key)["points"]["place"], good["points"]["place"])
+    assert np.array_equal(again.frame(key)["points"]["position"], good["points"]["position"])
 
 
 def test_what_an_open_scene_needs_stays_whatever_the_limit_and_what_cannot_fit_is_refused_first(flag, tmp_path):
@@ -145,7 +145,7 @@ def test_why_frames_are_stale_is_still_known_when_the_scene_is_opened_again(flag
     assert (state.states == STALE).all() and state.why == "Cloth · damping, Wind · speed"
     again.stale_keys = memory.keys
     shown = again.subject(subject, 12)
-    assert not shown.true and shown.shown_frame == 12, "its stale frame stands in, and looks stale"
+    assert not shown.is_current and shown.shown_frame == 12, "its stale frame stands in, and looks stale"
     path = store._manifest(cloth.id)
     path.write_text(path.read_text()[:-40])
     assert (LaneMemory().state(again, *again.solvers()[0]).states == UNSOLVED).all(), "a damaged one is as none"

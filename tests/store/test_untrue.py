@@ -59,7 +59,7 @@ def seen(scene, store, frame, stand_ins=False):
     found = [outcome.of(evaluator, t, frame) for t in owners]
     if any(f is None for f in found):  # nothing stands in where nothing is left
         return None, False
-    return np.concatenate([f.points() for f in found]), all(f.true for f in found)
+    return np.concatenate([f.points() for f in found]), all(f.is_current for f in found)
 
 
 def flip(path, dice, others):
@@ -105,7 +105,7 @@ def damaged(make, way, seed, folder):
     with ids_of("untrue"):
         scene = make()
     frame = int(dice.integers(1, 9))
-    true = seen(scene, FrameStore(folder / "true"), frame)[0]
+    is_current = seen(scene, FrameStore(folder / "true"), frame)[0]
     for k, anew in enumerate((False, True)):
         store = FrameStore(folder / f"damaged {k}")
         scene.evaluator(store).solve_through(8)
@@ -117,8 +117,8 @@ def damaged(make, way, seed, folder):
         way(store._path(keys[frame - 1]), dice, others)
         store = FrameStore(store.root) if anew else store
         points, told = seen(again, store, frame, stand_ins=True)
-        assert not told or np.array_equal(points, true), f"{way.__name__}: a viewer is shown what is untrue"
-        assert np.array_equal(seen(Scene(scene.doc, scene.arrays), store, frame)[0], true), way.__name__
+        assert not told or np.array_equal(points, is_current), f"{way.__name__}: a viewer is shown what is untrue"
+        assert np.array_equal(seen(Scene(scene.doc, scene.arrays), store, frame)[0], is_current), way.__name__
         solved = Scene(scene.doc, scene.arrays).evaluate(frame, store)
         for subject in scene.doc.subjects:
             assert np.array_equal(solved[subject.name], seen_of(scene, folder, subject, frame)), way.__name__

@@ -15,7 +15,7 @@ from .model.player import Player
 from .model.selection import Selection
 from .model.tasks import Collector
 from .model.view import ViewState
-from .model.watch import Watch
+from .model.watch import FileWatch
 from .model.work import Work
 
 
@@ -36,7 +36,7 @@ class Session(QObject):
         self.selection, self.view, self.player = Selection(self), ViewState(self), Player(self)
         self.pictures, self.work, self.desk = Pictures(self), Work(self), Desk(self)
         self._listen()
-        self.watch = Watch(self)
+        self.watch = FileWatch(self)
         self.watch.read_changed.connect(self._read_anew)
 
     @property

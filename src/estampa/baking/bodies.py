@@ -7,7 +7,7 @@ import numpy as np
 from ..errors import Cancelled, EstampaError
 from ..geometry.place import Place
 from ..scene.curves import Curve
-from ..scene.document import Kept, Thing
+from ..scene.document import StashedValue, Thing
 from ..scene.reduce import CHANNELS, Tolerance, placed_by_keys
 from ..scene.scene import Scene
 from ..scene.values import Rows
@@ -126,7 +126,7 @@ def put(scene: Scene, baked: BakedBodies) -> None:
         if subject is None:
             raise EstampaError("A subject", "is gone.", "Undo its removal, then bake again.")
         before = tuple(
-            Kept(thing=subject_id, channel=n, value=subject.values[n]) for n in CHANNELS if n in subject.values
+            StashedValue(thing=subject_id, channel=n, value=subject.values[n]) for n in CHANNELS if n in subject.values
         )
         values = {n: v for n, v in subject.values.items() if n not in CHANNELS}
         found = {n: baked.curves[subject_id, n] for n in CHANNELS}

@@ -77,7 +77,7 @@ def bake(
     found = []
     for k, frame in enumerate(range(first, last + 1)):
         posed = evaluator.poses.at(skeleton, frame)
-        if not posed.true:
+        if not posed.is_current:
             raise EstampaError(skeleton.name, f"is not solved at frame {frame}.", "Solve the scene first.")
         found.append(posed.pose)
         step(0.6 + 0.3 * k / (last - first + 1), f"Baking frame {frame}")
@@ -93,8 +93,8 @@ def default_frames(doc) -> tuple[int, int]:
 def source_of(evaluator, skeleton: Thing, frames: tuple[int, int]) -> str:
     """Digest of everything that a bake of a skeleton reads over frames."""
     layers = evaluator.layers(skeleton)
-    told = [evaluator.poses.name(skeleton, float(f), layers) for f in range(frames[0], frames[1] + 1)]
-    return digest(told).hex()
+    report = [evaluator.poses.name(skeleton, float(f), layers) for f in range(frames[0], frames[1] + 1)]
+    return digest(report).hex()
 
 
 def stale_clips(evaluator, skeleton: Thing) -> list[str]:

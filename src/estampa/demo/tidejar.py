@@ -56,7 +56,7 @@ def build() -> Scene:
     warm = do.add_thing(scene, "zone", "Warm foot", {"y": -0.02, "shape": "sphere", "reach": 0.095})
     oil = do.add_thing(scene, "liquid", "Oil", {
         "spacing": 0.0095, "density": 1016.0, "around": 1000.0, "expands": 0.0019, "viscosity": 0.05, "tension": 0.032,
-        "slows": 0.4, "cools": 3.5, "warms": 1.5e-5, "mixes": 2e-5, "fine": 0.0003,
+        "slows": 0.4, "cools": 3.5, "warms": 1.5e-5, "mixes": 2e-5, "max_compression": 0.0003,
     })  # fmt: skip
     values = {"on": glass.id, "level": 0.24, "colour": "#e0701c", "warmth": 20.0}
     do.add_layer(scene, oil.id, "fill", "Oil in the jar", values)

@@ -12,7 +12,7 @@ from ..formats.asset import Asset, Track
 from ..geometry.pose import Pose, pose_of
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
-from ..scene.document import Bind, Clip, Kept, Rest, Target, Thing, new_id
+from ..scene.document import Bind, Clip, Rest, StashedValue, Target, Thing, new_id
 from ..scene.reduce import Tolerance, channel_values, reduced
 from ..scene.skeleton import POSED
 from . import clips
@@ -205,12 +205,12 @@ def posed(skeleton: Thing, rig: Rig, name: str, frames: np.ndarray, world: np.nd
     values = channel_values(bones, poses, joints)
     curves = reduced(bones, values, joints, poses, CLOSE).curves(frames)
     found = ((bones.joints[k], POSED[c], value) for (k, c), value in curves.items())
-    kept = tuple(Kept(thing=joint.id, channel=name, value=value) for joint, name, value in found
+    kept = tuple(StashedValue(thing=joint.id, channel=name, value=value) for joint, name, value in found
                  if value != joint.declared.channels[name].default)  # fmt: skip
     return with_clip(skeleton, name, frames, kept)
 
 
-def with_clip(owner: Thing, name: str, frames: np.ndarray, kept: tuple[Kept, ...]) -> Thing:
+def with_clip(owner: Thing, name: str, frames: np.ndarray, kept: tuple[StashedValue, ...]) -> Thing:
     if not kept:
         return owner
     played = not owner.clips
@@ -260,11 +260,11 @@ def is_kept(track: Track | None, frame_rate: float) -> bool:
     return track.how == "curve" or len(track.times) <= 0.5 * frames + 1
 
 
-def felt_over(layers: list[Thing], weights: np.ndarray, frames: np.ndarray, curves=None) -> tuple[Kept, ...]:
+def felt_over(layers: list[Thing], weights: np.ndarray, frames: np.ndarray, curves=None) -> tuple[StashedValue, ...]:
     """What a clip holds of morph layers: curves of each where the file has any, or weights (f, targets), as keys
     between which they go straight, no more than it takes."""
     if curves is not None:
-        return tuple(Kept(thing=l.id, channel="weight", value=c) for l, c in zip(layers, curves, strict=True))
+        return tuple(StashedValue(thing=l.id, channel="weight", value=c) for l, c in zip(layers, curves, strict=True))
     found = []
     for k, layer in enumerate(layers):
         course = weights[:, k]
@@ -272,5 +272,5 @@ def felt_over(layers: list[Thing], weights: np.ndarray, frames: np.ndarray, curv
             bent = np.flatnonzero(np.abs(np.diff(course, 2)) > 1e-7) + 1
             at = np.unique([0, *bent, len(course) - 1])
             keys = tuple(Key(frame=float(frames[f]), value=float(course[f]), segment="linear") for f in at)
-            found.append(Kept(thing=layer.id, channel="weight", value=Curve(keys=keys)))
+            found.append(StashedValue(thing=layer.id, channel="weight", value=Curve(keys=keys)))
     return tuple(found)

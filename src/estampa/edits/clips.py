@@ -5,7 +5,7 @@ One clip is played: its keys are in place, on the channels. The others keep thei
 
 from ..errors import EstampaError
 from ..scene.curves import Curve
-from ..scene.document import Clip, Document, Kept, Thing
+from ..scene.document import Clip, Document, StashedValue, Thing
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
 from .names import free_name, thing_named
@@ -20,12 +20,12 @@ def _channels(owner: Thing):
             yield from ((layer, name) for name, c in layer.declared.channels.items() if c.animates)
 
 
-def values_of(owner: Thing) -> tuple[Kept, ...]:
+def values_of(owner: Thing) -> tuple[StashedValue, ...]:
     """What a clip of this owner would hold, as it is now."""
-    return tuple(Kept(thing=t.id, channel=n, value=t.values[n]) for t, n in _channels(owner) if n in t.values)
+    return tuple(StashedValue(thing=t.id, channel=n, value=t.values[n]) for t, n in _channels(owner) if n in t.values)
 
 
-def put_in(owner: Thing, kept: tuple[Kept, ...]) -> Thing:
+def put_in(owner: Thing, kept: tuple[StashedValue, ...]) -> Thing:
     """The owner with the channels of its clips as they are in a clip; those that it does not have are cleared."""
     by_thing: dict[str, dict] = {}
     for k in kept:

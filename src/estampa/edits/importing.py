@@ -217,7 +217,7 @@ class _Coming:
         begin, end = self.asset.clips[clip].span
         return np.minimum(begin + (frames - self.first) / self.frame_rate, end)
 
-    def _course(self, clip, frames) -> "_Course":
+    def _course(self, clip, frames) -> "_ImportedCourse":
         """Where nodes stand over the frames of a clip."""
         if clip == 0 and self.tracks is not None:
             return self.tracks
@@ -238,7 +238,7 @@ class _Coming:
             f, k = bad[0]
             cause = f"goes where there are no numbers, at frame {frames[f]:g}."
             raise EstampaError(f"{self.asset.path.name}, {nodes[own[k]].name}", cause, "Export its animation again.")
-        return _Course(world, number, self.world, self.size)
+        return _ImportedCourse(world, number, self.world, self.size)
 
     def _with_clips(self, things) -> list[Thing]:
         """The skeletons and the subjects with morph targets, with a clip for each animation that moves them."""
@@ -336,7 +336,7 @@ def _values(matrix) -> dict[str, float]:
     return {n: v for n, v in found.items() if abs(v) > 1e-12}
 
 
-class _Course:
+class _ImportedCourse:
     """Where nodes stand over frames: world (f, m, 4, 4) of those that move, by their `number`; rest (n, 4, 4) of all,
     size (n, 3, 3) what is in their points."""
 

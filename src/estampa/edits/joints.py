@@ -305,7 +305,7 @@ def _given_on(scene, doc, joint_id, heir) -> Document:
             gone, to = bind.joints.index(joint_id), bind.joints.index(heir)
             dense[:, to] += dense[:, gone]
             keep = [k for k in range(len(bind.joints)) if k != gone]
-            indices, weights = bound.few_of(dense[:, keep], scene.arrays.get(bind.indices).shape[1])
+            indices, weights = bound.top_influences(dense[:, keep], scene.arrays.get(bind.indices).shape[1])
             back = scene.arrays.get(bind.back)[keep]
             put = scene.arrays.put
             changed = bind.with_(
@@ -391,7 +391,7 @@ def put_skin(scene, subject_id, skeleton_id, dense, most=4, method="linear", lay
     """Put worked-out weights (n, joints) into a skin layer."""
     subject, skeleton = thing_named(scene, subject_id), thing_named(scene, skeleton_id)
     bones = scene.values.bones(skeleton)
-    indices, weights = bound.few_of(dense, min(max(most, 1), 8))
+    indices, weights = bound.top_influences(dense, min(max(most, 1), 8))
     bind = bound_to(scene, subject, skeleton, bones.ids, bones.at_rest, indices, weights)
     fresh = Thing(kind="skin", name=f"Skin on {skeleton.name}", values={"method": method})
     return _put_bound(scene, subject, skeleton, layer_id, fresh, {"skeleton": skeleton.id}, bind)
@@ -433,7 +433,7 @@ def set_weights(scene: Scene, layer_id: str, dense: np.ndarray, label: str, merg
     """Put other weights (n, joints of the bind) on a skin; rows are normalised, and only the largest are kept."""
     layer = thing_named(scene, layer_id)
     bind = layer.bind
-    indices, weights = bound.few_of(dense, scene.arrays.get(bind.indices).shape[1])
+    indices, weights = bound.top_influences(dense, scene.arrays.get(bind.indices).shape[1])
     changed = bind.with_(indices=scene.arrays.put(indices), weights=scene.arrays.put(weights))
     scene.apply(label, scene.doc.replace(layer.with_(bind=changed)), merge)
 

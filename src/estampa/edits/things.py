@@ -10,7 +10,7 @@ from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..kinds.registry import MOVED, layers_for
 from ..scene.curves import Curve
-from ..scene.document import Adopted, Document, Formula, Frozen, Link, Material, MeshRef, Thing, new_id
+from ..scene.document import Adopted, Document, Formula, Frozen, Link, MaterialRef, MeshRef, Thing, new_id
 from ..scene.limits import MOST_SPOTS
 from ..scene.scene import Arrays, Scene
 from ..scene.values import Rows, Values
@@ -137,11 +137,11 @@ def rides_on(doc, thing, on: str) -> bool:
     return False
 
 
-def _kept(put, m) -> Material:
+def _kept(put, m) -> MaterialRef:
     own = m._asdict() | {"picture": None, "picture_name": ""}
     if m.picture is not None:
         own |= {"picture": put(np.frombuffer(m.picture.data, np.uint8)), "picture_name": m.picture.name}
-    return Material(**own)
+    return MaterialRef(**own)
 
 
 def mesh_ref(scene: Scene, mesh: Mesh, source: str = "", **origin) -> MeshRef:
@@ -155,7 +155,7 @@ def reference(arrays: Arrays, mesh: Mesh, source: str = "", **origin) -> MeshRef
     """The same for arrays that are put into a scene later. Those of the mesh are not to be written to any more."""
     mesh.freeze()
     put = arrays.put
-    told = lambda held: tuple((name, put(values)) for name, values in sorted(held.items()))
+    report = lambda held: tuple((name, put(values)) for name, values in sorted(held.items()))
     return MeshRef(
         **origin,
         points=put(mesh.points),
@@ -165,9 +165,9 @@ def reference(arrays: Arrays, mesh: Mesh, source: str = "", **origin) -> MeshRef
         source=source,
         materials=tuple(_kept(put, m) for m in mesh.materials),
         face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
-        corners=told(mesh.corners),
-        vertices=told(mesh.vertices),
-        faces=told(mesh.faces),
+        corners=report(mesh.corners),
+        vertices=report(mesh.vertices),
+        faces=report(mesh.faces),
     )
 
 

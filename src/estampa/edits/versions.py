@@ -12,7 +12,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..formats.asset import Asset, read_asset
 from ..geometry.mesh import Mesh
-from ..geometry.near import Grid
+from ..geometry.triangle_grid import Grid
 from ..lazy import spatial
 from ..motion.played import read_fit
 from ..scene.document import Thing
@@ -134,8 +134,8 @@ def _kept(scene, subject: Thing, before: Mesh, after: Mesh) -> Thing:
 
 def _with_targets(scene, subject: Thing, change: Change) -> Thing:
     """A subject whose morph targets of the names that the file has are those of the file."""
-    told = dict(change.targets)
-    fresh = lambda t: t.with_(points=scene.arrays.put(change.mesh.points + told[t.name])) if t.name in told else t
+    report = dict(change.targets)
+    fresh = lambda t: t.with_(points=scene.arrays.put(change.mesh.points + report[t.name])) if t.name in report else t
     return subject.with_(targets=tuple(map(fresh, subject.targets)))
 
 

@@ -15,7 +15,7 @@ from ..scene.values import Rows, Values
 
 
 @dataclass(frozen=True)
-class Many:
+class InstanceRows:
     """Rows of one subject: itself, or its copies."""
 
     rows: Rows
@@ -34,24 +34,24 @@ def line_of(path: Thing | None) -> Sampled | None:
     return sampled(path.spots, path.constant("closed"), path.constant("rounded")) if path is not None else None
 
 
-class Stage:
+class Instancing:
     """Places of one document; a scene gives the meshes to scatter over."""
 
     def __init__(self, values: Values, scene):
         self.values, self.scene = values, scene
         self._kept: dict = {}
 
-    def one(self, subject: Thing, frame: float) -> Many:
+    def one(self, subject: Thing, frame: float) -> InstanceRows:
         key = (subject.id, float(frame))
         if key not in self._kept:
             if len(self._kept) > 5000:
                 self._kept.clear()
             rows = Rows.one(frame)
             own = self.values.place(subject, rows)
-            self._kept[key] = Many(rows, own, None, own, digest("one", subject.id, frame))
+            self._kept[key] = InstanceRows(rows, own, None, own, digest("one", subject.id, frame))
         return self._kept[key]
 
-    def many(self, copies: Thing, subject: Thing, frame: float) -> Many:
+    def many(self, copies: Thing, subject: Thing, frame: float) -> InstanceRows:
         """The rows of a subject's copies when the scene is at a frame."""
         key = (copies.id, float(frame))
         if key not in self._kept:
@@ -72,7 +72,7 @@ class Stage:
         own = self.values.place(subject, rows) if copy.rows else at_start
         place = copy @ own if copy.rows else copy
         amounts = own_amounts(copy.rows, v) if v["amounts"] > 0 else None
-        return Many(rows, own, copy, place, digest("many", copies.id, frame), amounts)
+        return InstanceRows(rows, own, copy, place, digest("many", copies.id, frame), amounts)
 
     def _arranged(self, copies, v, pivot) -> Place:
         """The places of the copies; made once for the same channels."""
@@ -121,7 +121,7 @@ class Stage:
             self._kept[key] = sampled(*key)
         return self._kept[key]
 
-    def within(self, many: Many, grip: Thing) -> Place:
+    def within(self, many: InstanceRows, grip: Thing) -> Place:
         """Where a grip stands in the subject's own space, for each row, as the grip says it is for copies."""
         key = (many.key, grip.id)
         if key not in self._kept:

@@ -20,7 +20,7 @@ AMBER = (0.95, 0.55, 0.12)  # linear light
 ANOTHER = 1e-3  # of the size, from which on a texture is of another mesh
 
 
-class Dressing:
+class GrainAppearance:
     """Looks of grains of one document, for one evaluator."""
 
     def __init__(self, evaluator):
@@ -41,20 +41,22 @@ class Dressing:
 
     def name(self, swarm: Thing, frame: float) -> bytes:
         """Digest of all that decides what its grains look like, whether it is solved yet or not."""
-        evaluator, told = self.evaluator, []
+        evaluator, fingerprint = self.evaluator, []
         for layer in self.layers(swarm):
             subject, texture = self.subject_of(layer), layer.constant("texture")
             frames = self._cycle(layer) or [frame]
             one = lambda f: evaluator.stage.one(subject, f)  # noqa: B023
             shapes = [evaluator.stacks.name(subject, evaluator.layers(subject), one(f)) for f in frames]
-            told.append((self.reader.told(layer, Scope.world(frame, swarm)), shapes, _stamp(texture)))
-        told += [self.reader.told(layer, Scope.world(frame, swarm)) for layer in self.skins(swarm)]
+            fingerprint.append((self.reader.fingerprint(layer, Scope.world(frame, swarm)), shapes, _stamp(texture)))
+        fingerprint += [self.reader.fingerprint(layer, Scope.world(frame, swarm)) for layer in self.skins(swarm)]
         if swarm.declared.by_formula(swarm):
             swarms = evaluator.swarms
-            key = digest(swarms.told(swarm, frame), swarms.period(swarm), swarms.told(swarm, evaluator.doc.start))
+            key = digest(
+                swarms.fingerprint(swarm, frame), swarms.period(swarm), swarms.fingerprint(swarm, evaluator.doc.start)
+            )
         else:
             key = evaluator.runs.key(evaluator.runs.of(swarm, swarm), frame)
-        return digest("swarm", key, told, float(frame))
+        return digest("swarm", key, fingerprint, float(frame))
 
     def _cycle(self, layer: Thing) -> list[int]:
         """The frames of a cycle; none of what is shown as it is."""
@@ -74,8 +76,8 @@ class Dressing:
         if one_in > 1:
             some = grains["ids"] % one_in == 0
             grains = {n: c[some] for n, c in grains.items()}
-        name = self.name(swarm, frame) if shown.true else digest("stands in", shown.key)
-        return grains, name, shown.true, None if shown.true else shown.at
+        name = self.name(swarm, frame) if shown.is_current else digest("stands in", shown.key)
+        return grains, name, shown.is_current, None if shown.is_current else shown.at
 
     def outcome(self, swarm: Thing, frame: float, one_in: int = 1, skinned: bool = True) -> Outcome | None:
         """A part for each layer that shows grains, or makes a surface around them; None where no frame is solved.
@@ -83,14 +85,14 @@ class Dressing:
         found = self.grains(swarm, frame, one_in)
         if found is None:
             return None
-        grains, name, true, at = found
+        grains, name, is_current, at = found
         doc, parts = self.evaluator.doc, []
         seconds, loop = (frame - doc.start) / doc.frame_rate, self.loop
         skins = self.skins(swarm) if skinned else []
         for layer in skins:
             parts += self._skin(swarm, layer, grains, frame, name)
         for layer, which in self.shared(swarm, grains["ids"]):
-            ids, speed = grains["ids"][which], grains["speed"][which]
+            ids, speed = grains["ids"][which], grains["velocity"][which]
             if layer is None:
                 if not skins:
                     parts.append(self._lumps(swarm, {n: c[which] for n, c in grains.items()}, frame))
@@ -99,31 +101,31 @@ class Dressing:
             mesh, shapes = self.shapes(layer, frame)
             dressed = layer.declared().dressed(of, which, len(shapes), seconds, doc.frame_rate, loop)
             more = {"shape": dressed.shape, "tints": dressed.colours}
-            parts.append(Part(mesh, shapes, dressed.stand, ids, speed=speed, **more))
-        return Outcome(tuple(p for p in parts if p.count), name, true, at)
+            parts.append(Part(mesh, shapes, dressed.stand, ids, velocity=speed, **more))
+        return Outcome(tuple(p for p in parts if p.count), name, is_current, at)
 
     def _lumps(self, swarm, grains, frame) -> Part:
         """Grains as small lumps; of a liquid, as large as they are apart and in their own colours."""
         mesh, count = _lump(self.evaluator.scene), len(grains["ids"])
         liquid = "spacing" in swarm.declared.channels
         size = swarm.constant("spacing") / (2 * LUMP) * 0.8 if liquid else 1.0
-        stand = Place(grains["place"].astype(float), np.repeat(np.eye(3)[None], count, axis=0), np.full(count, size))
+        stand = Place(grains["position"].astype(float), np.repeat(np.eye(3)[None], count, axis=0), np.full(count, size))
         tints = np.where(grains["dye"][:, :1] < 0, AMBER, grains["dye"]).astype(float) if "dye" in grains else None
-        return Part(mesh, mesh.points[None], stand, grains["ids"], speed=grains["speed"], tints=tints)
+        return Part(mesh, mesh.points[None], stand, grains["ids"], velocity=grains["velocity"], tints=tints)
 
     def _skin(self, swarm, layer, grains, frame, name) -> list[Part]:
         """The surface of a layer, kept for some frames as it was worked out."""
         v = self.reader.resolved(layer, Scope.world(frame, swarm))
-        key = digest(name, layer.id, self.reader.told(layer, Scope.world(frame, swarm)), len(grains["ids"]))
+        key = digest(name, layer.id, self.reader.fingerprint(layer, Scope.world(frame, swarm)), len(grains["ids"]))
 
         def make():
-            spacing = swarm.constant("spacing" if "spacing" in swarm.declared.channels else "least") or LUMP
+            spacing = swarm.constant("spacing" if "spacing" in swarm.declared.channels else "min_turn_speed") or LUMP
             skin = layer.declared.skinned(grains, v, float(spacing))
             mesh = Mesh.from_triangles(skin.points, skin.triangles) if len(skin.triangles) else None
             return mesh, skin, layer.declared.inks(skin, v)
 
         mesh, skin, inks = self.evaluator.scene.memo.get(layer.id, ("skin", key), None, make)  # of several frames
-        return [Part(mesh, skin.points, speed=skin.speed, inks=inks)] if mesh is not None else []
+        return [Part(mesh, skin.points, velocity=skin.velocity, inks=inks)] if mesh is not None else []
 
     def spread(self, swarm: Thing, layer: Thing, what: str, frame: float, most: int = 20_000) -> np.ndarray | None:
         """(k,) in 0 to 1, what goes into the ramp of size, colour, rate or phase of the grains that a layer shows, of
@@ -208,8 +210,10 @@ def _of_texture(layer, subject, mesh, path) -> np.ndarray:
         rows = None
     apart = np.inf if rows is None else float(np.abs(texture.rest[rows] - mesh.points).max(initial=0.0))
     if apart > ANOTHER * max(float(mesh.size.max()), 1e-6):
-        told = f"has {count:,} vertices and {subject.name} has {mesh.count:,}" if rows is None else "has another shape"
-        raise EstampaError(file.name, f"is of another mesh: it {told}.", f"Print it of {subject.name} again.")
+        fingerprint = (
+            f"has {count:,} vertices and {subject.name} has {mesh.count:,}" if rows is None else "has another shape"
+        )
+        raise EstampaError(file.name, f"is of another mesh: it {fingerprint}.", f"Print it of {subject.name} again.")
     return np.stack([texture.at(k)[rows] for k in range(len(texture.frames))]).astype(float)
 
 

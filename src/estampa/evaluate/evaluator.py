@@ -8,8 +8,8 @@ from ..motion.layer import Resolved
 from ..scene.document import Document, Thing
 from ..scene.graph import member_of
 from ..scene.values import Values
-from .arrange import Stage
-from .dressed import Dressing
+from .arrange import Instancing
+from .dressed import GrainAppearance
 from .owner import Owner, owners_for
 from .reader import Reader
 from .rigs import Poses
@@ -31,18 +31,20 @@ class Evaluator:
         self.doc, self.scene, self.store, self.stand_ins = doc, scene, store, stand_ins
         self.live: dict[str, Playing] = {}  # solvers that run on without the store, by layer
         self.waits = True  # False: a slow layer that is not planned yet is refused, as on the window's own thread
-        self.told = None  # (subject, layer, share done): called while a slow layer is planned; may raise Cancelled
+        self.on_progress = (
+            None  # (subject, layer, share done): called while a slow layer is planned; may raise Cancelled
+        )
         # (layer, frame) -> key of its last result, if a view keeps them
         self.stale_keys: dict[tuple[str, int], bytes] = {}
         self._layers: dict[str, tuple[Thing, list[Thing]]] = {}
         self.values = Values(doc)
-        self.stage = Stage(self.values, scene)
+        self.stage = Instancing(self.values, scene)
         self.reader = Reader(self)
         self.topology = Topology(self)
         self.poses = Poses(self)
         self.stacks = Stacks(self)
         self.runs = Runs(self)
-        self.swarms, self.dressing = Swarms(self), Dressing(self)
+        self.swarms, self.dressing = Swarms(self), GrainAppearance(self)
         self._owners = owners_for(self)
         # what others ask for most
         self.mesh, self.plans = self.topology.mesh, self.topology.plans

@@ -28,7 +28,7 @@ class Part:
     pieces: Pieces | None = None
     stands: Place | None = None
     centres: np.ndarray | None = None  # (p, 3) m, where `stands` has its origin in the shape at first
-    speed: np.ndarray | None = None  # (k, 3) m/s of the places; (n, 3) of the points where there are none
+    velocity: np.ndarray | None = None  # (k, 3) m/s of the places; (n, 3) of the points where there are none
     shape: np.ndarray | None = None  # (k,) which of `points` each place shows
     tints: np.ndarray | None = None  # (k, 3) linear light of each place, in place of the mesh's materials
     inks: np.ndarray | None = None  # (n, 3) linear light of each point, where it is no prototype
@@ -63,7 +63,7 @@ class Outcome:
 
     parts: tuple[Part, ...]
     digest: bytes
-    true: bool = True
+    is_current: bool = True
     shown_frame: float | None = None
 
     def points(self) -> np.ndarray:
@@ -79,7 +79,7 @@ def of_subject(evaluator, subject, frame: float) -> Outcome:
     found = evaluator.runs.stands(subject, frame) or evaluator.stacks.stands(subject, frame)
     pieces, stands, centres = found or (None, None, None)
     part = Part(mesh, shape.points, pieces=pieces, stands=stands, centres=centres)
-    return Outcome((part,), shape.digest, shape.true, shape.shown_frame)
+    return Outcome((part,), shape.digest, shape.is_current, shape.shown_frame)
 
 
 def of_copies(evaluator, copies, frame: float) -> Outcome | None:
@@ -89,7 +89,7 @@ def of_copies(evaluator, copies, frame: float) -> Outcome | None:
         return None
     shape, places = found.shape, found.places
     parts = (Part(found.mesh, shape.points, places, np.arange(places.rows)),) if places.rows else ()
-    return Outcome(parts, digest(shape.digest, places), shape.true, shape.shown_frame)
+    return Outcome(parts, digest(shape.digest, places), shape.is_current, shape.shown_frame)
 
 
 def of(evaluator, thing, frame: float, skinned: bool = True) -> Outcome | None:

@@ -21,7 +21,7 @@ from .reader import Scope
 from .reasons import Read, reads_of_layer, reads_of_thing
 
 if TYPE_CHECKING:
-    from ..solve.ensemble import Seen
+    from ..solve.ensemble import MemberInputs
     from .evaluator import Evaluator
     from .outcome import Outcome
 
@@ -105,7 +105,7 @@ class Owner:
         """All that a solver of its stack reads for a frame."""
         raise NotImplementedError
 
-    def member(self, owner: Thing, layer: Thing, frame: int) -> Seen:
+    def member(self, owner: Thing, layer: Thing, frame: int) -> MemberInputs:
         """One of its layers over a frame, for the ensemble that it plays in."""
         title = layer.declared.title if layer.declared is not None else layer.name
         raise EstampaError(f"{layer.name} on {owner.name}", f"cannot play there: {title} needs a mesh or a skeleton.")

@@ -23,7 +23,7 @@ from ..scene.curves import Curve
 from ..scene.document import Formula, Link, Thing
 from ..scene.graph import is_own_obstacle
 from ..scene.values import Rows
-from .arrange import Many
+from .arrange import InstanceRows
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,7 +33,7 @@ class Scope:
     rows: Rows
     owner: Thing | None = None  # whose maps, targets and joints are meant
     into: Place | None = None  # (1 or k) where the space of what is read stands in the world; None: in the world
-    many: Many | None = None  # rows of a subject: numbers come as (k,), and grips may ride along with copies
+    many: InstanceRows | None = None  # rows of a subject: numbers come as (k,), and grips may ride along with copies
     bones: Bones | None = None  # of the skeleton that it is read for, whose own joints come as their numbers
 
     @classmethod
@@ -41,7 +41,7 @@ class Scope:
         return cls(Rows.one(frame), owner, bones=bones)
 
     @classmethod
-    def of_rows(cls, subject: Thing, many: Many) -> "Scope":
+    def of_rows(cls, subject: Thing, many: InstanceRows) -> "Scope":
         return cls(many.rows, subject, many.place, many)
 
     @property
@@ -57,7 +57,7 @@ class Scope:
 class Reading(NamedTuple):
     """What a channel that names something gives."""
 
-    told: object  # what decides the value, for digests
+    fingerprint: object  # what decides the value, for digests
     value: Callable[[], object]  # worked out when it is wanted
     stands: Callable[[], tuple[bool, float | None]] = lambda: (True, None)
     # whether all of it is solved, and the frame that is shown instead where it is not
@@ -112,10 +112,10 @@ class Reader:
             v.bind = self.evaluator.topology.bound(scope.owner, thing)
         return v
 
-    def told(self, thing: Thing, scope: Scope) -> bytes:
+    def fingerprint(self, thing: Thing, scope: Scope) -> bytes:
         """Digest of everything that is read of a thing in a scope; made once for what stands still."""
         if scope.many is not None:
-            return digest(*((name, told) for name, _, told in self.reads(thing, scope)))
+            return digest(*((name, fingerprint) for name, _, fingerprint in self.reads(thing, scope)))
         owner = scope.owner.id if scope.owner is not None else None
         key = (thing.id, owner, scope.bones is not None, None if self.still(thing) else scope.frame)
         found = self._told.get(key)
@@ -124,7 +124,9 @@ class Reader:
                 steady = self._steady.get(thing.id)
                 if steady is None:
                     steady = self._steady[thing.id] = self._steady_told(thing, scope)
-                found = digest(steady[0], *((n, told) for n, _, told in self.reads(thing, scope, steady[1])))
+                found = digest(
+                    steady[0], *((n, fingerprint) for n, _, fingerprint in self.reads(thing, scope, steady[1]))
+                )
             self._told[key] = found
         return found
 
@@ -136,23 +138,25 @@ class Reader:
             for n, c in thing.declared.channels.items()
             if not (c.to or c.accumulates or moves(n) or n == "loops" or any(moves(w) for w, _ in c.when))
         }
-        told = [(n, told) for n, c, told in self.reads(thing, scope) if c is not None and n in names]
-        return digest(thing.kind, told), frozenset(names)
+        fingerprint = [
+            (n, fingerprint) for n, c, fingerprint in self.reads(thing, scope) if c is not None and n in names
+        ]
+        return digest(thing.kind, fingerprint), frozenset(names)
 
     def reads(self, thing: Thing, scope: Scope, but=frozenset()) -> Iterator[tuple[str, Channel | None, object]]:
         """(name, channel, what is read of it) of all that matters of a thing, but for some channels; what is more than
         a channel has none."""
         declared = thing.declared
-        constants, told, moving = self._parts(thing, scope)
+        constants, fingerprint, moving = self._parts(thing, scope)
         yield "kind", None, (thing.kind, declared.version)
-        if told is not None:
-            yield "constants", None, told
+        if fingerprint is not None:
+            yield "constants", None, fingerprint
         switches = dict(constants)
         for name, channel in moving:
             if name in but or not self._applies(thing, channel, scope):
                 continue
             if channel.to:
-                yield name, channel, self.reading(thing, channel, scope).told
+                yield name, channel, self.reading(thing, channel, scope).fingerprint
                 continue
             value = switches[name] = self._number(thing, name, channel, scope)
             yield name, channel, _named(channel, value)
@@ -176,7 +180,7 @@ class Reader:
         rows = scope.many is not None
         key = (thing.id, rows)
         if key not in self._constants:
-            v, told, moving = {}, [], []
+            v, fingerprint, moving = {}, [], []
             for name, channel in thing.declared.channels.items():
                 own = channel.to in ("map", "target")
                 value = thing.value(name)
@@ -188,14 +192,14 @@ class Reader:
                     found = self.reading(thing, channel, scope)
                     v[name] = found.value()
                     if self._applies(thing, channel, scope):
-                        told.append((name, found.told))
+                        fingerprint.append((name, found.fingerprint))
                 else:
                     v[name] = self.values.at(thing, name, self.doc.start)
                     if self._applies(thing, channel, scope):
-                        told.append((name, _named(channel, v[name])))
+                        fingerprint.append((name, _named(channel, v[name])))
                     if channel.type == "number":
                         v[name] = np.array([float(v[name])])
-            self._constants[key] = (v, digest(told) if rows else None, moving)
+            self._constants[key] = (v, digest(fingerprint) if rows else None, moving)
         return self._constants[key]
 
     def _applies(self, thing, channel, scope) -> bool:
@@ -274,19 +278,19 @@ class Reader:
         if not self.on_joint(thing) and not (owner is not None and self.on_joint(owner)):
             return self.place(thing, scope)
         frames = np.unique(scope.rows.frames)
-        told = [[self.stand_name(t, f) for f in frames] for t in (thing, owner) if t is not None]
+        fingerprint = [[self.stand_name(t, f) for f in frames] for t in (thing, owner) if t is not None]
         copy = scope.many.copy if scope.many is not None else None
-        return (told, None if copy is None else (copy, scope.rows.frames))
+        return (fingerprint, None if copy is None else (copy, scope.rows.frames))
 
     def stand_name(self, thing: Thing, frame: float) -> bytes:
         """Digest of everything that decides where a thing stands in the world, whether it is solved yet or not."""
         key = (thing.id, float(frame))
         found = self._stand_names.get(key)
         if found is None:
-            told = self.evaluator.owner(thing).stand_fingerprint(thing, frame)
+            fingerprint = self.evaluator.owner(thing).stand_fingerprint(thing, frame)
             if len(self._stand_names) > 100_000:
                 self._stand_names.clear()
-            found = self._stand_names[key] = told
+            found = self._stand_names[key] = fingerprint
         return found
 
     def on_joint(self, thing: Thing) -> bool:
@@ -308,7 +312,7 @@ class Reader:
                 thing = self.values.owner(thing.id)
                 for frame in np.unique(frames):
                     posed = self.evaluator.poses.at(thing, frame)
-                    if not posed.true:
+                    if not posed.is_current:
                         return False, posed.shown_frame
             thing = self.values.find(thing.constant("parent"))
         return True, None
@@ -330,7 +334,7 @@ class Reader:
         for frame in range(first, last + 1):
             if frame not in known:
                 scope = Scope.world(frame)
-                known[frame] = digest(*(self.told(force, scope) for force in felt))
+                known[frame] = digest(*(self.fingerprint(force, scope) for force in felt))
             yield known[frame]
 
 

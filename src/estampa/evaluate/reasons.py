@@ -66,15 +66,15 @@ def reads_of_layer(evaluator, layer: Thing, scope: Scope) -> list[Read]:
 def reads_of_thing(evaluator, thing: Thing, scope: Scope, deep: int = DEEP) -> list[Read]:
     """What is read of a thing, and so many steps down of those that it names."""
     found = []
-    for name, channel, told in evaluator.reader.reads(thing, scope):
+    for name, channel, fingerprint in evaluator.reader.reads(thing, scope):
         words = name if channel is None else channel.label.lower()
         words = WORDS.get(name, words)
         label = "Loop range" if name == "loops/range" else f"{thing.name} · {words}"
         held = evaluator.values.find(thing.constant(channel.name)) if channel is not None and channel.to else None
         if held is not None and channel.to not in OWN and held.declared is not None and held is not scope.owner:
             found += _of_held(evaluator, held, f"{thing.kind}/{name}", scope, deep)
-            told = (held.kind, held.on) if held.declared.only_while_on else held.kind
-        found.append(Read(f"{thing.kind}/{name}", label, told))
+            fingerprint = (held.kind, held.on) if held.declared.only_while_on else held.kind
+        found.append(Read(f"{thing.kind}/{name}", label, fingerprint))
     return found
 
 

@@ -25,7 +25,7 @@ import numpy as np
 from ..fields.force import Pool
 from ..fields.zones import combined, weights
 from ..geometry.place import Place
-from ..kinds.named import Course, Surface
+from ..kinds.named import Surface, Trajectory
 from ..scene.document import Thing
 from ..scene.values import Rows
 from .reader import NOTHING, Reader, Reading, Scope
@@ -88,7 +88,7 @@ def _placed(reader, thing, channel, held, scope):
     )
 
 
-def _course(reader: Reader, deck: Thing | None, scope: Scope) -> Course:
+def _course(reader: Reader, deck: Thing | None, scope: Scope) -> Trajectory:
     """Where the owner has been up to these frames."""
     values, frames = reader.values, scope.rows.frames
     first = min(reader.doc.start, int(np.floor(frames.min())))
@@ -97,7 +97,7 @@ def _course(reader: Reader, deck: Thing | None, scope: Scope) -> Course:
     places = values.place(scope.owner, over).spread(count)
     still = deck is None or deck.declared is None or "parent" not in deck.declared.channels
     stood = Place.still(count) if still else values.place(deck, over).spread(count)
-    return Course(over.frames, (stood.inverse() @ places).origin * stood.size[:, None], stood.axes)
+    return Trajectory(over.frames, (stood.inverse() @ places).origin * stood.size[:, None], stood.axes)
 
 
 @reference("joint")
@@ -122,8 +122,8 @@ def _target_map(reader, thing, channel, held, scope):
         return (point if scope.into is None else scope.into.inverse().apply(point))[0, 0]
 
     into = None if scope.into is None else reader.stand_name(scope.owner, frame)
-    told = (found.weights, evaluator.shape_name(target, frame), into)
-    return Reading(told, middle, lambda: _shown(evaluator.subject(target, frame)))
+    fingerprint = (found.weights, evaluator.shape_name(target, frame), into)
+    return Reading(fingerprint, middle, lambda: _shown(evaluator.subject(target, frame)))
 
 
 @reference("target_weights")
@@ -136,7 +136,7 @@ def _target_weights(reader, thing, channel, held, scope):
 
 
 @dataclass(frozen=True, eq=False)
-class Field:
+class ZoneField:
     """A zone, as weights at points of the reader's space."""
 
     reader: Reader
@@ -177,8 +177,10 @@ class Field:
 def _zone(reader, thing, channel, held, scope):
     if held is None or held is thing:
         return NOTHING
-    told = (reader.told(held, Scope.world(scope.frame)), reader.stand(held, scope))
-    return Reading(told, lambda: Field(reader, held, scope), lambda: reader.stands_true(held, scope.rows.frames))
+    fingerprint = (reader.fingerprint(held, Scope.world(scope.frame)), reader.stand(held, scope))
+    return Reading(
+        fingerprint, lambda: ZoneField(reader, held, scope), lambda: reader.stands_true(held, scope.rows.frames)
+    )
 
 
 @reference("path")
@@ -186,11 +188,15 @@ def _path(reader, thing, channel, held, scope):
     if held is None:
         return NOTHING
     sampled = reader.evaluator.stage.sampled(held)
-    told = (held.spots, *(reader.values.at(held, n, 0.0) for n in ("closed", "rounded")), reader.stand(held, scope))
+    fingerprint = (
+        held.spots,
+        *(reader.values.at(held, n, 0.0) for n in ("closed", "rounded")),
+        reader.stand(held, scope),
+    )
     if sampled is None:
-        return Reading(told, lambda: None)
+        return Reading(fingerprint, lambda: None)
     return Reading(
-        told, lambda: (sampled, reader.place(held, scope)), lambda: reader.stands_true(held, scope.rows.frames)
+        fingerprint, lambda: (sampled, reader.place(held, scope)), lambda: reader.stands_true(held, scope.rows.frames)
     )
 
 
@@ -200,9 +206,9 @@ def _subject(reader, thing, channel, held, scope):
         return NOTHING
     evaluator = reader.evaluator
     frames, which = scope.whole_frames
-    told = [evaluator.shape_name(held, f) for f in frames]
+    fingerprint = [evaluator.shape_name(held, f) for f in frames]
     if scope.many is not None:
-        told = (told, which if len(frames) > 1 else None, _owner_stand(reader, scope))
+        fingerprint = (fingerprint, which if len(frames) > 1 else None, _owner_stand(reader, scope))
     shapes = lambda: [evaluator.subject(held, f) for f in frames]
 
     def surface():
@@ -214,7 +220,7 @@ def _subject(reader, thing, channel, held, scope):
             points = scope.many.own.inverse().apply(points)
         return Surface(points, evaluator.mesh(held))
 
-    return Reading(told, surface, lambda: _worst(map(_shown, shapes())))
+    return Reading(fingerprint, surface, lambda: _worst(map(_shown, shapes())))
 
 
 def _owner_stand(reader, scope):
@@ -229,13 +235,13 @@ def _skeleton(reader, thing, channel, held, scope):
         return NOTHING
     poses, many = reader.evaluator.poses, scope.many
     frames = np.unique(many.rows.frames)
-    told = [(poses.name(held, f), reader.stand_name(held, f)) for f in frames]
-    told = (told, many.rows.frames if len(frames) > 1 else None, _owner_stand(reader, scope))
+    fingerprint = [(poses.name(held, f), reader.stand_name(held, f)) for f in frames]
+    fingerprint = (fingerprint, many.rows.frames if len(frames) > 1 else None, _owner_stand(reader, scope))
     back = lambda: reader.evaluator.scene.arrays.get(thing.bind.back)
     return Reading(
-        told,
+        fingerprint,
         lambda: poses.palette(held, thing.bind, back(), many.own, many.rows)[0],
-        lambda: _worst((p.true, p.shown_frame) for p in (poses.at(held, f) for f in frames)),
+        lambda: _worst((p.is_current, p.shown_frame) for p in (poses.at(held, f) for f in frames)),
     )
 
 
@@ -243,15 +249,15 @@ def _skeleton(reader, thing, channel, held, scope):
 def _liquid(reader, thing, channel, held, scope):
     if held is None:
         return NOTHING
-    told, solved = reader.evaluator.runs.a_frame_ago(held, scope.frame)
-    if told is None:
+    fingerprint, solved = reader.evaluator.runs.a_frame_ago(held, scope.frame)
+    if fingerprint is None:
         return NOTHING
 
     def pool():
         grains, own = solved()["grains"], lambda n: float(reader.values.at(held, n, scope.frame))
-        return Pool(grains["place"].astype(float), grains["speed"].astype(float), own("spacing"), own("density"))
+        return Pool(grains["position"].astype(float), grains["velocity"].astype(float), own("spacing"), own("density"))
 
-    return Reading((told, reader.values.at(held, "density", scope.frame)), pool)
+    return Reading((fingerprint, reader.values.at(held, "density", scope.frame)), pool)
 
 
 @reference("wind", "ensemble")
@@ -260,9 +266,9 @@ def _solved_with(reader, thing, channel, held, scope):
 
 
 def _shown(shape) -> tuple[bool, float | None]:
-    return shape.true, shape.shown_frame
+    return shape.is_current, shape.shown_frame
 
 
 def _worst(found) -> tuple[bool, float | None]:
     """The first of several that is not solved."""
-    return next(((true, shown) for true, shown in found if not true), (True, None))
+    return next(((is_current, shown) for is_current, shown in found if not is_current), (True, None))

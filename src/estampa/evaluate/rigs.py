@@ -28,7 +28,7 @@ class Posed:
     bones: Bones
     pose: Pose
     digest: bytes
-    true: bool = True
+    is_current: bool = True
     shown_frame: float | None = None
 
     @cached_property
@@ -59,7 +59,7 @@ class Poses:
         found = self._kept.get(key)
         if found is None:
             found = self._at(skeleton, frame, layers)
-            if not found.true:  # it may be solved before it is asked for again
+            if not found.is_current:  # it may be solved before it is asked for again
                 return found
             if self._size > KEPT:
                 self._kept.clear()
@@ -91,7 +91,7 @@ class Poses:
         if layer.declared.reads_frames:
             v = self.evaluator.reader.resolved(layer, scope)
             others = [self.name(skeleton, f, above) for f in layer.declared.frames_read(v, bones, frame)]
-        return digest(self.name(skeleton, frame, above), self.evaluator.reader.told(layer, scope), others)
+        return digest(self.name(skeleton, frame, above), self.evaluator.reader.fingerprint(layer, scope), others)
 
     def scope(self, skeleton: Thing, frame: float) -> Scope:
         """Layers of a skeleton read in its own space."""
@@ -149,9 +149,11 @@ class Poses:
             )
         named = [c for n, c in layer.declared.channels.items() if c.to and layer.constant(n)]
         stands = [reader.reading(layer, channel, scope).stands() for channel in named]
-        true, shown = next((s for s in [(above.true, above.shown_frame), *stands] if not s[0]), (True, None))
+        is_current, shown = next(
+            (s for s in [(above.is_current, above.shown_frame), *stands] if not s[0]), (True, None)
+        )
         name = self.name(skeleton, frame, layers)
-        return Posed(above.bones, pose, name if true else digest("stands in", name, *pose), true, shown)
+        return Posed(above.bones, pose, name if is_current else digest("stands in", name, *pose), is_current, shown)
 
     def _solved(self, skeleton, frame, layers, above):
         layer = layers[-1]
@@ -161,7 +163,9 @@ class Poses:
         v = self.evaluator.resolve(layer, skeleton, frame)
         world = self.skeleton_place(skeleton, frame)
         pose = layer.declared().pose(found.frame, above.bones, above.pose, above.at, world, v)
-        return Posed(above.bones, pose, digest(found.key, above.digest), found.true and above.true, found.at)
+        return Posed(
+            above.bones, pose, digest(found.key, above.digest), found.is_current and above.is_current, found.at
+        )
 
     def feels(self, skeleton, layer, bones, frame) -> np.ndarray:
         """(n,) how much each joint feels of a layer."""
@@ -183,7 +187,7 @@ class Poses:
     def travel_of(self, skeleton: Thing, above, through, frame: float) -> tuple[float, float] | None:
         """How far a layer moves the tips of the joints at a frame: (mean, largest) in metres; None when not solved."""
         before, after = self.at(skeleton, frame, above), self.at(skeleton, frame, through)
-        if not after.true or not len(after.bones):
+        if not after.is_current or not len(after.bones):
             return None
         apart = np.linalg.norm(ends_of(after.at - before.at, after.bones.tips), axis=1)
         size = float(self.skeleton_place(skeleton, frame).size[0])
@@ -222,4 +226,4 @@ class Poses:
         moved[:, gone] = np.eye(4)
         same = len(moved) > 1 and (moved == moved[0]).all()
         moved = np.ascontiguousarray((moved[:1] if same else moved)[:, :, :3])
-        return moved, all(p.true for p in posed)
+        return moved, all(p.is_current for p in posed)

@@ -32,7 +32,7 @@ class Shown:
     frame: Frame
     at: float  # the frame that it is of
     key: bytes
-    true: bool
+    is_current: bool
 
 
 @dataclass(frozen=True)

@@ -19,8 +19,8 @@ from ..hashing import SIZE, digest
 from ..kinds.plugins import blamed, cure_for
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
-from ..solve.aid import Told
-from ..solve.ensemble import Crowd, Entering, member_number
+from ..solve.aid import AidInputs
+from ..solve.ensemble import EnsembleInputs, Entering, member_number
 from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
 from ..solve.swarm.kind import SwarmInputs
@@ -146,37 +146,37 @@ class Runs:
             place = max(place, self.doc.solved_to - first)
         felt = self.reader.felt_told(run.thing, first + len(keys), first + place)
         frames = range(first + len(keys), first + place + 1)
-        told = repeat(still, len(frames)) if still else (self._told(run, frame) for frame in frames)
-        for acts, read in zip(felt, told, strict=True):
+        fingerprint = repeat(still, len(frames)) if still else (self._told(run, frame) for frame in frames)
+        for acts, read in zip(felt, fingerprint, strict=True):
             last = blake2b(last + read + acts, digest_size=SIZE).digest()
             keys.append(last)
 
     def _told(self, run, frame) -> bytes:
-        told = [
+        fingerprint = [
             (layer.id, self.evaluator.owner(owner).step_fingerprint(owner, layer, frame))
             for owner, layer in run.members
         ]
         if run.is_solo:
-            return told[0][1]
-        return digest(self.reader.told(run.thing, Scope.world(frame)), told)
+            return fingerprint[0][1]
+        return digest(self.reader.fingerprint(run.thing, Scope.world(frame)), fingerprint)
 
     def aids_fingerprint(self, owner: Thing, layer: Thing, scope: Scope) -> list:
         """What the layers tell that help a solver, now and, of those that follow something, at first."""
         found = []
         for aid in self.evaluator.aids(owner, layer):
-            found.append((aid.kind, aid.id, self.reader.told(aid, scope)))
+            found.append((aid.kind, aid.id, self.reader.fingerprint(aid, scope)))
             if aid.declared.follows:
-                found.append(self.reader.told(aid, self.scope(owner, self.doc.solved_from)))
+                found.append(self.reader.fingerprint(aid, self.scope(owner, self.doc.solved_from)))
         return found
 
-    def aids(self, owner: Thing, layer: Thing, frame: int) -> tuple[Told, ...]:
+    def aids(self, owner: Thing, layer: Thing, frame: int) -> tuple[AidInputs, ...]:
         """What those layers tell at a frame."""
         first, found = self.doc.solved_from, []
         read = lambda aid, f: self.reader.resolved(aid, self.scope(owner, f))
         for aid in self.evaluator.aids(owner, layer):
             before = (read(aid, max(frame - 1, first)), read(aid, first)) if aid.declared.follows else ()
             name = f"{aid.name} on {owner.name}"
-            found.append(Told(aid.id, name, aid.declared, read(aid, frame), *(before or (None, None)), frame))
+            found.append(AidInputs(aid.id, name, aid.declared, read(aid, frame), *(before or (None, None)), frame))
         return tuple(found)
 
     def _is_still(self, run) -> bool:
@@ -215,14 +215,14 @@ class Runs:
                 force.declared().act(world, v)
         return world
 
-    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs | SwarmInputs | Crowd:
+    def inputs(self, run: Run, frame: int) -> Inputs | PoseInputs | SwarmInputs | EnsembleInputs:
         """All that a run reads at a frame."""
         if run.is_solo:
             owner, layer = run.members[0]
             return self.evaluator.owner(owner).inputs(owner, layer, frame)
         members = tuple(self.evaluator.owner(o).member(o, layer, frame) for o, layer in run.members)
         v = self.reader.resolved(run.thing, Scope.world(frame))
-        return Crowd(members, v, self.world(run.thing, frame), frame, self.doc.solved_from)
+        return EnsembleInputs(members, v, self.world(run.thing, frame), frame, self.doc.solved_from)
 
     def entering(self, owner: Thing, layer: Thing, frame: float) -> Entering:
         """What enters a layer with memory, for what it makes of it."""
@@ -285,10 +285,10 @@ class Runs:
         wanted = wanted if run.is_solo else None  # of an ensemble all is read at once, for all of its members
         if not self.evaluator.stand_ins:
             return Shown(self.solved(run, frame, wanted), frame, self.key(run, frame), True)
-        for key, true in ((self.key(run, frame), True), (stale, False)):
+        for key, is_current in ((self.key(run, frame), True), (stale, False)):
             found = self._read(key, wanted) if key else None
             if found is not None:
-                return Shown(found, frame, key, true)
+                return Shown(found, frame, key, is_current)
         for earlier in range(at - 1, self.doc.solved_from - 1, -1):
             key = self.key(run, earlier)
             found = self._read(key, wanted) if self.store.has(key) else None
@@ -430,13 +430,13 @@ class Runs:
     def _ready(self, run: Run, frame: int) -> tuple[Frame | None, int]:
         """(the last frame before this one that a step can begin from, the frame that it is of): one that is whole, and
         of an engine one that has its state. None, and the frame before the first, where there is none."""
-        goes_on = run.thing.declared().goes_on
+        can_resume = run.thing.declared().can_resume
         key, found = self._last.get(run.id, (None, None))
-        if found is not None and frame > self.doc.solved_from and key == self.key(run, frame - 1) and goes_on(found):
+        if found is not None and frame > self.doc.solved_from and key == self.key(run, frame - 1) and can_resume(found):
             return found, frame - 1
         for at in range(frame - 1, self.doc.solved_from - 1, -1):
             found = self.store.frame(self.key(run, at))
-            if found is not None and goes_on(found):
+            if found is not None and can_resume(found):
                 return found, at
         return None, self.doc.solved_from - 1
 

@@ -15,7 +15,7 @@ from ..motion.layer import Moment, Resolved, moved
 from ..motion.pieces.piece_layer import Stand
 from ..scene.document import Thing
 from ..scene.graph import member_of
-from .arrange import Many
+from .arrange import InstanceRows
 from .reader import Scope, alike
 
 KEPT_NAMES, KEPT_VALUES = 200_000, 4_000
@@ -28,7 +28,7 @@ class Shape:
 
     points: np.ndarray  # (n, 3) float64 m; (k, n, 3) for copies
     digest: bytes
-    true: bool = True
+    is_current: bool = True
     shown_frame: float | None = None
 
 
@@ -71,7 +71,7 @@ class Stacks:
         self._last_stand: tuple = (None, None)  # its name, and where pieces were found to stand last
 
     # -- names -----------------------------------------------------------------------------------------------
-    def name(self, subject: Thing, layers: list[Thing], many: Many) -> bytes:
+    def name(self, subject: Thing, layers: list[Thing], many: InstanceRows) -> bytes:
         """Digest of all that decides the rows after the given layers, in the subject's own space, whether what they
         read is solved yet or not."""
         key = (subject.id, len(layers), layers[-1].id if layers else None, many.key)
@@ -88,7 +88,7 @@ class Stacks:
     def _named(self, subject, layers, many):
         if not layers:
             mesh = subject.mesh
-            return digest(*mesh.told)
+            return digest(*mesh.content)
         layer = layers[-1]
         if layer.declared.memory:
             frames = np.floor(many.rows.frames)
@@ -97,10 +97,12 @@ class Stacks:
                 return digest("live", layer.id, runs.shown(subject, layer, frames[0]).key)
             keys = [self.evaluator.key(subject, layer, f) for f in np.unique(frames)]
             return digest("solved", layer.id if member_of(layer) else None, keys, alike(frames - frames[0]))
-        return digest(self.name(subject, layers[:-1], many), self.reader.told(layer, Scope.of_rows(subject, many)))
+        return digest(
+            self.name(subject, layers[:-1], many), self.reader.fingerprint(layer, Scope.of_rows(subject, many))
+        )
 
     # -- rows ------------------------------------------------------------------------------------------------
-    def rows(self, subject: Thing, layers: list[Thing], many: Many) -> Shape:
+    def rows(self, subject: Thing, layers: list[Thing], many: InstanceRows) -> Shape:
         """The rest shape after the given layers, which are the top part of the stack, in the subject's own space:
         points (k, n, 3), or (1, n, 3) when all rows are alike."""
         key = self.name(subject, layers, many)
@@ -117,11 +119,11 @@ class Stacks:
             return self._solved_rows(subject, layers, many, key)
         moving = layers[-count_of_pieces(layers) :] if layer.declared.of_pieces else layers[-1:]
         entering = self.rows(subject, layers[: -len(moving)], many)
-        true, shown = self._stand(subject, moving, many, entering)
+        is_current, shown = self._stand(subject, moving, many, entering)
         if layer.declared.of_pieces:
-            points = self._placed(subject, layers, moving, entering, many, true).points()
+            points = self._placed(subject, layers, moving, entering, many, is_current).points()
         else:
-            points = self._applied(subject, layers, entering.points, self._read(subject, layer, many, true), many)
+            points = self._applied(subject, layers, entering.points, self._read(subject, layer, many, is_current), many)
         stack = self.evaluator.layers(subject)
         after = stack[len(layers)] if len(stack) > len(layers) else None
         last = after is None or after.declared.memory
@@ -129,16 +131,16 @@ class Stacks:
         if last and not np.isfinite(points.sum()):
             self._refuse_no_numbers(subject, layers, many)
         # of many copies only what is looked at in the end is worth keeping
-        if true and (len(points) == 1 or last):
+        if is_current and (len(points) == 1 or last):
             self.scene.shapes.put(key, points)
-        return Shape(points, key if true else digest(key, "stands in", entering.digest, shown), true, shown)
+        return Shape(points, key if is_current else digest(key, "stands in", entering.digest, shown), is_current, shown)
 
-    def _read(self, subject, layer, many, true) -> Resolved:
+    def _read(self, subject, layer, many, is_current) -> Resolved:
         key = (layer.id, many.key)
         found = self._values.get(key)
         if found is None:
             found = self.reader.resolved(layer, Scope.of_rows(subject, many))
-            if true:  # else what it names may be solved before it is asked for again
+            if is_current:  # else what it names may be solved before it is asked for again
                 if len(self._values) > KEPT_VALUES:
                     self._values.clear()
                 self._values[key] = found
@@ -152,18 +154,18 @@ class Stacks:
                 if channel.to in ("", "map", "target") or not layer.constant(name):
                     continue
                 scope = scope or Scope.of_rows(subject, many)
-                true, shown = self.reader.reading(layer, channel, scope).stands()
-                if not true:
+                is_current, shown = self.reader.reading(layer, channel, scope).stands()
+                if not is_current:
                     return False, shown
-        return entering.true, entering.shown_frame
+        return entering.is_current, entering.shown_frame
 
-    def _placed(self, subject, layers, moving, entering, many, true) -> Stand:
+    def _placed(self, subject, layers, moving, entering, many, is_current) -> Stand:
         """Where pieces stand after the layers that move them, the last ones of `layers`, from what enters the first."""
         key = (self.name(subject, layers, many), entering.digest, len(moving))
         if self._last_stand[0] == key:  # asked for again for what is shown or printed
             return self._last_stand[1]
         mesh = self.topology.mesh(subject, layers)
-        values = [self._read(subject, layer, many, true) for layer in moving]
+        values = [self._read(subject, layer, many, is_current) for layer in moving]
         rows = 1 if len(entering.points) == 1 and all(v.alike for v in values) else len(many.rows)
         place = many.place.spread(len(many.rows))
         now = Moment(many.rows.frames[:rows], self.evaluator.doc.frame_rate, mesh, Place(*(x[:rows] for x in place)))
@@ -173,7 +175,7 @@ class Stacks:
             if v.strength.any():
                 with blamed(layer.declared, f"{layer.name} on {subject.name}"):
                     stand = kind.move(stand, kind.felt(stand, v), v, now)
-        if true:
+        if is_current:
             self._last_stand = (key, stand)
         return stand
 
@@ -186,8 +188,8 @@ class Stacks:
             return None
         many = self.stage.one(subject, frame)
         entering = self.rows(subject, layers[:-count], many)
-        true, _ = self._stand(subject, layers[-count:], many, entering)
-        stand = self._placed(subject, layers, layers[-count:], entering, many, true)
+        is_current, _ = self._stand(subject, layers[-count:], many, entering)
+        stand = self._placed(subject, layers, layers[-count:], entering, many, is_current)
         first = self.stage.one(subject, self.evaluator.doc.solved_from)
         home = stand.pieces.middles(self.rows(subject, layers[:-count], first).points[:1])
         stood, now = first.place, stand.in_world(many.place)
@@ -240,11 +242,11 @@ class Stacks:
         frames = np.floor(many.rows.frames)
         unique, where = np.unique(frames, return_inverse=True)
         shapes = [self._solved(subject, layers, f) for f in unique]
-        true = all(s.true for s in shapes)
+        is_current = all(s.is_current for s in shapes)
         points = np.stack([s.points for s in shapes])
         if len(unique) > 1:
             points = points[where]
-        return Shape(points, key if true else shapes[0].digest, true, shapes[-1].shown_frame)
+        return Shape(points, key if is_current else shapes[0].digest, is_current, shapes[-1].shown_frame)
 
     def _solved(self, subject, layers, frame) -> Shape:
         """A solved frame in the subject's own space; solvers work in the world."""
@@ -256,20 +258,20 @@ class Stacks:
         if points is None or len(points) != self.topology.mesh(subject, layers).count:
             entering = self.rows(subject, layers[:-1], self.stage.one(subject, frame))
             return Shape(entering.points[0], digest("unsolved", entering.digest), False, None)
-        at = found.at if found.true else max(found.at, self.evaluator.doc.solved_from)
+        at = found.at if found.is_current else max(found.at, self.evaluator.doc.solved_from)
         back = self.stage.one(subject, at).place.inverse()
         key = digest(found.key, layers[-1].id) if member_of(layers[-1]) else found.key
-        return Shape(back.apply(points.astype(np.float64)[None])[0], key, found.true, found.at)
+        return Shape(back.apply(points.astype(np.float64)[None])[0], key, found.is_current, found.at)
 
     # -- shapes ----------------------------------------------------------------------------------------------
     def through(self, subject: Thing, layers: list[Thing], frame: float) -> Shape:
         """The rest shape after the given layers, which are the top part of the stack, in the world: points (n, 3)."""
         many = self.stage.one(subject, frame)
         shape = self.rows(subject, layers, many)
-        true, shown = shape.true, shape.shown_frame
-        if true and self.reader.on_joint(subject):
-            true, shown = self.reader.stands_true(subject, many.rows.frames)
-        return Shape(many.place.apply(shape.points)[0], digest(shape.digest, many.place), true, shown)
+        is_current, shown = shape.is_current, shape.shown_frame
+        if is_current and self.reader.on_joint(subject):
+            is_current, shown = self.reader.stands_true(subject, many.rows.frames)
+        return Shape(many.place.apply(shape.points)[0], digest(shape.digest, many.place), is_current, shown)
 
     def copies(self, copies: Thing, frame: float) -> Copied | None:
         """The copies of a subject at a frame; None when they name no subject."""
@@ -283,7 +285,7 @@ class Stacks:
         shape = self.rows(subject, self.evaluator.layers(subject), many)
         if many.amounts is not None:
             points = mesh.points + many.amounts[:, None, None] * (shape.points - mesh.points)
-            shape = Shape(points, digest(shape.digest, many.amounts), shape.true, shape.shown_frame)
+            shape = Shape(points, digest(shape.digest, many.amounts), shape.is_current, shape.shown_frame)
         return Copied(shape, many.place.spread(len(many.rows)), mesh)
 
     def travel_of(self, subject: Thing, layer: Thing, frame: float) -> tuple[float, float] | None:
@@ -300,7 +302,7 @@ class Stacks:
         found = self.scene.shapes.get(key)
         if found is None:
             shapes = self.rows(subject, above, many), self.rows(subject, through, many)
-            if not all(s.true for s in shapes):
+            if not all(s.is_current for s in shapes):
                 return None
             before, after = (s.points[0] for s in shapes)
             if layer.declared.remeshes:
@@ -313,12 +315,12 @@ class Stacks:
     def _travel_of_member(self, subject, layer, frame):
         """The same of a member of an ensemble, which may know a shorter way than all of its points."""
         evaluator, found = self.evaluator, self.evaluator.runs.shown(subject, layer, frame)
-        if found is None or not found.true:
+        if found is None or not found.is_current:
             return None
         entering = evaluator.runs.entering(subject, layer, frame)
-        told = layer.declared().travel(found.frame, entering)
-        if told is None:
+        fingerprint = layer.declared().travel(found.frame, entering)
+        if fingerprint is None:
             after = layer.declared().points(found.frame, entering)
             apart = np.linalg.norm(after - entering.now(), axis=1)
-            told = apart.mean(), apart.max()
-        return float(told[0]), float(told[1])
+            fingerprint = apart.mean(), apart.max()
+        return float(fingerprint[0]), float(fingerprint[1])

@@ -4,12 +4,12 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..fields.force import World
-from ..geometry.lids import room_of
+from ..geometry.caps import room_of
 from ..hashing import digest
 from ..scene.document import Thing
 from ..solve.swarm.grains import FOREVER, Grains
 from ..solve.swarm.kind import Guide, Swarm, SwarmInputs
-from ..solve.swarm.layer import Moment, Source
+from ..solve.swarm.layer import GrainMoment, GrainSource
 from .reader import Scope
 
 
@@ -25,10 +25,13 @@ class Swarms:
         formula = swarm.declared.by_formula(swarm)
         return [l for l in every if l.declared.by_formula == formula or (formula and l.declared.sows)]
 
-    def told(self, swarm: Thing, frame: float) -> bytes:
+    def fingerprint(self, swarm: Thing, frame: float) -> bytes:
         """Digest of all that a step to a frame reads of a swarm and its layers."""
         scope = Scope.world(frame, swarm)
-        return digest(self.reader.told(swarm, scope), [(l.id, self.reader.told(l, scope)) for l in self.guides(swarm)])
+        return digest(
+            self.reader.fingerprint(swarm, scope),
+            [(l.id, self.reader.fingerprint(l, scope)) for l in self.guides(swarm)],
+        )
 
     def is_still(self, swarm: Thing) -> bool:
         """Whether that is the same at every frame."""
@@ -74,7 +77,7 @@ class Swarms:
         first = doc.loop[0] if doc.loop else doc.start
         period = self.period(swarm)
         layers, sown = self.guides(swarm), self.sown(swarm, one_in)
-        place, speed = sown.place.copy(), np.zeros_like(sown.place)
+        place, speed = sown.position.copy(), np.zeros_like(sown.position)
         share = (frame - first) / doc.frame_rate / period
         for layer in layers:
             if layer.declared.by_formula:
@@ -84,15 +87,17 @@ class Swarms:
         heading = np.where(long > 1e-6, speed / np.maximum(long, 1e-300), [0.0, 0.0, 1.0])
         n = len(place)
         age = np.full(n, (frame - doc.start) / doc.frame_rate)
-        return {"ids": sown.ids, "place": place, "speed": speed, "heading": heading, "bank": np.zeros(n), "age": age,
-                "life": np.full(n, FOREVER), "sits": np.zeros(n)}  # fmt: skip
+        return {
+            "ids": sown.ids, "position": place, "velocity": speed, "heading": heading, "bank": np.zeros(n), "age": age,
+            "life": np.full(n, FOREVER), "sits": np.zeros(n),
+        }  # fmt: skip
 
     def sown(self, swarm: Thing, one_in: int = 1) -> Grains:
         """The grains of a swarm by formula as they were sown, made once for the same; of so many one."""
         layers = [l for l in self.guides(swarm) if l.declared.sows]
         doc = self.evaluator.doc
         scope = Scope.world(doc.start, swarm)
-        name = digest([self.reader.told(l, scope) for l in layers], int(swarm.constant("seed")))
+        name = digest([self.reader.fingerprint(l, scope) for l in layers], int(swarm.constant("seed")))
 
         def make() -> Grains:
             if one_in > 1:
@@ -108,9 +113,9 @@ class Swarms:
         for layer in layers:
             v = self.reader.resolved(layer, scope)
             v["at"] = doc.start
-            now = Moment(doc.start, doc.start, doc.frame_rate, int(swarm.constant("seed")), World(), v)
+            now = GrainMoment(doc.start, doc.start, doc.frame_rate, int(swarm.constant("seed")), World(), v)
             try:
-                born = layer.declared().born(v, now, Source(Swarm.number(layer.id)))
+                born = layer.declared().born(v, now, GrainSource(Swarm.number(layer.id)))
             except EstampaError as err:
                 raise EstampaError(f"{layer.name} of {swarm.name}", err.cause, err.cure, err.detail) from err
             found = found.with_more(born) if born is not None else found

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
-from ..geometry.weights import few_of, spread
+from ..geometry.weights import spread, top_influences
 from ..hashing import digest
 from ..kinds.plugins import blamed
 from ..motion.remesh import Plan
@@ -50,8 +50,8 @@ class Topology:
         declared = layer.declared
         v = {n: layer.constant(n) for n, c in declared.channels.items() if not c.animates}
         found = subject.map(v.get("map"))
-        told = {n: x for n, x in v.items() if n != "map"} | self._places(subject, layer, v)
-        name = digest("plan", layer.kind, declared.version, told, found.weights if found else None)
+        fingerprint = {n: x for n, x in v.items() if n != "map"} | self._places(subject, layer, v)
+        name = digest("plan", layer.kind, declared.version, fingerprint, found.weights if found else None)
 
         def make() -> Plan:
             weights = self.scene.arrays.get(found.weights) if found else None
@@ -71,14 +71,14 @@ class Topology:
     def _places(self, subject, layer, v) -> dict:
         """Put what a layer names in space into `v`, as it is at the first frame in the subject's own space; returns
         what decides it."""
-        told, scope = {}, None
+        fingerprint, scope = {}, None
         for name, channel in layer.declared.channels.items():
             if channel.to in ("", "map", "zone") or channel.animates:
                 continue
             scope = scope or Scope.of_rows(subject, self.evaluator.stage.one(subject, self.evaluator.doc.start))
             reading = self.evaluator.reader.reading(layer, channel, scope)
-            v[name], told[name] = reading.value(), reading.told
-        return told
+            v[name], fingerprint[name] = reading.value(), reading.fingerprint
+        return fingerprint
 
     def _planned(self, subject, layer, mesh, v, weights, name) -> Plan:
         declared, more = layer.declared(), ()
@@ -95,9 +95,9 @@ class Topology:
         key = digest("work", name, mesh.points, mesh.face_counts, mesh.face_indices, weights)
         found = self.evaluator.store.frame(key)
         if found is None:
-            told = self.evaluator.told
-            told = partial(told, subject, layer) if told is not None else None
-            made = layer.declared().work(mesh, v, weights, told)
+            fingerprint = self.evaluator.on_progress
+            fingerprint = partial(fingerprint, subject, layer) if fingerprint is not None else None
+            made = layer.declared().work(mesh, v, weights, fingerprint)
             found = Frame({n: Table({"value": array}) for n, array in made.items()})
             self.evaluator.store.write(key, found)
         return {n: table["value"] for n, table in found.tables.items()}
@@ -125,7 +125,7 @@ class Topology:
                 dense = spread(indices, dense, len(bind.joints))
             for plan in plans:
                 dense = plan.carried(dense)
-            return few_of(dense, indices.shape[1]) if indices is not None else (None, dense.astype(np.float32))
+            return top_influences(dense, indices.shape[1]) if indices is not None else (None, dense.astype(np.float32))
 
         return self.scene.memo.get(layer.id, "bound", (plans[-1], bind), make)
 

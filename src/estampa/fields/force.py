@@ -63,11 +63,11 @@ class Obstacle:
 class Pool:
     """A liquid as it was a frame ago, for what stands in it.
 
-    place (n, 3) m, speed (n, 3) m/s -- its grains, `spacing` m apart; density kg/m3
+    position (n, 3) m, velocity (n, 3) m/s -- its grains, `spacing` m apart; density kg/m3
     """
 
-    place: np.ndarray
-    speed: np.ndarray
+    position: np.ndarray
+    velocity: np.ndarray
     spacing: float
     density: float
     drag: float = 1.0  # factor of what goes through it

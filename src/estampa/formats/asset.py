@@ -22,7 +22,7 @@ MOST_INFLUENCES = 32
 
 
 @dataclass
-class Skin:
+class AssetSkin:
     """What carries a node's mesh.
 
     joints -- (j,) numbers of nodes
@@ -37,7 +37,7 @@ class Skin:
 
 
 @dataclass
-class Clip:
+class AssetClip:
     """One animation of a file: its first and last second."""
 
     name: str
@@ -78,7 +78,7 @@ class Node:
     view: float | None = None
     light: bool = False
     joint: bool = False
-    skin: Skin | None = None
+    skin: AssetSkin | None = None
     targets: list[tuple[str, np.ndarray]] = field(default_factory=list)
     felt: Callable[[float, int], np.ndarray] | None = None
     tracks: dict[str, Track] = field(default_factory=dict)
@@ -94,7 +94,7 @@ class Asset:
     nodes: list[Node]
     unit: float = 1.0
     up: str = "y"
-    clips: list[Clip] = field(default_factory=list)
+    clips: list[AssetClip] = field(default_factory=list)
     rate: float = 0.0
     left: list[str] = field(default_factory=list)
 
@@ -251,28 +251,28 @@ PARTS = 16  # of a power of two: tables that stay near the processor
 def _alike(rows):
     """Rows by what a hash of them begins with, each part in a table of its own by open addressing."""
     n, wide = len(rows), rows.shape[1]
-    told, same = np.empty(n, np.uint32), np.empty(n, np.int32)
+    meta, same = np.empty(n, np.uint32), np.empty(n, np.int32)
     for i in prange(n):
         h = np.uint64(0)
         for c in range(wide):
             h = (h ^ np.uint64(rows[i, c])) * np.uint64(0x9E3779B97F4A7C15)
             h ^= h >> np.uint64(29)
-        told[i] = np.uint32(h >> np.uint64(32))
+        meta[i] = np.uint32(h >> np.uint64(32))
     counts = np.zeros(PARTS, np.int64)
     for i in range(n):
-        counts[told[i] & np.uint32(PARTS - 1)] += 1
+        counts[meta[i] & np.uint32(PARTS - 1)] += 1
     for part in prange(PARTS):
         size = 1
         while size < 2 * counts[part] + 2:
             size *= 2
         table = np.full(size, -1, np.int32)
         for i in range(n):
-            if told[i] & np.uint32(PARTS - 1) != part:
+            if meta[i] & np.uint32(PARTS - 1) != part:
                 continue
-            at = np.int64(told[i] >> np.uint32(4)) & (size - 1)
+            at = np.int64(meta[i] >> np.uint32(4)) & (size - 1)
             while table[at] >= 0:
                 k = table[at]
-                if told[k] == told[i]:
+                if meta[k] == meta[i]:
                     equal = True
                     for c in range(wide):
                         if rows[k, c] != rows[i, c]:

@@ -69,10 +69,10 @@ def read_json(path: Path) -> dict:
     if len(data) > LARGEST_DESCRIPTION or data.count(b",") > MOST_VALUES:
         raise EstampaError(path.name, "is larger than any description that is read.", "Choose another file.")
     with in_words(path.name):
-        told = json.loads(data, parse_constant=_no_number)
-    if not isinstance(told, dict):
+        meta = json.loads(data, parse_constant=_no_number)
+    if not isinstance(meta, dict):
         raise EstampaError(path.name, "does not say what it is of.", "Print it again.")
-    return told
+    return meta
 
 
 def _no_number(word: str):
@@ -154,13 +154,13 @@ def check_gltf(path: Path, data: bytes, needs_pictures: bool = True) -> dict:
     what = path.name
     damaged = lambda words: EstampaError(what, words, "It is cut short or damaged; export it again.")
     try:
-        told, blob = chunks(data)
-        if not isinstance(told, dict):
+        meta, blob = chunks(data)
+        if not isinstance(meta, dict):
             raise ValueError("no object")
-        buffers = [_buffer(path, b, blob) for b in told.get("buffers", [])]
-        for image in told.get("images", []):
+        buffers = [_buffer(path, b, blob) for b in meta.get("buffers", [])]
+        for image in meta.get("images", []):
             file_of(path, image.get("uri"), needs_pictures)
-        views = told.get("bufferViews", [])
+        views = meta.get("bufferViews", [])
         for view in views:
             if not 0 <= view["buffer"] < len(buffers):
                 raise damaged("names a buffer that it does not have.")
@@ -168,7 +168,7 @@ def check_gltf(path: Path, data: bytes, needs_pictures: bool = True) -> dict:
                 raise damaged("has a view of a buffer that begins before it.")
             if view.get("byteOffset", 0) + view["byteLength"] > buffers[view["buffer"]]:
                 raise damaged("has a view that reaches past the end of its buffer.")
-        for accessor in told.get("accessors", []):
+        for accessor in meta.get("accessors", []):
             size = COMPONENTS[accessor["componentType"]] * WIDTHS[accessor["type"]]
             count, view = accessor["count"], accessor.get("bufferView")
             if not isinstance(count, int) or count < 0:
@@ -177,7 +177,7 @@ def check_gltf(path: Path, data: bytes, needs_pictures: bool = True) -> dict:
             step = (views[view].get("byteStride") or size) if view is not None else size
             if count and (accessor.get("byteOffset", 0) < 0 or (count - 1) * max(step, 1) + size > room):
                 raise damaged(f"says it has {count:,} values where there are bytes for {max(room, 0) // size:,}.")
-        for node in told.get("nodes", []):
+        for node in meta.get("nodes", []):
             numbers = [x for n in ("translation", "rotation", "scale", "matrix") for x in node.get(n) or ()]
             if not all(isinstance(x, (int, float)) and math.isfinite(x) and abs(x) < 1e12 for x in numbers):
                 raise damaged("has a node that stands where there are no numbers.")
@@ -187,7 +187,7 @@ def check_gltf(path: Path, data: bytes, needs_pictures: bool = True) -> dict:
         raise EstampaError(
             what, "is no glTF file that can be read; it is cut short or damaged.", "Export it again as GLB.", repr(err)
         ) from err
-    return told
+    return meta
 
 
 def chunks(data: bytes) -> tuple[dict, bytes | memoryview | None]:
@@ -197,13 +197,13 @@ def chunks(data: bytes) -> tuple[dict, bytes | memoryview | None]:
     length, kind = struct.unpack_from("<II", data, 12)
     if kind != 0x4E4F534A or 20 + length > len(data):
         raise ValueError("no JSON chunk")
-    told, at = json.loads(data[20 : 20 + length]), 20 + length
+    meta, at = json.loads(data[20 : 20 + length]), 20 + length
     if at + 8 > len(data):
-        return told, b""
+        return meta, b""
     size, _ = struct.unpack_from("<II", data, at)
     if at + 8 + size > len(data):
         raise ValueError("the binary chunk is cut short")
-    return told, memoryview(data)[at + 8 : at + 8 + size]
+    return meta, memoryview(data)[at + 8 : at + 8 + size]
 
 
 def _buffer(path: Path, buffer: dict, blob: bytes | None) -> int:

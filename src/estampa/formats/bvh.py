@@ -43,9 +43,9 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
         lines.append(f"{pad}{'JOINT' if depth[i] else 'ROOT'} {names[i]}")
         lines.append(f"{pad}{{")
         lines.append(f"{pad}\tOFFSET {_row(offset)}")
-        told = " ".join(f"{a}rotation" for a in ORDER)
-        told = f"6 Xposition Yposition Zposition {told}" if i in moving else f"3 {told}"
-        lines.append(f"{pad}\tCHANNELS {told}")
+        meta = " ".join(f"{a}rotation" for a in ORDER)
+        meta = f"6 Xposition Yposition Zposition {meta}" if i in moving else f"3 {meta}"
+        lines.append(f"{pad}\tCHANNELS {meta}")
         if following is not None and parents[following] == i:
             continue
         lines.extend([f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {_row(tips[i] * scale)}", f"{pad}\t}}"])
@@ -84,7 +84,7 @@ def _word(name: str) -> str:
     return "".join(c if c.isalnum() else "_" for c in name) or "joint"
 
 
-class Reader:
+class BvhReader:
     """Reads a BVH file: joints, their offsets, and where they are at each frame. Raises EstampaError."""
 
     def __init__(self, path: Path, scale: float = 1.0):

@@ -134,8 +134,8 @@ def write_mesh(path: Path, name: str, points, normals, mesh, texcoords: list[np.
     binary, attributes = Binary(), gl.Attributes()
     blobs = [("POSITION", np.asarray(points, np.float32)), ("NORMAL", unit32(normals))]
     blobs += [(f"TEXCOORD_{i}", np.asarray(t, np.float32)) for i, t in enumerate(texcoords)]
-    told = {"COLOR_0" if n == "colour" else own_word(n): v for n, v in mesh.by_vertex.items()}
-    blobs += [(word, values) for word, values in told.items() if word]
+    meta = {"COLOR_0" if n == "colour" else own_word(n): v for n, v in mesh.by_vertex.items()}
+    blobs += [(word, values) for word, values in meta.items() if word]
     for word, array in blobs:
         setattr(attributes, word, binary.attribute(word, array))
     parts = by_material(mesh)

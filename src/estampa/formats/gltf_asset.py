@@ -12,7 +12,20 @@ from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import bounds, glb
-from .asset import MOST_NODES, MOST_PICTURE, MOST_SETS, Asset, Clip, Node, Skin, by_place, few, made, renamed, welded
+from .asset import (
+    MOST_NODES,
+    MOST_PICTURE,
+    MOST_SETS,
+    Asset,
+    AssetClip,
+    AssetSkin,
+    Node,
+    by_place,
+    few,
+    made,
+    renamed,
+    welded,
+)
 from .gltf_motion import placed, sampled, track_of
 
 KNOWN = {"EXT_mesh_gpu_instancing", "KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
@@ -23,17 +36,17 @@ def read(path: Path, progress) -> Asset:
     import pygltflib as gl
 
     data = bounds.read_bytes(path)
-    told = bounds.check_gltf(path, data, needs_pictures=False)
-    wanted = set(told.get("extensionsRequired", [])) - KNOWN
+    meta = bounds.check_gltf(path, data, needs_pictures=False)
+    wanted = set(meta.get("extensionsRequired", [])) - KNOWN
     if wanted:
         cause = f"needs {', '.join(sorted(wanted))}, which is not read."
         raise EstampaError(path.name, cause, "Export it without compression or other extensions.")
-    if len(told.get("nodes", [])) > MOST_NODES:
-        cause = f"has {len(told['nodes']):,} nodes; {MOST_NODES:,} are the most."
+    if len(meta.get("nodes", [])) > MOST_NODES:
+        cause = f"has {len(meta['nodes']):,} nodes; {MOST_NODES:,} are the most."
         raise EstampaError(path.name, cause, "Join them where it was made.")
     progress(0.1, "Reading")
-    document = gl.GLTF2.from_json(json.dumps(told))
-    return _Reader(path, data, told, document, progress).asset()
+    document = gl.GLTF2.from_json(json.dumps(meta))
+    return _GltfReader(path, data, meta, document, progress).asset()
 
 
 def materials(path: Path) -> list[Material]:
@@ -41,14 +54,14 @@ def materials(path: Path) -> list[Material]:
     import pygltflib as gl
 
     data = bounds.read_bytes(path)
-    told = bounds.check_gltf(path, data, needs_pictures=False)
-    reader = _Reader(path, data, told, gl.GLTF2.from_json(json.dumps(told)), lambda *a: None)
+    meta = bounds.check_gltf(path, data, needs_pictures=False)
+    reader = _GltfReader(path, data, meta, gl.GLTF2.from_json(json.dumps(meta)), lambda *a: None)
     return [reader._material(k) for k in range(len(reader.document.materials))]
 
 
-class _Reader:
-    def __init__(self, path, data, told, document, progress):
-        self.told, self.path, self.document, self.progress = told, path, document, progress
+class _GltfReader:
+    def __init__(self, path, data, meta, document, progress):
+        self.meta, self.path, self.document, self.progress = meta, path, document, progress
         blob = bounds.chunks(data)[1]
         self.buffers = [self._bytes(b.uri) if b.uri else blob for b in document.buffers]
         self.left: list[str] = []
@@ -74,10 +87,10 @@ class _Reader:
             )
         return found
 
-    def _part(self, told, count, width, component=None):
-        view = self.document.bufferViews[told.bufferView]
-        kind = np.dtype(glb.TYPES[component or told.componentType])
-        start = (view.byteOffset or 0) + (told.byteOffset or 0)
+    def _part(self, meta, count, width, component=None):
+        view = self.document.bufferViews[meta.bufferView]
+        kind = np.dtype(glb.TYPES[component or meta.componentType])
+        start = (view.byteOffset or 0) + (meta.byteOffset or 0)
         return np.frombuffer(self.buffers[view.buffer], kind, count * width, start).reshape(count, width)
 
     def asset(self) -> Asset:
@@ -128,8 +141,8 @@ class _Reader:
                 made.tracks[word] = track_of(times, values, how)
         if not made.targets:
             return
-        told = self.told["nodes"][i].get("weights")  # which the library leaves out
-        still = np.array(told or self.document.meshes[node.mesh].weights or [0.0] * len(made.targets), float)
+        meta = self.meta["nodes"][i].get("weights")  # which the library leaves out
+        still = np.array(meta or self.document.meshes[node.mesh].weights or [0.0] * len(made.targets), float)
         course = {clip: track for clip, tracks in own.items() for track in tracks if track[3] == "weights"}
 
         def felt(t, clip=0):
@@ -145,21 +158,21 @@ class _Reader:
         shape = self._mesh(node.mesh) if node.mesh is not None and node.skin is not None else None
         if shape is None or shape.mesh is None or shape.indices is None:
             return
-        told = self.document.skins[node.skin]
+        meta = self.document.skins[node.skin]
         what = f"{self.path.name}, {nodes[number[i]].name}"
-        if not told.joints or any(j not in number for j in told.joints):
+        if not meta.joints or any(j not in number for j in meta.joints):
             raise EstampaError(what, "follows joints that are not in the scene.", "Export it with its skeleton.")
-        back = np.tile(np.eye(4), (len(told.joints), 1, 1))
-        if told.inverseBindMatrices is not None:
-            back = self.rows(told.inverseBindMatrices).astype(float).reshape(-1, 4, 4).transpose(0, 2, 1)
-        if len(back) < len(told.joints) or not np.isfinite(back).all():
+        back = np.tile(np.eye(4), (len(meta.joints), 1, 1))
+        if meta.inverseBindMatrices is not None:
+            back = self.rows(meta.inverseBindMatrices).astype(float).reshape(-1, 4, 4).transpose(0, 2, 1)
+        if len(back) < len(meta.joints) or not np.isfinite(back).all():
             raise EstampaError(what, "has a skin whose matrices do not fit its joints.", "Export it again.")
-        if shape.indices.max(initial=0) >= len(told.joints):
+        if shape.indices.max(initial=0) >= len(meta.joints):
             raise EstampaError(what, "has weights of a joint that its skin does not have.", "Export it again.")
-        joints = np.array([number[j] for j in told.joints])
+        joints = np.array([number[j] for j in meta.joints])
         for j in joints:
             nodes[j].joint = True
-        nodes[number[i]].skin = Skin(joints, back[: len(joints)], shape.indices, shape.weights)
+        nodes[number[i]].skin = AssetSkin(joints, back[: len(joints)], shape.indices, shape.weights)
 
     def _no_rings(self, parents) -> None:
         state = np.zeros(len(parents), np.int8)
@@ -211,7 +224,7 @@ class _Reader:
                 found.setdefault(channel.target.node, {}).setdefault(clip, []).append(own)
                 ends += [float(times[0]), float(times[-1])]
             if ends:
-                clips.append(Clip(animation.name or f"Animation {clip + 1}", (min(ends), max(ends))))
+                clips.append(AssetClip(animation.name or f"Animation {clip + 1}", (min(ends), max(ends))))
         return found, clips
 
     def _instances(self, node, parent, made) -> list[Node]:
@@ -275,8 +288,8 @@ class _Reader:
         pick = (lambda x: x) if len(first) == len(points) else (lambda x: x[first])
         counts = np.full(len(named) // 3, 3, np.int32)
         shape = made(pick(points), counts, named, materials, of, own)
-        told = mesh.extras.get("targetNames", []) if isinstance(mesh.extras, dict) else []
-        words = [str(told[k]) if k < len(told) else f"Target {k + 1}" for k in range(len(targets))]
+        meta = mesh.extras.get("targetNames", []) if isinstance(mesh.extras, dict) else []
+        words = [str(meta[k]) if k < len(meta) else f"Target {k + 1}" for k in range(len(targets))]
         targets = [(w, pick(t).astype(float)) for w, t in zip(words, targets, strict=True)]
         return _Shape(shape, *((None, None) if weights is None else few(pick(indices), pick(weights))), targets)
 

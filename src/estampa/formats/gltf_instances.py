@@ -61,7 +61,7 @@ def write(path: Path, name: str, instances, shapes, extras: dict) -> None:
     )
 
 
-class Reader:
+class GltfInstancesReader:
     """Reads the places back, by the numbers of grains."""
 
     def __init__(self, path: Path):

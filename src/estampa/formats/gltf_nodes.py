@@ -50,7 +50,7 @@ def write(path: Path, rigid, times: np.ndarray, extras: dict) -> None:
     )
 
 
-class Reader:
+class GltfNodesReader:
     """Reads the nodes back: their points, piece after piece, at the frames that the file's extras name."""
 
     def __init__(self, path: Path):

@@ -18,18 +18,18 @@ class RigidTextureFile:
     """Plays the files back by that formula, and nothing else. triangles (t, 3); frames, the scene's numbers of them"""
 
     def __init__(self, path: Path):
-        self.told = told = read_description(path)
-        mesh = bounds.inside(path, told["mesh"])
+        self.meta = meta = read_description(path)
+        mesh = bounds.inside(path, meta["mesh"])
         read = lambda word: glb.read_attribute(mesh, word)
         one, two = read("TEXCOORD_1"), read("TEXCOORD_2")
         self.piece = np.rint(one[:, 0]).astype(int)
         self.arms = read("POSITION") - np.concatenate([one[:, 1:], two], axis=1)
         self.triangles = glb.read_triangles(mesh)
-        image = lambda word: exr.read_image(bounds.inside(path, told[f"{word}_texture"]))
+        image = lambda word: exr.read_image(bounds.inside(path, meta[f"{word}_texture"]))
         self.place, self.turn = image("place"), image("turn")
-        count = bounds.whole(path.name, "frames", told["frames"], len(self.place))
-        self.frames = list(range(told["first_frame"], told["first_frame"] + count))
-        self.frame_rate = bounds.positive(path.name, "frame rate", told["frame_rate"])
+        count = bounds.whole(path.name, "frames", meta["frames"], len(self.place))
+        self.frames = list(range(meta["first_frame"], meta["first_frame"] + count))
+        self.frame_rate = bounds.positive(path.name, "frame rate", meta["frame_rate"])
 
     def at(self, step: int) -> np.ndarray:
         """(n, 3) m, so many frames after the first."""

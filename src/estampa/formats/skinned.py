@@ -176,7 +176,7 @@ def continuous(turns):
 
 
 # -- reading -------------------------------------------------------------------------------------------------
-class Reader:
+class SkinnedReader:
     """Reads any skinned GLB or glTF; samples its animations and moves its first skinned mesh, with NumPy alone."""
 
     def __init__(self, path: Path):

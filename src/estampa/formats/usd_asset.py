@@ -14,7 +14,7 @@ from ..errors import EstampaError
 from ..geometry.material import Material, Picture
 from ..geometry.mesh import Mesh
 from . import usd_open
-from .asset import MOST_NODES, MOST_PICTURE, MOST_SETS, Asset, Attribute, Clip, Node, by_corner, made
+from .asset import MOST_NODES, MOST_PICTURE, MOST_SETS, Asset, AssetClip, Attribute, Node, by_corner, made
 from .usd_rig import Rigs
 
 KNOWN = ("normals", "displayColor", "displayOpacity")
@@ -25,7 +25,7 @@ def read(path: Path, progress) -> Asset:
     stage = usd_open.stage(path)
     progress(0.1, "Reading")
     rate = stage.GetTimeCodesPerSecond() or 24.0
-    reader = _Reader(path, stage, rate)
+    reader = _UsdReader(path, stage, rate)
     nodes = reader.nodes(progress)
     for err in stage.GetCompositionErrors():
         named = re.findall(r"@([^@]+)@", str(err))
@@ -50,7 +50,7 @@ def looks_of(path: Path, stage):
     lie in its picture (t, 3, 2), as {"material", "uv"}; nothing where it has no picture."""
     from pxr import UsdGeom, UsdShade
 
-    reader = _Reader(path, stage, stage.GetTimeCodesPerSecond() or 24.0)
+    reader = _UsdReader(path, stage, stage.GetTimeCodesPerSecond() or 24.0)
 
     def look(bound, prim, corners) -> dict:
         material = UsdShade.MaterialBindingAPI(bound).ComputeBoundMaterial()[0]
@@ -73,14 +73,14 @@ def looks_of(path: Path, stage):
     return look
 
 
-class _Reader:
+class _UsdReader:
     def __init__(self, path, stage, rate):
         from pxr import Usd, UsdGeom
 
         self.path, self.stage, self.rate = path, stage, rate
         self.left: list[str] = []
-        told = stage.HasAuthoredTimeCodeRange()
-        self.start = Usd.TimeCode(stage.GetStartTimeCode()) if told else Usd.TimeCode.EarliestTime()
+        meta = stage.HasAuthoredTimeCodeRange()
+        self.start = Usd.TimeCode(stage.GetStartTimeCode()) if meta else Usd.TimeCode.EarliestTime()
         self._cache = UsdGeom.XformCache(self.start)
         self.rigs = Rigs(path, stage, rate, self.start)
         self._materials: dict[str, Material] = {}
@@ -88,7 +88,7 @@ class _Reader:
         self._samples: list[float] = []
         self.sets: dict[str, str] = {}  # of the mesh that is read: names of its texture coordinates -> ours
 
-    def clips(self) -> list[Clip]:
+    def clips(self) -> list[AssetClip]:
         """What the stage itself plays, and behind it the animations that skeletons have besides."""
         times = [*self._samples, *self.rigs.samples()]
         if not times:
@@ -96,7 +96,7 @@ class _Reader:
         first, last = min(times), max(times)
         if self.stage.HasAuthoredTimeCodeRange():
             first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
-        return [Clip(self.rigs.name(), (first / self.rate, last / self.rate)), *self.rigs.clips]
+        return [AssetClip(self.rigs.name(), (first / self.rate, last / self.rate)), *self.rigs.clips]
 
     def nodes(self, progress) -> list[Node]:
         from pxr import Usd, UsdGeom, UsdLux
@@ -216,8 +216,8 @@ class _Reader:
                 self._mesh_of(prim, node)
                 if node.mesh is not None:
                     inner = home @ np.array(self._cache.GetLocalToWorldTransform(prim), float).T
-                    told = f"how the points of {node.name} move, of which there are instances"
-                    found.append((inner, node.mesh, told if node.points_at else ""))
+                    meta = f"how the points of {node.name} move, of which there are instances"
+                    found.append((inner, node.mesh, meta if node.points_at else ""))
         return found
 
     @staticmethod

@@ -42,7 +42,7 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
     stage.GetRootLayer().Save()
 
 
-class Reader:
+class UsdNodesReader:
     """Reads the transforms back: all points, piece after piece, in the world."""
 
     def __init__(self, path: Path):

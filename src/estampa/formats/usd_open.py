@@ -9,8 +9,8 @@ import os
 from pathlib import Path
 from threading import RLock
 
-from ..beside import Gone, Guard
 from ..errors import EstampaError
+from ..worker_processes import Gone, Guard
 from . import bounds
 
 LOCK = RLock()  # the library's own layers are shared by all threads

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ..errors import EstampaError
-from .asset import Clip, Node, Skin, few
+from .asset import AssetClip, AssetSkin, Node, few
 
 
 class Rigs:
@@ -47,7 +47,7 @@ class Rigs:
             times = query.GetJointTransformTimeSamples()
             if len(times):
                 span = (times[0] / self.rate, times[-1] / self.rate)
-                self.clips.append(Clip(other.GetPrim().GetName(), span))
+                self.clips.append(AssetClip(other.GetPrim().GetName(), span))
                 own[len(self.clips)] = query
 
     def name(self) -> str:
@@ -140,7 +140,7 @@ class Rigs:
         if not (np.abs(np.linalg.det(bound)) > 1e-30).all():
             raise EstampaError(what, "is bound to a joint that has no size.", "Bind it again where it was made.")
         back = np.linalg.inv(bound) @ into
-        node.skin = Skin(self._numbers[path][order], back, *few(indices, weights))
+        node.skin = AssetSkin(self._numbers[path][order], back, *few(indices, weights))
 
     def _blended(self, prim, node, path, what) -> None:
         from pxr import UsdSkel

@@ -30,7 +30,7 @@ class Prop:
 
 
 @dataclass
-class Placed:
+class PlacedCopies:
     """Copies at a frame: shapes (c, n, 3) m in their own space; origin (k, 3) m, turn (k, 4) x, y, z, w, size (k,);
     which (k,) of the shapes each shows; ids (k,)."""
 
@@ -43,13 +43,13 @@ class Placed:
 
 
 @dataclass
-class Moment:
+class ShotFrame:
     """What a shot looks like at a frame, by number of the prop: local (4, 4) within its parent, points (n, 3) in its
     own space (of one that stays skinned before its skin), copies, poses of skeletons."""
 
     local: dict[int, np.ndarray] = field(default_factory=dict)
     points: dict[int, np.ndarray] = field(default_factory=dict)
-    copies: dict[int, Placed] = field(default_factory=dict)
+    copies: dict[int, PlacedCopies] = field(default_factory=dict)
     poses: dict[int, Pose] = field(default_factory=dict)
 
 
@@ -141,7 +141,7 @@ def _topology(stage, root, path, mesh: Mesh):
     return prim
 
 
-def _instances(stage, root, instancer, mesh, placed: Placed, frame, put, more) -> None:
+def _instances(stage, root, instancer, mesh, placed: PlacedCopies, frame, put, more) -> None:
     from pxr import Gf, UsdGeom, Vt
 
     number, vectors = more

@@ -214,7 +214,7 @@ def skinned(points, skin, time):
     return np.array(moved, float), np.array(UsdGeom.XformCache(time).GetLocalToWorldTransform(skeleton.GetPrim()))
 
 
-class Reader:
+class SkelReader:
     """Reads the skinned mesh back with UsdSkel's own skinning."""
 
     def __init__(self, path: Path):

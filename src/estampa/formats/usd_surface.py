@@ -38,7 +38,7 @@ def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -
     stage.GetRootLayer().Save()
 
 
-class Reader:
+class SurfaceReader:
     """Reads the first mesh of a stage back, with its faces at each frame."""
 
     def __init__(self, path: Path):

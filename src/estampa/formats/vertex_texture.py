@@ -65,12 +65,12 @@ def sum_of(path: Path) -> str:
 
 def read_description(path: Path) -> dict:
     """A texture's JSON. Raises EstampaError where one of the files that it names is missing or of another print."""
-    told = bounds.read_json(path)
-    for name, wanted in told["blake2b"].items():
+    meta = bounds.read_json(path)
+    for name, wanted in meta["blake2b"].items():
         if sum_of(bounds.inside(path, name)) != wanted:
             cause = f"does not belong to {path.name}: it is of another print, or damaged."
             raise EstampaError(name, cause, "Print it again.")
-    return told
+    return meta
 
 
 class VertexTextureFile:
@@ -80,21 +80,21 @@ class VertexTextureFile:
     """
 
     def __init__(self, path: Path):
-        self.told = told = read_description(path)
-        mesh = bounds.inside(path, told["mesh"])
-        self.rest, self.lookup = (glb.read_attribute(mesh, word) for word in ("POSITION", told["lookup"]))
+        self.meta = meta = read_description(path)
+        mesh = bounds.inside(path, meta["mesh"])
+        self.rest, self.lookup = (glb.read_attribute(mesh, word) for word in ("POSITION", meta["lookup"]))
         self.triangles = glb.read_triangles(mesh)
-        self.offsets = exr.read_image(bounds.inside(path, told["offset_texture"]))
-        count = bounds.whole(path.name, "frames", told["frames"], LARGEST)
-        self.frames = list(range(told["first_frame"], told["first_frame"] + count))
-        self.frame_rate = bounds.positive(path.name, "frame rate", told["frame_rate"])
+        self.offsets = exr.read_image(bounds.inside(path, meta["offset_texture"]))
+        count = bounds.whole(path.name, "frames", meta["frames"], LARGEST)
+        self.frames = list(range(meta["first_frame"], meta["first_frame"] + count))
+        self.frame_rate = bounds.positive(path.name, "frame rate", meta["frame_rate"])
 
     def at(self, step: int) -> np.ndarray:
         """(n, 3) float32 m, so many frames after the first."""
         height, width = self.offsets.shape[:2]
         column = np.floor(self.lookup[:, 0] * width).astype(int)
         # a float32 coordinate may fall a hair beside the texel's middle, never beside the texel
-        row = np.floor(self.lookup[:, 1] * height).astype(int) + step * self.told["rows_per_frame"]
+        row = np.floor(self.lookup[:, 1] * height).astype(int) + step * self.meta["rows_per_frame"]
         return self.rest + self.offsets[row, column].astype(np.float32)
 
     def points(self, frame: float) -> np.ndarray:

@@ -8,8 +8,8 @@ from ..hashing import rand
 from ..lazy import optimize, spatial
 from .inside import is_inside
 from .mesh import Mesh
-from .near import Grid
 from .pieces import CORNERS, corners_of
+from .triangle_grid import Grid
 
 TRIES = 400  # points that are tried for each that is wanted
 FAR = 12.0  # sizes away, where the dummy points stand that close the outermost cells

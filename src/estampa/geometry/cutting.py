@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..beside import Workers
+from ..worker_processes import Workers
 from .rough import Closed
 
 INSIDE = -1  # face of what was bared by a cut
@@ -34,12 +34,12 @@ class Cuts:
     share: np.ndarray
 
 
-class Refused(Exception):
+class CutRefused(Exception):
     """What the package says of a mesh that it cannot cut."""
 
 
 def cut(
-    points: np.ndarray, triangles: np.ndarray, cells: list[np.ndarray], workers: int | None = None, told=None
+    points: np.ndarray, triangles: np.ndarray, cells: list[np.ndarray], workers: int | None = None, on_progress=None
 ) -> Cuts:
     """The parts of a closed mesh in cells, each given by the corners (c, 3) m of a convex one, or as `rough.Closed`.
 
@@ -50,18 +50,18 @@ def cut(
     work = len(cells) * np.sqrt(len(triangles))
     workers = (0 if work < IN_PROCESS else WORKERS) if workers is None else workers
     groups = _groups(cells, triangles, workers)
-    if told is not None:
-        told(0.0)
+    if on_progress is not None:
+        on_progress(0.0)
     if workers == 0:
         solid = solid_of(points, triangles)
         done = []
         for i, group in enumerate(groups):
             done.append(_cut_group(*solid, [cells[c] for c in group], group, len(triangles) > CHUNKED))
-            if told is not None:
-                told((i + 1) / len(groups))
+            if on_progress is not None:
+                on_progress((i + 1) / len(groups))
         return _together(done)
     calls = [([cells[c] for c in group], group) for group in groups]
-    return _together(_workers.run(_prepared, (points, triangles), _cut_call, calls, told, workers))
+    return _together(_workers.run(_prepared, (points, triangles), _cut_call, calls, on_progress, workers))
 
 
 def united(points, triangles, cells, cuts: Cuts, group: np.ndarray) -> Cuts:
@@ -118,7 +118,7 @@ def solid_of(points, triangles):
         )
     )  # fmt: skip
     if made.status() != m3.Error.NoError or made.is_empty():
-        raise Refused(str(made.status()).rpartition(".")[2] if not made.is_empty() else "it is empty")
+        raise CutRefused(str(made.status()).rpartition(".")[2] if not made.is_empty() else "it is empty")
     return made, number
 
 

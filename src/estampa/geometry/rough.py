@@ -29,7 +29,7 @@ def rough(
     grain: float,
     amount: float,
     seed: int,
-    told=None,
+    on_progress=None,
 ) -> list[Closed]:
     """The cells of seeds (s, 3) m, as `cells.voronoi` has them, with every wall moved by one field of space.
 
@@ -51,8 +51,8 @@ def rough(
     points, edges, count = [corners], {}, len(corners)
     own = [[] for _ in at]
     for k, (pair, ridge) in enumerate(walls):
-        if told is not None and k % 200 == 0:
-            told(k / len(walls))
+        if on_progress is not None and k % 200 == 0:
+            on_progress(k / len(walls))
         border = []
         for i, j in zip(ridge, [*ridge[1:], ridge[0]], strict=True):
             key = (min(i, j), max(i, j))

@@ -14,7 +14,7 @@ REACH = 2.0  # of the spacing, over which a point is spread
 MOST_NODES = 80_000_000
 
 
-class Field(NamedTuple):
+class SkinField(NamedTuple):
     """values (nx, ny, nz) float32 at nodes `cell` m apart from `low` (3,) m on."""
 
     values: np.ndarray
@@ -22,7 +22,7 @@ class Field(NamedTuple):
     cell: float
 
 
-def covered(place: np.ndarray, spacing: float, cell: float) -> Field:
+def covered(place: np.ndarray, spacing: float, cell: float) -> SkinField:
     """What points (n, 3) m, so far apart, cover; nodes lie on multiples of the cell in the world, so that a skin does
     not tremble with where its points are. The cell grows where nodes would be too many."""
     reach = REACH * spacing
@@ -36,7 +36,7 @@ def covered(place: np.ndarray, spacing: float, cell: float) -> Field:
     at = at[order]
     room = _rooms(at, starts, many, reach, spacing)
     values = _spread(at, room, starts, many, reach, cell, counts)
-    return Field(np.ascontiguousarray(values.transpose(2, 1, 0)), first * cell, cell)
+    return SkinField(np.ascontiguousarray(values.transpose(2, 1, 0)), first * cell, cell)
 
 
 def _by_cell(at, size, reach):

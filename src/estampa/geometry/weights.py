@@ -9,13 +9,13 @@ from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import splu
 
 from .mesh import Mesh
-from .near import Grid, crosses
+from .triangle_grid import Grid, crosses
 
 EQUAL = 1.0001  # times the least distance that counts as the same (the published method's tolerance)
 LEAST = 1e-3  # weights below this are dropped before the rest is normalised
 
 
-def few_of(dense: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
+def top_influences(dense: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     """((n, m) int32 joints, (n, m) float32 weights) of the largest weights (n, j) of each vertex; rows sum to 1.
 
     A vertex without any weight follows joint 0 of its row; give it one before (see `nearest`).

@@ -68,11 +68,11 @@ def _seam(evaluator, thing, at, seen_from):
     first, last = evaluator.doc.loop_range
 
     def look(frame):
-        points, axes, true = at(frame)
+        points, axes, is_current = at(frame)
         if seen_from is not None:
             back = evaluator.values.place(seen_from, Rows.one(frame)).inverse()
             points, axes = back.apply(points[None])[0], back.axes @ axes
-        return points, axes, true
+        return points, axes, is_current
 
     solved_motion = evaluator.owner(thing).is_solved(thing)
     # on whole frames where something is solved; else so close that a quick motion is not taken for a seam

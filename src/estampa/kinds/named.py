@@ -14,7 +14,7 @@ class Surface(NamedTuple):
     mesh: Mesh
 
 
-class Course(NamedTuple):
+class Trajectory(NamedTuple):
     """Where a subject has been over what it goes on."""
 
     frames: np.ndarray  # (m,) whole frames

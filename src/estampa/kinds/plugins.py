@@ -51,8 +51,8 @@ def _answered(folder: Path, may_read) -> bool:
     if not may_read(folder):
         return False
     with suppress(OSError):  # where it cannot be remembered it is asked again
-        told = json.dumps(_seen() | {str(folder): _digest(folder)}, indent=1)
-        disk.write_whole(disk.state_folder() / SEEN, lambda part: part.write_text(told), 0o600)
+        report = json.dumps(_seen() | {str(folder): _digest(folder)}, indent=1)
+        disk.write_whole(disk.state_folder() / SEEN, lambda part: part.write_text(report), 0o600)
     return True
 
 
@@ -86,6 +86,7 @@ def _load(path: Path) -> None:
     before = [dict(registry) for registry in _REGISTRIES]
     try:
         spec = importlib.util.spec_from_file_location(f"{MODULES}.{path.stem}", path)
+        assert spec is not None and spec.loader is not None
         module = importlib.util.module_from_spec(spec)
         sys.modules[spec.name] = module
         spec.loader.exec_module(module)

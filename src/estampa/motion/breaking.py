@@ -123,15 +123,18 @@ class Break(Remesh):
             f"{A_BYTE * count / 1e9:.1f} GB of memory. They are kept then."
         )
 
-    def work(self, mesh, v, weights, told=None):
+    def work(self, mesh, v, weights, on_progress=None):
         """The cuts, as arrays. Raises EstampaError where the mesh holds no volume."""
         check(mesh)
         share = 0.6 if v["rough"] > 0 else 0.0  # of the work, what rough walls are
-        at, corners = cells_of(mesh, v, weights, told and (lambda x: told(share * x)))
+        at, corners = cells_of(mesh, v, weights, on_progress and (lambda x: on_progress(share * x)))
         triangles = mesh.triangles.astype(np.int64)
         try:
             found = cutting.cut(
-                mesh.points, triangles, corners, told=told and (lambda x: told(share + (1 - share) * x))
+                mesh.points,
+                triangles,
+                corners,
+                on_progress=on_progress and (lambda x: on_progress(share + (1 - share) * x)),
             )
             if v["smallest"] > 0 and v["gap"] == 0 and 1 < len(corners) <= JOINED:
                 found = joined(mesh, triangles, corners, found, v["smallest"])
@@ -208,7 +211,7 @@ def check(mesh: Mesh) -> None:
         raise EstampaError("It", "cannot cut the mesh: it is inside out.", "Turn its faces round where it was made.")
 
 
-def cells_of(mesh: Mesh, v, weights=None, told=None) -> tuple[np.ndarray, list]:
+def cells_of(mesh: Mesh, v, weights=None, on_progress=None) -> tuple[np.ndarray, list]:
     """(middles (c, 3) m, each cell as `cutting.cut` takes it), as the channels say. Raises EstampaError when there is
     none."""
     low, high = mesh.bounds
@@ -224,7 +227,7 @@ def cells_of(mesh: Mesh, v, weights=None, told=None) -> tuple[np.ndarray, list]:
     stretch = None if (longer == 1).all() else np.diag(1 / longer)
     lumpy = (v["grain"], v["rough"], int(v["seed"]))
     if v["rough"] > 0 and v["gap"] == 0 and len(at) > 1:
-        return at, rough(at, low, high, stretch, *lumpy, told)
+        return at, rough(at, low, high, stretch, *lumpy, on_progress)
     corners = cells.voronoi(at, low, high, stretch)
     if v["gap"] > 0:
         corners = cells.shrunk(corners, v["gap"])

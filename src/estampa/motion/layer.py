@@ -42,7 +42,12 @@ class Resolved(dict):
     here: Place | None = None
     before: "Resolved | None" = None
     id: str = ""
-    __getattr__ = dict.__getitem__
+
+    def __getattr__(self, name: str) -> Any:
+        try:
+            return self[name]
+        except KeyError:  # so that hasattr, getattr with a default and deepcopy work as for any object
+            raise AttributeError(name) from None
 
     @property
     def alike(self) -> bool:
@@ -159,8 +164,10 @@ def moved(layer: Deformer, points: np.ndarray, v: Resolved, now: Moment) -> np.n
 
 
 def _misshapen(layer: Deformer, result, points: np.ndarray) -> EstampaError:
-    told = f"{result.dtype} of the shape {result.shape}" if isinstance(result, np.ndarray) else type(result).__name__
-    words = f"gave {told} where float64 of the shape {points.shape} was wanted."
+    on_progress = (
+        f"{result.dtype} of the shape {result.shape}" if isinstance(result, np.ndarray) else type(result).__name__
+    )
+    words = f"gave {on_progress} where float64 of the shape {points.shape} was wanted."
     return EstampaError(layer.title, words, cure_for(type(layer)))
 
 

@@ -57,7 +57,7 @@ class Remesh(Layer):
         """
         raise NotImplementedError
 
-    def work(self, mesh: Mesh, v: dict, weights: np.ndarray | None, told=None) -> dict[str, np.ndarray]:
+    def work(self, mesh: Mesh, v: dict, weights: np.ndarray | None, on_progress=None) -> dict[str, np.ndarray]:
         """Of a slow one: arrays that the plan is made from, which are kept. `plan` is given them as its last argument.
         told(share) is called now and then; it may raise Cancelled."""
         raise NotImplementedError

@@ -19,7 +19,7 @@ class CopiesOwner(Owner):
         found = self.outcome(thing, frame)
         if found is None:
             return None
-        return found.points(), found.parts[0].places.axes if found.parts else np.zeros((0, 3, 3)), found.true
+        return found.points(), found.parts[0].places.axes if found.parts else np.zeros((0, 3, 3)), found.is_current
 
     def point_name(self, thing, point, points, turns):
         each = max(points // max(turns, 1), 1)

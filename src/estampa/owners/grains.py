@@ -23,7 +23,7 @@ class GrainsOwner(Owner):
         return self.evaluator.dressing.name(owner, frame)
 
     def step_fingerprint(self, owner, layer, frame):
-        return self.evaluator.swarms.told(owner, frame)
+        return self.evaluator.swarms.fingerprint(owner, frame)
 
     def _stands_still(self, owner, layer):
         return self.evaluator.swarms.is_still(owner)

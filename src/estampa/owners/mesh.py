@@ -11,7 +11,7 @@ from ..hashing import digest
 from ..scene.document import Thing
 from ..scene.skins import followed, is_skin
 from ..scene.values import Rows
-from ..solve.ensemble import Seen
+from ..solve.ensemble import MemberInputs
 from ..solve.solver import Inputs
 
 
@@ -22,7 +22,7 @@ class MeshOwner(Owner):
 
     def __init__(self, evaluator):
         super().__init__(evaluator)
-        self._still_members: dict[str, Seen] = {}
+        self._still_members: dict[str, MemberInputs] = {}
 
     def solvers(self, owner):
         layers = self.evaluator.layers(owner) if owner.mesh is not None else []
@@ -40,7 +40,7 @@ class MeshOwner(Owner):
         entering = self.fingerprint(owner, frame, self.above(owner, layer))
         scope = self.scope(owner, frame)
         aids = self.evaluator.runs.aids_fingerprint(owner, layer, scope)
-        found = digest(entering, self.reader.told(layer, scope), aids)
+        found = digest(entering, self.reader.fingerprint(layer, scope), aids)
         if self.is_still(owner, layer):
             self._still_fingerprints[layer.id] = found
         return found
@@ -65,7 +65,7 @@ class MeshOwner(Owner):
         before = now if still else self._points(owner, layer, max(frame - 1, start))
         v = self.reader.resolved(layer, self.scope(owner, frame))
         mesh, aids = evaluator.topology.sized(owner, layer), evaluator.runs.aids(owner, layer, frame)
-        found = Seen(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v, aids)
+        found = MemberInputs(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v, aids)
         if still:
             self._still_members[layer.id] = found
         return found
@@ -96,7 +96,7 @@ class MeshOwner(Owner):
 
     def posed(self, thing, frame):
         found = self.outcome(thing, frame)
-        return found.points(), self.evaluator.values.place(thing, Rows.one(frame)).axes, found.true
+        return found.points(), self.evaluator.values.place(thing, Rows.one(frame)).axes, found.is_current
 
     def is_solved(self, thing):
         held = [followed(self.doc, l) for l in self.evaluator.layers(thing) if is_skin(l)]
@@ -109,4 +109,4 @@ class MeshOwner(Owner):
         return [Read("shape", f"{thing.name} · shape", self.fingerprint(thing, frame))] if thing.mesh else []
 
     def reads(self, owner, frame):
-        return [Read("mesh", f"{owner.name} · mesh", owner.mesh.told), *super().reads(owner, frame)]
+        return [Read("mesh", f"{owner.name} · mesh", owner.mesh.content), *super().reads(owner, frame)]

@@ -14,7 +14,7 @@ from ..scene.document import Thing
 from ..scene.graph import member_of
 from ..scene.skins import skins_on
 from ..solve.bodies.limbs import limbs_of, skin_radii
-from ..solve.ensemble import Seen
+from ..solve.ensemble import MemberInputs
 from ..solve.solver import PoseInputs
 
 
@@ -25,7 +25,7 @@ class SkeletonOwner(Owner):
 
     def __init__(self, evaluator):
         super().__init__(evaluator)
-        self._still_members: dict[str, Seen] = {}
+        self._still_members: dict[str, MemberInputs] = {}
         self._first_limbs: dict[str, tuple] = {}  # (joints (j, 4, 4), points (n, 3) m, m3) at the first solved frame
 
     def solvers(self, owner):
@@ -45,7 +45,7 @@ class SkeletonOwner(Owner):
         entering = self.fingerprint(owner, frame, self.above(owner, layer))
         scope = self.scope(owner, frame)
         aids = self.evaluator.runs.aids_fingerprint(owner, layer, scope)
-        found = digest(entering, self.reader.told(layer, scope), aids)
+        found = digest(entering, self.reader.fingerprint(layer, scope), aids)
         if member_of(layer):
             found = digest(found, self.radii(owner))
         if self.is_still(owner, layer):
@@ -93,7 +93,7 @@ class SkeletonOwner(Owner):
         after = before if np.array_equal(now, earlier) else limbs.points(now)
         name = f"{layer.name} on {owner.name}"
         v = layer.declared().as_body(v, volume)
-        found = Seen(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
+        found = MemberInputs(layer.id, name, limbs.mesh, first, before, after, v, (), limbs, (stood, earlier, now))
         if self.is_still(owner, layer):
             self._still_members[layer.id] = found
         return found
@@ -127,7 +127,7 @@ class SkeletonOwner(Owner):
         bones, world = poses.bones(thing), poses.world(thing, frame)
         if not len(bones):
             return None
-        return ends_of(world, bones.tips), turn_matrices(split(world[:, :3, :3])[0]), poses.at(thing, frame).true
+        return ends_of(world, bones.tips), turn_matrices(split(world[:, :3, :3])[0]), poses.at(thing, frame).is_current
 
     def point_name(self, thing, point, points, turns):
         return f"at the end of {thing.joints[point].name}"

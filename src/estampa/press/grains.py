@@ -13,7 +13,7 @@ from ..geometry.mesh import Mesh
 from ..hashing import digest
 from ..kinds.channels import ref
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, Print, Tally
+from .prints import Deviation, DeviationTracker, Estimate, Job, Print
 from .takes import GRAINS
 
 
@@ -76,7 +76,7 @@ class SwarmPrint(Print):
             number = np.zeros(len(part.points), np.int64)
             for c in np.unique(shape):
                 number[c] = shapes.number(part.mesh, part.points[c])
-            found.append((part.ids, p.origin, turns.turns_of(p.axes), p.size, part.speed, colour, number[shape]))
+            found.append((part.ids, p.origin, turns.turns_of(p.axes), p.size, part.velocity, colour, number[shape]))
         if not found:
             none = np.zeros((0, 3))
             return Instances(np.zeros(0, np.int64), none, np.zeros((0, 4)), np.zeros(0), none, none, np.zeros(0, int))
@@ -84,13 +84,13 @@ class SwarmPrint(Print):
         order = np.argsort(columns[0], kind="stable")
         return Instances(*(c[order] for c in columns))
 
-    def check(self, job: Job, target: Path, progress) -> Gap:
+    def check(self, job: Job, target: Path, progress) -> Deviation:
         """Hold the file's grains against the scene's, by their numbers: where each is, how it is turned, how large."""
         reader, name, shapes = self.reader(target), job.item.name, Shapes()
         if list(reader.frames) != job.frames:
             words = "was written, but the file does not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        tally = Tally(job.frames)
+        tally = DeviationTracker(job.frames)
         for i, frame in enumerate(job.frames):
             ids, marks = reader.marks(frame)
             wanted = self.instances(job, frame, shapes)

@@ -54,7 +54,7 @@ class JointBvh(JointPrint):
 
 class BvhReader:
     def __init__(self, path: Path, scale, frames, back):
-        self._world = bvh.Reader(path, scale).world()
+        self._world = bvh.BvhReader(path, scale).world()
         self._back = back
         self.frames = list(frames)[: len(self._world)]
 

@@ -39,4 +39,4 @@ class PieceNodes(PiecePrint):
         return job.points(frame)[np.argsort(of if job.origin is None else of[job.origin], kind="stable")]
 
     def reader(self, target: Path):
-        return gltf_nodes.Reader(target.with_name(target.name + self.suffix))
+        return gltf_nodes.GltfNodesReader(target.with_name(target.name + self.suffix))

@@ -32,4 +32,4 @@ class PieceUsd(PieceNodes):
         return [path]
 
     def reader(self, target: Path):
-        return usd_nodes.Reader(target.with_name(target.name + self.suffix))
+        return usd_nodes.UsdNodesReader(target.with_name(target.name + self.suffix))

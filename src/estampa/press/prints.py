@@ -52,7 +52,7 @@ class Job:
 
     def solved(self, found, frame: int):
         """A shape or an outcome, once it is known that it is solved."""
-        if not found.true:
+        if not found.is_current:
             raise EstampaError(self.item.name, f"needs frame {frame}, which is not solved.", "Solve the scene first.")
         return found
 
@@ -63,17 +63,17 @@ class Job:
 
 
 @dataclass(frozen=True)
-class Gap:
+class Deviation:
     """How far a file is from the scene that it was printed of."""
 
     largest: float  # m; infinite where the file holds what is no number
     frame: int
     place: int  # of the vertex or joint
     ends: tuple[np.ndarray, ...] = ()  # (n, 3) as the file has them, of the first three and last three frames
-    told: str = ""  # what more there is to know of it
+    report: str = ""  # what more there is to know of it
 
 
-class Tally:
+class DeviationTracker:
     """What is gathered while files are read back, frame by frame: the largest distance from the scene, and where."""
 
     def __init__(self, frames: list[int]):
@@ -93,8 +93,8 @@ class Tally:
         if i < 3 or i >= len(self.frames) - 3:
             self.ends[i] = found
 
-    def gap(self, told: str = "") -> Gap:
-        return Gap(self.largest, *self.worst, tuple(self.ends[i] for i in sorted(self.ends)), told)
+    def gap(self, report: str = "") -> Deviation:
+        return Deviation(self.largest, *self.worst, tuple(self.ends[i] for i in sorted(self.ends)), report)
 
 
 class Print(Kind):
@@ -152,13 +152,13 @@ class Print(Kind):
         """An object with `frames` and `points(frame)` that reads the files back with the standard's own library."""
         raise NotImplementedError
 
-    def check(self, job: Job, target: Path, progress) -> Gap:
+    def check(self, job: Job, target: Path, progress) -> Deviation:
         """Read the files back, and hold them against the scene. Raises EstampaError when they are of another form."""
         reader, frames, name = self.reader(target), job.frames, job.item.name
         if list(reader.frames) != frames:
             words = "was written, but the file does not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        tally = Tally(frames)
+        tally = DeviationTracker(frames)
         for i, frame in enumerate(frames):
             found, wanted = np.asarray(reader.points(frame), float), self.expected(job, frame)
             if found.shape != wanted.shape:

@@ -7,7 +7,7 @@ from ..errors import EstampaError
 from ..evaluate.evaluator import Evaluator
 from ..formats.skinned import Motion, Rigged
 from ..geometry.pose import Pose, pose_of
-from ..geometry.weights import few_of, spread
+from ..geometry.weights import spread, top_influences
 from ..kinds.channels import ref, switch
 from ..scene.skins import followed, is_skin
 from ..scene.values import Rows
@@ -60,7 +60,7 @@ def rig_of(job: Job) -> Rigged:
     # from the order of the bind to that of the skeleton
     where = np.array([bones.where.get(j, 0) for j in bind.joints])
     dense = spread(where[indices], weights, len(bones))
-    indices, weights = few_of(dense, min(indices.shape[1], len(bones)))
+    indices, weights = top_influences(dense, min(indices.shape[1], len(bones)))
     start = Rows.one(evaluator.doc.start)
     into = (evaluator.values.place(subject, start).inverse() @ evaluator.values.place(skeleton, start)).matrices[0]
     back = np.linalg.inv(into @ bones.at_rest)
@@ -130,7 +130,7 @@ def motion(evaluator: Evaluator, job: Job, name: str, frames, speed: float, loop
     frames = list(frames)[:: -1 if speed < 0 else 1]
     times = np.arange(len(frames) + int(loops)) / (job.frame_rate * abs(speed))
     posed = [evaluator.poses.at(skeleton, f) for f in frames]
-    if not all(p.true for p in posed):
+    if not all(p.is_current for p in posed):
         raise EstampaError(
             job.item.name, f"needs the frames of {name}, which are not solved.", "Solve the scene first."
         )

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
-from ..formats.usd_shot import Moment, Placed, Prop, ShotReader, bind_of, write_shot
+from ..formats.usd_shot import PlacedCopies, Prop, ShotFrame, ShotReader, bind_of, write_shot
 from ..formats.usd_skel import bound_alike
 from ..geometry import pose as turns
 from ..kinds.channels import choice, switch
@@ -16,7 +16,7 @@ from ..scene.document import Thing
 from ..scene.skins import followed, skins_of
 from ..scene.values import Rows
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, MeshPrint, Tally
+from .prints import Deviation, DeviationTracker, Estimate, Job, MeshPrint
 from .rigs import kept_skin, rig_of
 
 SEEN = ("mesh", "skeleton", "camera", "instances")
@@ -148,8 +148,8 @@ class Shot(MeshPrint):
         """Whether a skin can be told beside those of the props so far that follow the same skeleton."""
         return bound_alike(rig, bind_of(props, at)) or not any(p.skin is not None and p.bones_at == at for p in props)
 
-    def _moment(self, job: Job, cast: Cast, frame: int) -> Moment:
-        evaluator, now, world = job.evaluator, Moment(), {}
+    def _moment(self, job: Job, cast: Cast, frame: int) -> ShotFrame:
+        evaluator, now, world = job.evaluator, ShotFrame(), {}
         for i, (thing, prop) in enumerate(zip(cast.things, cast.props, strict=True)):
             if prop.copied is not None:
                 now.copies[i] = self._copies(job, thing, frame)
@@ -166,16 +166,18 @@ class Shot(MeshPrint):
                 now.points[i] = job.solved(shape, frame).points[0]
         return now
 
-    def _copies(self, job: Job, copies, frame) -> Placed:
+    def _copies(self, job: Job, copies, frame) -> PlacedCopies:
         parts = job.outcome_of(copies, frame).parts
         if not parts:
             none = np.zeros((0, 3))
-            return Placed(np.zeros((0, 0, 3)), none, np.zeros((0, 4)), np.zeros(0), np.zeros(0, int), np.zeros(0, int))
+            return PlacedCopies(
+                np.zeros((0, 0, 3)), none, np.zeros((0, 4)), np.zeros(0), np.zeros(0, int), np.zeros(0, int)
+            )
         part = parts[0]
         k, shapes = part.count, part.points
         which = part.shape if part.shape is not None else np.arange(k) if len(shapes) == k > 1 else np.zeros(k, int)
         place = part.places
-        return Placed(shapes, place.origin, turns.turns_of(place.axes), place.size, which, part.ids)
+        return PlacedCopies(shapes, place.origin, turns.turns_of(place.axes), place.size, which, part.ids)
 
     # -- written and read back ---------------------------------------------------------------------------------
     def write(self, job: Job, target: Path, progress):
@@ -187,8 +189,8 @@ class Shot(MeshPrint):
             write_whole(cast.path, lambda part, args=args: write_shot(part, *args))
         return [cast.path for cast in casts]
 
-    def check(self, job: Job, target: Path, progress) -> Gap:
-        tally, ends = Tally(job.frames), {}
+    def check(self, job: Job, target: Path, progress) -> Deviation:
+        tally, ends = DeviationTracker(job.frames), {}
         for cast in self._written:
             reader = ShotReader(cast.path)
             if (reader.first, reader.last) != (job.frames[0], job.frames[-1]):

@@ -10,7 +10,7 @@ from ..formats.gltf_shot import MOST_MORPHS, write_shot
 from ..kinds.channels import switch
 from ..lazy import spatial
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, Tally
+from .prints import Deviation, DeviationTracker, Estimate, Job
 from .shot import Shot
 
 
@@ -60,12 +60,12 @@ class ShotGlb(Shot):
             if len(counts) > 1:
                 raise EstampaError(prop.name, "changes its number over time.", "Print the shot as OpenUSD.")
 
-    def check(self, job: Job, target: Path, progress) -> Gap:
+    def check(self, job: Job, target: Path, progress) -> Deviation:
         """Played as the standard says, and held against the scene: each place of either near one of the other, as
         vertices are parted at seams."""
         from ..rehearsal.gltf import GltfActor
 
-        tally, ends = Tally(job.frames), {}
+        tally, ends = DeviationTracker(job.frames), {}
         for cast in self._written:
             actor = GltfActor(cast.path)
             shown = [t for t, p in zip(cast.things, cast.props, strict=True) if p.mesh is not None or p.copied]

@@ -28,4 +28,4 @@ class SkinUsd(SkinPrint):
         return [path]
 
     def reader(self, target: Path):
-        return usd_surface.Reader(target.with_name(target.name + self.suffix))
+        return usd_surface.SurfaceReader(target.with_name(target.name + self.suffix))

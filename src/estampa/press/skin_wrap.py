@@ -9,7 +9,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import coloured
-from ..geometry.wrapped import Surface, faded, wrap
+from ..geometry.shrinkwrap import ShrunkSurface, faded, wrap
 from ..kinds.channels import choice, whole
 from ..units import format_length
 from .pose_strip import PoseStrip
@@ -55,8 +55,8 @@ class SkinWrap(SkinPrint):
 
     def estimate(self, vertices, triangles, frames, v):
         many = int(self.vertices(vertices))
-        told = FORMS[v["form"]]().estimate(many, 2 * many, frames, OWN | v)
-        return Estimate(told.bytes, told.text, told.trouble)
+        report = FORMS[v["form"]]().estimate(many, 2 * many, frames, OWN | v)
+        return Estimate(report.bytes, report.text, report.trouble)
 
     def _wrapped(self, job: Job, progress) -> Wrapped:
         """Worked out once for writing and reading back."""
@@ -80,13 +80,13 @@ class SkinWrap(SkinPrint):
                 return None
             if frame == base and part.inks is not None:
                 inks.append(part.inks.mean(axis=0))
-            return Surface(part.points, part.mesh.triangles, part.speed)
+            return ShrunkSurface(part.points, part.mesh.triangles, part.velocity)
 
         if surface(base) is None:
             cure = "Choose a frame at which there is one."
             raise EstampaError(job.item.name, f"finds no skin at frame {base}.", cure)
-        told = lambda share, frame: progress(0.6 * share, f"Laying frame {frame}")
-        triangles, found, apart = wrap(surface, base, list(range(begin, last)), job.frame_rate, told)
+        report = lambda share, frame: progress(0.6 * share, f"Laying frame {frame}")
+        triangles, found, apart = wrap(surface, base, list(range(begin, last)), job.frame_rate, report)
         points = faded(found, first, last, fade)
         mesh = Mesh.from_triangles(found[base], triangles)
         mesh = coloured(mesh, job.subject.name, tuple(map(float, inks[0]))) if inks else mesh
@@ -110,7 +110,7 @@ class SkinWrap(SkinPrint):
         worst = max(made.apart, key=made.apart.get)
         mean = float(np.mean(list(made.apart.values())))
         words = f"at most {format_length(made.apart[worst])} from the true skin (frame {worst})"
-        return replace(gap, told=f"{words}, {format_length(mean)} in the mean of frames")
+        return replace(gap, report=f"{words}, {format_length(mean)} in the mean of frames")
 
 
 class WrappedJob(Job):

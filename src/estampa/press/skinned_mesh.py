@@ -49,10 +49,10 @@ class PrintedReader:
     """Reads a printed skin back by the frames it was made of."""
 
     def __init__(self, path: Path):
-        self.file = skinned.Reader(path)
-        told = self.file.document.scenes[0].extras["estampa"]
-        self._times = dict(zip(told["frames"], told["times"], strict=True))
-        self.frames = sorted(told["frames"])
+        self.file = skinned.SkinnedReader(path)
+        report = self.file.document.scenes[0].extras["estampa"]
+        self._times = dict(zip(report["frames"], report["times"], strict=True))
+        self.frames = sorted(report["frames"])
 
     def points(self, frame: int):
         return self.file.moved(self._times[frame])

@@ -33,4 +33,4 @@ class SkinnedUsd(SkinnedPrint):
         return [path]
 
     def reader(self, target: Path):
-        return usd_skel.Reader(target.with_name(target.name + self.suffix))
+        return usd_skel.SkelReader(target.with_name(target.name + self.suffix))

@@ -5,7 +5,7 @@ import numpy as np
 from ..errors import EstampaError
 from ..evaluate.outcome import Part
 from .grains import SwarmPrint
-from .prints import Gap, Job, Tally
+from .prints import Deviation, DeviationTracker, Job
 
 A_GRAIN = 36  # vertices of a skin for the grains to the power of two thirds, about, as fine as it is at first
 
@@ -28,12 +28,12 @@ class SkinPrint(SwarmPrint):
         """The surface at a frame; None where there is nothing."""
         return next((p for p in job.outcome(frame).parts if p.places is None), None)
 
-    def check(self, job: Job, target, progress) -> Gap:
+    def check(self, job: Job, target, progress) -> Deviation:
         reader, name = self.reader(target), job.item.name
         if list(reader.frames) != job.frames:
             words = "was written, but the files do not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        tally = Tally(job.frames)
+        tally = DeviationTracker(job.frames)
         for i, frame in enumerate(job.frames):
             points, triangles = reader.surface(frame)
             part = self.surface(job, frame)

@@ -23,7 +23,7 @@ def formula_table(job: Job) -> tuple[dict, dict[str, np.ndarray]]:
     first, seed = doc.loop[0] if doc.loop else doc.start, int(swarm.constant("seed"))
     layers = [l for l in swarms.guides(swarm) if l.declared.by_formula]
     sown = swarms.sown(swarm)
-    columns, program = {"id": sown.ids} | dict(zip("xyz", sown.place.T, strict=True)), []
+    columns, program = {"id": sown.ids} | dict(zip("xyz", sown.position.T, strict=True)), []
     for n, layer in enumerate(layers):
         if not evaluator.reader.still(layer):
             cause = f"reads what is keyed or moves in {layer.name}, which no formula of a table says."

@@ -35,4 +35,4 @@ class SwarmGlb(SwarmPrint):
         return [path]
 
     def reader(self, target: Path):
-        return gltf_instances.Reader(target.with_name(target.name + self.suffix))
+        return gltf_instances.GltfInstancesReader(target.with_name(target.name + self.suffix))

@@ -52,7 +52,7 @@ class Takes:
         copies = copies_of(evaluator.doc, item)
         others = item.declared().others(evaluator.doc, found, {n: item.constant(n) for n in item.declared.channels})
         read = [_read(evaluator, t, frames) for t in (copies or found, *others)]
-        return digest(found.name, found.mesh.told, [m.model_dump() for m in found.mesh.materials], read)
+        return digest(found.name, found.mesh.content, [m.model_dump() for m in found.mesh.materials], read)
 
 
 class TakesSkin(Takes):

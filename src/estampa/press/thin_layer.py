@@ -9,7 +9,7 @@ from ..errors import EstampaError
 from ..formats import usd_thin
 from ..kinds.channels import switch
 from ..units import format_bytes
-from .prints import Estimate, Gap, Job, MeshPrint, Tally
+from .prints import Deviation, DeviationTracker, Estimate, Job, MeshPrint
 
 SUFFIXES = (".usd", ".usda", ".usdc")
 
@@ -61,12 +61,12 @@ class ThinLayer(MeshPrint):
         write_whole(path, lambda part: write(part, home, source, at, job.frames, job.frame_rate, progress))
         return [path]
 
-    def check(self, job: Job, target: Path, progress) -> Gap:
+    def check(self, job: Job, target: Path, progress) -> Deviation:
         reader = usd_thin.ThinReader(target.with_name(target.name + self.suffix))
         if reader.frames != job.frames:
             cause = "was written, but the file does not hold the frames asked for."
             raise EstampaError(job.item.name, cause, "Print it again.")
-        tally = Tally(job.frames)
+        tally = DeviationTracker(job.frames)
         subjects = self._printed(job)
         for i, frame in enumerate(job.frames):
             every = []

@@ -10,7 +10,7 @@ from ..geometry.material import Material
 
 
 @dataclass(frozen=True)
-class Shown:
+class PlayedShape:
     """A mesh as it is seen: points (n, 3) m; triangles (t, 3); colour in linear light; stand (k, 4, 4) where it is in
     several places; ids (k,) of these; material, and where the corners of triangles lie in its picture (t, 3, 2)."""
 
@@ -39,13 +39,13 @@ class Shown:
         return at.reshape(-1, 3)
 
 
-def once(shown: list[Shown]) -> list[Shown]:
+def once(shown: list[PlayedShape]) -> list[PlayedShape]:
     """Those whose vertices none before them has: parts of one mesh share theirs."""
     return [s for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]
 
 
 @dataclass(frozen=True)
-class Clip:
+class PlayedClip:
     """A stretch of an actor's own time: seconds from first to last. Of one that loops the moment after the last is the
     first again."""
 
@@ -64,10 +64,10 @@ class Actor:
     """Base of what plays. name -- of its file; clips -- at least one; step -- s from one frame to the next."""
 
     name: str
-    clips: list[Clip] = field(default_factory=list)
+    clips: list[PlayedClip] = field(default_factory=list)
     step: float = 1 / 24
 
-    def shown(self, clip: Clip, seconds: float) -> list[Shown]:
+    def shown(self, clip: PlayedClip, seconds: float) -> list[PlayedShape]:
         """What is seen so many seconds into a clip. Raises EstampaError where the file is damaged there."""
         with in_words(self.name):
             found = list(self.seen(clip, seconds))
@@ -75,7 +75,7 @@ class Actor:
                 shown.refuse_nonsense()
         return found
 
-    def seen(self, clip: Clip, seconds: float) -> Iterable[Shown]:
+    def seen(self, clip: PlayedClip, seconds: float) -> Iterable[PlayedShape]:
         """The same, as each sort of file has it; it may stumble."""
         raise NotImplementedError
 
@@ -83,24 +83,24 @@ class Actor:
         """Bytes that it takes on a graphics card, about: what its file holds as numbers."""
         raise NotImplementedError
 
-    def points(self, clip: Clip, seconds: float) -> np.ndarray:
+    def points(self, clip: PlayedClip, seconds: float) -> np.ndarray:
         """(n, 3) m, all that is seen, one after another; parts of one mesh that share their vertices count once."""
         found = [s.in_world() for s in once(self.shown(clip, seconds))]
         return np.concatenate(found) if found else np.zeros((0, 3))
 
 
 @dataclass
-class Part:
+class PlayedPart:
     """An actor on the stage: which clip it plays, how fast (negative plays backwards), whether it goes round, when it
     began and how far it was then; what it fades from."""
 
     actor: Actor
-    clip: Clip
+    clip: PlayedClip
     speed: float = 1.0
     loop: bool = True
     began: float = 0.0
     at: float = 0.0  # s into the clip as it began
-    faded: "Part | None" = None
+    faded: "PlayedPart | None" = None
     fade: float = 0.0  # s
 
     def own(self, now: float) -> float:
@@ -120,7 +120,9 @@ class Part:
         before = self.faded.points(now)
         return before + share * (to - before) if before.shape == to.shape else to
 
-    def play(self, clip: Clip, now: float, fade: float = 0.0, speed: float = 1.0, loop: bool = True) -> "Part":
+    def play(
+        self, clip: PlayedClip, now: float, fade: float = 0.0, speed: float = 1.0, loop: bool = True
+    ) -> "PlayedPart":
         """The part from now on: another clip, cross-faded over so many seconds. Backwards it begins at its end."""
         at = clip.seconds if speed < 0 else 0.0
-        return Part(self.actor, clip, speed, loop, now, at, self if fade > 0 else None, fade)
+        return PlayedPart(self.actor, clip, speed, loop, now, at, self if fade > 0 else None, fade)

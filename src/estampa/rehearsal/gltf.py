@@ -8,7 +8,7 @@ from ..errors import EstampaError
 from ..formats import bounds, glb
 from ..formats.gltf_asset import materials
 from ..formats.gltf_motion import placed, sampled
-from .actor import Actor, Clip, Shown
+from .actor import Actor, PlayedClip, PlayedShape
 
 INSTANCES = "EXT_mesh_gpu_instancing"
 
@@ -37,10 +37,10 @@ class GltfActor(Actor):
         for animation, tracks in zip(document.animations, self.tracks, strict=True):
             times = [t for t, *_ in tracks]
             first, last = min(float(t[0]) for t in times), max(float(t[-1]) for t in times)
-            clips.append(Clip(animation.name or f"Animation {len(clips) + 1}", first, last))
+            clips.append(PlayedClip(animation.name or f"Animation {len(clips) + 1}", first, last))
             steps = [np.diff(t).min() for t in times if len(t) > 1]
             step = min([step, *map(float, steps)]) if steps else step
-        super().__init__(path.name, clips or [Clip("Still", 0.0, 0.0)], max(step, 1e-4))
+        super().__init__(path.name, clips or [PlayedClip("Still", 0.0, 0.0)], max(step, 1e-4))
         self._meshes = {}
         self.looks = materials(path)
 
@@ -108,11 +108,11 @@ class GltfActor(Actor):
                 palette = world[skin.joints] @ back
                 mixed = np.einsum("nm,nmij->nij", shares, palette[joints])
                 at = np.einsum("nij,nj->ni", mixed[:, :3, :3], points) + mixed[:, :3, 3]
-                yield Shown(at, triangles, colour, **look)
+                yield PlayedShape(at, triangles, colour, **look)
                 continue
             own = (node.extensions or {}).get(INSTANCES)
             if own is None:
-                yield Shown(points @ into[:3, :3].T + into[:3, 3], triangles, colour, **look)
+                yield PlayedShape(points @ into[:3, :3].T + into[:3, 3], triangles, colour, **look)
                 continue
             own = own["attributes"]
             count = max(self.document.accessors[a].count for a in own.values())
@@ -120,7 +120,7 @@ class GltfActor(Actor):
             stand = placed(part("TRANSLATION", [0, 0, 0]), part("ROTATION", [0, 0, 0, 1]), part("SCALE", [1, 1, 1]))
             ids = (node.extras or {}).get("grain_ids")
             ids = np.arange(count) if ids is None else np.array([int(x) for x in ids])
-            yield Shown(points, triangles, colour, into @ stand, ids, **look)
+            yield PlayedShape(points, triangles, colour, into @ stand, ids, **look)
 
     def _primitive(self, mesh, k, primitive):
         """(points, triangles, morph targets (t, n, 3), joints (n, m) or None, shares (n, m), where the corners of its

@@ -7,7 +7,7 @@ from ..errors import EstampaError
 from ..formats import bounds
 from ..formats.seam import seam_jump
 from ..units import format_bytes, format_length
-from .actor import Actor, Part, once
+from .actor import Actor, PlayedPart, once
 from .gltf import GltfActor
 from .stages import UsdActor
 from .tables import TableActor
@@ -48,9 +48,9 @@ def _names(path: Path, mesh: str) -> bool:
 
 
 def _of_json(path: Path) -> Actor:
-    told = bounds.read_json(path)
-    kind = KINDS.get(str(told.get("kind")))
-    if kind is None and ("table" in told or "image" in told):
+    meta = bounds.read_json(path)
+    kind = KINDS.get(str(meta.get("kind")))
+    if kind is None and ("table" in meta or "image" in meta):
         kind = TableActor
     if kind is not None:
         return kind(path)
@@ -68,20 +68,20 @@ class Trigger:
 
 
 @dataclass
-class Stage:
+class RehearsalStage:
     """Parts that play at one time; copies of a part are the same actor, each with its own offset."""
 
-    parts: list[Part] = field(default_factory=list)
+    parts: list[PlayedPart] = field(default_factory=list)
     triggers: dict[str, Trigger] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, paths) -> "Stage":
+    def of(cls, paths) -> "RehearsalStage":
         actors = [opened(p) for p in paths]
-        return cls([Part(a, a.clips[0], loop=a.clips[0].loops) for a in actors])
+        return cls([PlayedPart(a, a.clips[0], loop=a.clips[0].loops) for a in actors])
 
     def add(self, actor: Actor, offset: float = 0.0, speed: float = 1.0) -> None:
         """Put an actor on it once more, so many seconds ahead."""
-        self.parts.append(Part(actor, actor.clips[0], speed, True, 0.0, offset))
+        self.parts.append(PlayedPart(actor, actor.clips[0], speed, True, 0.0, offset))
 
     def press(self, key: str, now: float) -> None:
         """A key is pressed: what it triggers rolls up, and down again the next time."""
@@ -118,7 +118,7 @@ class Stage:
         return found
 
     # -- what is told ------------------------------------------------------------------------------------------
-    def seam(self, part: Part) -> float | None:
+    def seam(self, part: PlayedPart) -> float | None:
         """m: how far a loop jumps as it is played, from its last frame over to its first, beyond what its steps beside
         that change anyway; None of what does not loop, has too few frames, or changes how many there are."""
         clip, step = part.clip, part.actor.step

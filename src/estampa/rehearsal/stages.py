@@ -9,7 +9,7 @@ from ..formats import usd_open
 from ..formats.bounds import positive
 from ..formats.usd_asset import looks_of
 from ..formats.usd_skel import skinned, skins_of
-from .actor import Actor, Clip, Shown
+from .actor import Actor, PlayedClip, PlayedShape
 
 
 class UsdActor(Actor):
@@ -34,7 +34,9 @@ class UsdActor(Actor):
         if not self.prims:
             raise EstampaError(path.name, "shows no mesh, points or instances.", "Choose another file.")
         self.reader, self._kept = looks_of(path, self.stage), {}
-        super().__init__(path.name, [Clip("All of it", 0.0, (last - self.first) / self.rate, True)], 1 / self.rate)
+        super().__init__(
+            path.name, [PlayedClip("All of it", 0.0, (last - self.first) / self.rate, True)], 1 / self.rate
+        )
 
     def memory(self):
         return sum(s.points.nbytes // 2 + s.triangles.nbytes + (0 if s.stand is None else 40 * len(s.stand))
@@ -55,11 +57,11 @@ class UsdActor(Actor):
                 points, into = skinned(points, skin, time)
             points = self._at(points, into)
             if prim.IsA(UsdGeom.Mesh):
-                found += [Shown(points, *part, **look) for *part, look in self._parts(prim, time)]
+                found += [PlayedShape(points, *part, **look) for *part, look in self._parts(prim, time)]
                 continue
             ids = UsdGeom.Points(prim).GetIdsAttr().Get(time)
             ids = None if ids is None else np.array(ids)
-            found.append(Shown(points, np.zeros((0, 3), int), _colour(prim, time), ids=ids))
+            found.append(PlayedShape(points, np.zeros((0, 3), int), _colour(prim, time), ids=ids))
         return found
 
     def _parts(self, prim, time) -> list[tuple[np.ndarray, tuple, dict]]:
@@ -110,7 +112,9 @@ class UsdActor(Actor):
                 points = np.array(UsdGeom.Mesh(prim).GetPointsAttr().Get(time), float)
                 places = stand[rows].transpose(0, 2, 1)  # the standard has rows of axes
                 places[:, :3] *= self.metres
-                found += [Shown(points, *part, places, ids[rows], **look) for *part, look in self._parts(prim, time)]
+                found += [
+                    PlayedShape(points, *part, places, ids[rows], **look) for *part, look in self._parts(prim, time)
+                ]
         return found
 
 

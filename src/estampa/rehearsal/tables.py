@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from ..formats.instance_table import InstanceTable
-from .actor import Actor, Clip, Shown
+from .actor import Actor, PlayedClip, PlayedShape
 from .gltf import placed
 
 MARK = 0.02 * np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 2.0], [0, 0, -1]])  # ahead is +Z
@@ -16,7 +16,7 @@ class TableActor(Actor):
     def __init__(self, path: Path):
         self.table = table = InstanceTable(path)
         rate = table.frame_rate
-        super().__init__(path.name, [Clip("All of it", 0.0, (len(table.frames) - 1) / rate, True)], 1 / rate)
+        super().__init__(path.name, [PlayedClip("All of it", 0.0, (len(table.frames) - 1) / rate, True)], 1 / rate)
 
     def memory(self):
         return self.table.bytes
@@ -27,4 +27,4 @@ class TableActor(Actor):
         if not len(ids):
             return []
         stand = placed(place, turn, np.repeat(size[:, None], 3, axis=1))
-        return [Shown(MARK, SIDES, (0.95, 0.55, 0.12), stand, ids)]
+        return [PlayedShape(MARK, SIDES, (0.95, 0.55, 0.12), stand, ids)]

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..formats.rigid_texture import RigidTextureFile
 from ..formats.vertex_texture import SHADER, VertexTextureFile
-from .actor import Actor, Clip, Shown
+from .actor import Actor, PlayedClip, PlayedShape
 
 POINTS = f"""
 #version 330
@@ -23,13 +23,13 @@ class FramesActor(Actor):
 
     def __init__(self, name: str, file):
         self.file, rate = file, float(file.frame_rate)
-        super().__init__(name, [Clip("All of it", 0.0, (len(file.frames) - 1) / rate, True)], 1 / rate)
+        super().__init__(name, [PlayedClip("All of it", 0.0, (len(file.frames) - 1) / rate, True)], 1 / rate)
 
     def step_at(self, seconds: float) -> int:
         return int(np.floor(seconds / self.step + 1e-6)) % len(self.file.frames)
 
     def seen(self, clip, seconds):
-        return [Shown(self.file.at(self.step_at(seconds)).astype(float), self.file.triangles)]
+        return [PlayedShape(self.file.at(self.step_at(seconds)).astype(float), self.file.triangles)]
 
 
 class TextureActor(FramesActor):
@@ -46,7 +46,7 @@ class TextureActor(FramesActor):
     def seen(self, clip, seconds):
         if self.card is None:
             return super().seen(clip, seconds)
-        return [Shown(self.on_card(self.step_at(seconds)).astype(float), self.file.triangles)]
+        return [PlayedShape(self.on_card(self.step_at(seconds)).astype(float), self.file.triangles)]
 
     def on_card(self, step: int) -> np.ndarray:
         """(n, 3) float32 m, worked out by the graphics card and read back."""
@@ -65,7 +65,7 @@ class TextureActor(FramesActor):
         texels = np.ascontiguousarray(f.offsets).tobytes()
         self.texture = context.texture((width, height), 3, texels, alignment=1, dtype="f2" if half else "f4")
         self.texture.filter = (context.NEAREST, context.NEAREST)
-        program["offsets"].value, program["rows_per_frame"].value = 0, f.told["rows_per_frame"]
+        program["offsets"].value, program["rows_per_frame"].value = 0, f.meta["rows_per_frame"]
         place = context.buffer(np.ascontiguousarray(f.rest, np.float32))
         lookup = context.buffer(np.ascontiguousarray(f.lookup, np.float32))
         array = context.vertex_array(program, [(place, "3f", "place"), (lookup, "2f", "lookup")])

@@ -23,7 +23,7 @@ from .curves import Curve
 from .index import Changes, Index, changed
 from .limits import FASTEST, FURTHEST_FRAME, MOST_RUN_UP, MOST_SPOTS
 
-FILE_VERSION = 4
+FILE_VERSION = 5
 
 
 _numbered: ContextVar = ContextVar("numbered", default=None)
@@ -112,7 +112,7 @@ class Target(Frozen):
     points: str  # digest of a float64 (n, 3) array, metres, in the subject's own space
 
 
-class Material(Frozen):
+class MaterialRef(Frozen):
     name: str
     colour: tuple[float, float, float] = (0.8, 0.77, 0.71)  # linear, 0 to 1
     picture: str | None = None  # uint8 array: the bytes of a PNG or JPEG
@@ -181,7 +181,7 @@ class Adopted(Frozen):
         return found
 
 
-class Kept(Frozen):
+class StashedValue(Frozen):
     """A channel's value that is kept aside."""
 
     thing: str  # id
@@ -204,7 +204,7 @@ class Clip(Frozen):
     last: int
     loops: bool = False  # then `last` is the frame at which the first comes again, as it is of the scene's loop range
     speed: float = Field(default=1.0, allow_inf_nan=False)
-    values: tuple[Kept, ...] | None = None  # None: in place
+    values: tuple[StashedValue, ...] | None = None  # None: in place
 
     source: str = ""  # of a bake: digest of what it was baked from, so that an old one is known
 
@@ -229,14 +229,14 @@ class MeshRef(Frozen):
     file: str = ""  # that file, where it is known: its path
     node: str = ""  # which of the file's nodes: their names down the tree
     fit: str = ""  # nine numbers, by which the file's points became ours
-    materials: tuple[Material, ...] = ()
+    materials: tuple[MaterialRef, ...] = ()
     face_materials: str | None = None  # int32 (f,), which material each face has
     corners: tuple[tuple[str, str], ...] = ()  # (name, float32 (sum of counts, k)): what each corner has by itself
     vertices: tuple[tuple[str, str], ...] = ()  # (name, float32 (n, k)): what vertices have besides `uv`
     faces: tuple[tuple[str, str], ...] = ()  # (name, float32 (f, k)): what faces have
 
     @property
-    def told(self) -> tuple:
+    def content(self) -> tuple:
         """All arrays that say what it is at rest, for a digest."""
         return (self.points, self.face_counts, self.face_indices, self.uv, self.corners, self.vertices, self.faces)
 
@@ -261,7 +261,7 @@ class Thing(Frozen):
     adopted: Adopted | None = None  # the state that a solver begins from
     clips: tuple[Clip, ...] = ()
     live: tuple[str, ...] = ()  # layers that a bake to keys switched off
-    before: tuple[Kept, ...] = ()  # what the joints' channels were before it
+    before: tuple[StashedValue, ...] = ()  # what the joints' channels were before it
     unknown: dict[str, Any] | None = None  # the raw thing, when its kind is not understood
 
     @field_validator("values", mode="before")

@@ -21,6 +21,7 @@ from pydantic import ValidationError
 from ..disk import mode_of, sweep, write_whole
 from ..errors import EstampaError, disk_trouble
 from ..hashing import digest, is_digest
+from ..kinds import renamed
 from ..kinds.registry import kind_of
 from . import gate
 from .curves import Curve
@@ -271,6 +272,8 @@ def _read_document(what, archive) -> Document:
             _from_version_1(data)
         if data["version"] < 3:
             _from_version_2(data)
+        if data["version"] < 5:
+            _from_version_4(data)
         for where in ("things", "prints"):
             data[where] = [_understood(t) for t in data.get(where, [])]
         return Document.model_validate(data)
@@ -305,6 +308,33 @@ def _from_version_2(data) -> None:
         values = thing.get("values", {})
         if thing.get("kind") == "copies" and values.get("order") == "seed":
             values["timing_seed"] = values.get("seed", 1)
+
+
+def _from_version_4(data) -> None:
+    """Columns and channels have the names that physics gives them, in start states and in what reads a channel, too."""
+    kinds = {t.get("id"): t.get("kind") for t in data.get("things", [])}
+    for source in _sources(data):
+        channels = renamed.CHANNELS.get(kinds.get(source.get("thing")), {})
+        source["channel"] = channels.get(source.get("channel"), source.get("channel"))
+    for thing in data.get("things", []):
+        for part in (thing, *thing.get("stack", []), *thing.get("joints", [])):
+            channels = renamed.CHANNELS.get(part.get("kind"), {})
+            part["values"] = {channels.get(n, n): v for n, v in part.get("values", {}).items()}
+            for table in ((part.get("adopted") or {}).get("tables") or {}).values():
+                table["columns"] = {renamed.COLUMNS.get(n, n): v for n, v in table.get("columns", {}).items()}
+
+
+def _sources(data):
+    """Yields all that names a channel of a thing: {"thing": id, "channel": name}."""
+    left = [data]
+    while left:
+        at = left.pop()
+        if isinstance(at, dict):
+            if "thing" in at and "channel" in at:
+                yield at
+            left += at.values()
+        elif isinstance(at, list):
+            left += at
 
 
 def _whole(word: str) -> int:

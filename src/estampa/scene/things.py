@@ -86,7 +86,7 @@ class Path(Placed):
     rounded = switch(True, "A smooth curve through the points, or straight lines between them.", title="Smooth")
 
 
-class Camera(Placed):
+class CameraThing(Placed):
     """A point of view that can ride on anything; a pane looks through it. It looks along its -Z axis, as glTF's."""
 
     kind, title = "camera", "Camera"

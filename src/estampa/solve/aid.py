@@ -19,7 +19,7 @@ class Aid(Deformer):
 
 
 @dataclass(frozen=True)
-class Told:
+class AidInputs:
     """What an aid tells at a frame."""
 
     id: str

@@ -19,7 +19,7 @@ from ..kinds.channels import ref
 from ..kinds.fields import FIELDS
 from ..kinds.registry import Kind
 from ..motion.layer import Layer, Resolved
-from .aid import Told
+from .aid import AidInputs
 from .frame import Column, Frame
 
 
@@ -29,7 +29,7 @@ def member_number(layer_id: str) -> int:
 
 
 @dataclass(frozen=True)
-class Seen:
+class MemberInputs:
     """One member over a frame: what enters its layer."""
 
     id: str  # of its layer
@@ -39,16 +39,16 @@ class Seen:
     before: np.ndarray  # (n, 3) m, at the frame before
     now: np.ndarray  # (n, 3) m
     v: Resolved
-    aids: tuple[Told, ...] = ()  # what stands below its layer to tell the solver something
+    aids: tuple[AidInputs, ...] = ()  # what stands below its layer to tell the solver something
     limbs: Any = None  # of a skeleton: its Limbs, whose mesh that is
     stood: tuple = ()  # of a skeleton: its joints (j, 4, 4) in the world at first, before, and now
 
 
 @dataclass(frozen=True)
-class Crowd:
+class EnsembleInputs:
     """All that an ensemble reads at a frame; members are in the order of their ids."""
 
-    members: tuple[Seen, ...]
+    members: tuple[MemberInputs, ...]
     v: Resolved
     world: World
     frame: int
@@ -73,11 +73,11 @@ class Ensemble(Kind):
     reads: ClassVar[frozenset[str]] = FIELDS
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
 
-    def start(self, crowd: Crowd) -> Frame:
+    def start(self, crowd: EnsembleInputs) -> Frame:
         """The first frame."""
         raise NotImplementedError
 
-    def step(self, frame: Frame, crowd: Crowd, dt: float) -> Frame:
+    def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
         """The frame `dt` seconds later."""
         raise NotImplementedError
 
@@ -85,20 +85,20 @@ class Ensemble(Kind):
         """(words, value) that are told of a solved frame beside the channels."""
         return []
 
-    def goes_on(self, frame: Frame) -> bool:
+    def can_resume(self, frame: Frame) -> bool:
         """Whether a step can begin from a frame. An engine's own state is kept with some frames only; from the others
         the steps since then are done again."""
         return True
 
-    def resumed(self, frame: Frame, crowd: Crowd) -> Frame:
+    def resumed(self, frame: Frame, crowd: EnsembleInputs) -> Frame:
         """The first frame after rows of it were adopted, with whatever else a step needs."""
         return frame
 
-    def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
+    def rests(self, crowd: EnsembleInputs) -> dict[str, np.ndarray]:
         """Table -> (n, 3) m, where rows are at rest, to match those of another solver by."""
         return {}
 
-    def fits(self, frame: Frame, crowd: Crowd) -> bool:
+    def fits(self, frame: Frame, crowd: EnsembleInputs) -> bool:
         """Whether a frame has the rows that what is read now asks for."""
         return True
 

@@ -16,7 +16,7 @@ from ..kinds.fields import ACCELERATION, AIR, FLOOR
 from ..motion.layer import Layer, Resolved
 from ..scene.bones import Bones
 from ..scene.parts import OnPart
-from .aid import Told
+from .aid import AidInputs
 from .ensemble import Entering
 from .frame import Column, Frame
 
@@ -31,7 +31,7 @@ class Inputs:
     v: Resolved
     world: World
     first: np.ndarray | None = None  # (n, 3) the same at the first frame that is solved
-    aids: tuple[Told, ...] = ()  # what stands below it to tell it something
+    aids: tuple[AidInputs, ...] = ()  # what stands below it to tell it something
 
 
 @dataclass(frozen=True)
@@ -50,8 +50,8 @@ class PoseInputs:
 
 
 PLACED = (
-    Column("place", (3,), "m", "Where it is in the world."),
-    Column("speed", (3,), "m/s", "How fast it goes."),
+    Column("position", (3,), "m", "Where it is in the world."),
+    Column("velocity", (3,), "m/s", "How fast it goes."),
 )  # what most things that move have
 
 
@@ -61,11 +61,11 @@ class Solver(Layer):
     memory = True
     reads = frozenset({ACCELERATION, AIR, FLOOR})  # others stale nothing
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {"points": PLACED}
-    shown: ClassVar[tuple[str, ...]] = ("place",)  # columns that are enough to look at a frame
+    shown: ClassVar[tuple[str, ...]] = ("position",)  # columns that are enough to look at a frame
 
     def start(self, inputs: Inputs) -> Frame:
         """The first frame: the shape from the layers above, at rest."""
-        return Frame.of(self.tables, "points", place=inputs.now, speed=np.zeros(inputs.now.shape))
+        return Frame.of(self.tables, "points", position=inputs.now, velocity=np.zeros(inputs.now.shape))
 
     def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
         """The frame `dt` seconds later."""
@@ -84,13 +84,13 @@ class Solver(Layer):
         """The first frame after rows of it were adopted."""
         return frame
 
-    def goes_on(self, frame: Frame) -> bool:
+    def can_resume(self, frame: Frame) -> bool:
         """Whether a step can begin from a frame; from every one."""
         return True
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray:
         """(n, 3) m in the world, what a frame makes of the shape that enters."""
-        return frame["points"]["place"]
+        return frame["points"]["position"]
 
 
 class PoseSolver(Solver, OnPart):

@@ -18,13 +18,14 @@ from typing import NamedTuple
 import numpy as np
 import xxhash
 
+from ..kinds import renamed
 from ..solve.frame import Frame, Table
 
-MAGIC = b"ESTFRAM4"
+MAGIC, BEFORE = b"ESTFRAM5", b"ESTFRAM4"  # the one before had other names of columns
 HEAD = struct.Struct("<8s32sIIQQ")
 
 
-class Part(NamedTuple):
+class StoredColumn(NamedTuple):
     """One column as it lies in a file."""
 
     table: str
@@ -40,9 +41,9 @@ def encode(key: bytes, frame: Frame) -> list[bytes | memoryview]:
     for table_name, table in frame.tables.items():
         ids = {} if table.ids is None else {"": np.ascontiguousarray(table.ids, np.int64)}
         columns = {**ids, **table.columns}
-        told = [[name, a.dtype.str, list(a.shape)] for name, a in columns.items()]
-        layout.append([table_name, told, {m: list(span) for m, span in table.spans.items()}])
-        arrays += [memoryview(np.ascontiguousarray(a)).cast("B") if a.size else b"" for a in columns.values()]
+        known = [[name, a.dtype.str, list(a.shape)] for name, a in columns.items()]
+        layout.append([table_name, known, {m: list(span) for m, span in table.spans.items()}])
+        arrays += [_bytes(np.ascontiguousarray(a)) for a in columns.values()]
     arrays.append(frame.blob)
     text = json.dumps([layout, len(frame.blob)], separators=(",", ":")).encode()
     sums = struct.pack(f"<{len(arrays)}Q", *map(_sum, arrays))
@@ -53,32 +54,39 @@ def encode(key: bytes, frame: Frame) -> list[bytes | memoryview]:
 def is_whole(file, key: bytes) -> bool:
     """Whether an open file is of that key and has the length that its head says."""
     magic, found, _, _, total, _ = HEAD.unpack(file.read(HEAD.size))
-    return magic == MAGIC and found == _padded(key) and os.fstat(file.fileno()).st_size == total
+    return magic in (MAGIC, BEFORE) and found == _padded(key) and os.fstat(file.fileno()).st_size == total
 
 
 def decode(file, key: bytes, wanted: tuple[str, ...] | None = None) -> Frame | None:
     """The frame of an open file, with the columns of those names only (all of them when none are given); None when it
     is damaged or of another key. Sizes are held against the bytes that are there before memory is taken for them."""
     magic, found, size, count, total, layout_sum = HEAD.unpack(file.read(HEAD.size))
-    if magic != MAGIC or found != _padded(key) or os.fstat(file.fileno()).st_size != total or size + 8 * count > total:
+    if (
+        magic not in (MAGIC, BEFORE)
+        or found != _padded(key)
+        or os.fstat(file.fileno()).st_size != total
+        or size + 8 * count > total
+    ):
         return None
     text = file.read(size)
     if _sum(text) != layout_sum:
         return None
-    parts, spans, blob = _layout(text)
+    parts, spans, blob = _layout(text, magic == BEFORE)
     at = HEAD.size + size + 8 * count
     if len(parts) + 1 != count or at + sum(p.nbytes for p in parts) + blob != total:
         return None
     sums = struct.unpack(f"<{count}Q", file.read(8 * count))
-    columns, ids, here = {name: {} for name in spans}, {}, at
+    columns: dict[str, dict[str, np.ndarray]] = {name: {} for name in spans}
+    ids: dict[str, np.ndarray] = {}
+    here = at
     for part, wanted_sum in zip(parts, sums, strict=False):
         if not part.name or wanted is None or part.name in wanted:
             if at != here:
                 file.seek(at)
             array = np.empty(part.shape, part.dtype)
-            if array.size and file.readinto(memoryview(array).cast("B")) != array.nbytes:
+            if array.size and file.readinto(_bytes(array)) != array.nbytes:
                 return None
-            if _sum(memoryview(array).cast("B") if array.size else b"") != wanted_sum:
+            if _sum(_bytes(array)) != wanted_sum:
                 return None
             here = at + part.nbytes
             (columns[part.table] if part.name else ids).__setitem__(part.name or part.table, array)
@@ -93,14 +101,22 @@ def decode(file, key: bytes, wanted: tuple[str, ...] | None = None) -> Frame | N
 
 
 @lru_cache(256)
-def _layout(text: bytes) -> tuple[tuple[Part, ...], Mapping[str, Mapping[str, tuple[int, int]]], int]:
+def _layout(
+    text: bytes, old: bool
+) -> tuple[tuple[StoredColumn, ...], Mapping[str, Mapping[str, tuple[int, int]]], int]:
     """(columns in order, table -> whose rows, size of the snapshot); the frames of a run share one."""
     tables, blob = json.loads(text)
     parts, spans = [], {}
+    now = lambda column: str(renamed.COLUMNS.get(column, column) if old else column)
     for name, columns, whose in tables:
         spans[name] = {m: tuple(span) for m, span in whose.items()}
-        parts += [Part(name, c, d, tuple(s), math.prod(s) * np.dtype(d).itemsize) for c, d, s in columns]
+        parts += [StoredColumn(name, now(c), d, tuple(s), math.prod(s) * np.dtype(d).itemsize) for c, d, s in columns]
     return tuple(parts), spans, int(blob)
+
+
+def _bytes(array: np.ndarray) -> bytes | memoryview:
+    """The bytes of an array, as they lie in memory."""
+    return array.data.cast("B") if array.size else b""
 
 
 def _padded(key: bytes) -> bytes:

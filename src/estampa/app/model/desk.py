@@ -6,7 +6,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from ...errors import Cancelled, EstampaError, disk_trouble
 from ...scene import file, recovery
-from .tasks import Job, Latest, told
+from .tasks import Latest, Task, trouble_in_words
 
 AUTOSAVE_EVERY = 20_000  # ms
 
@@ -74,7 +74,7 @@ class Desk(QObject):
 
         work = lambda progress, cancelled: file.write_scene(scene, target, doc)
         failed = lambda err: self._not_saved(err, target, lock)
-        self.session.work.jobs.add(Job("Save", work, written, failed, alongside=True))
+        self.session.work.jobs.add(Task("Save", work, written, failed, alongside=True))
         return True
 
     def _not_saved(self, err, target, lock):
@@ -124,7 +124,7 @@ class Desk(QObject):
             if isinstance(trouble, OSError):
                 trouble = disk_trouble("The autosave", trouble, "Your work is still here.")
             if trouble is not None and not isinstance(trouble, Cancelled):
-                self.session.tell(told(trouble))
+                self.session.tell(trouble_in_words(trouble))
 
         self.saver.ask(lambda: self.autosave.write(scene, doc), then)
 

@@ -11,7 +11,7 @@ from ...geometry.mesh import Mesh
 from ...geometry.pose import turns_of
 from ...light import on_screen
 from ...scene.document import Thing
-from .looks import LookedShape, tints
+from .looks import DisplayMesh, tints
 
 SMOOTH = np.radians(44)  # up to which the edges of what grains show look smooth
 MOST = 100_000  # grains of a swarm that are worked out for a view without a graphics card
@@ -75,7 +75,7 @@ class LookedGrains:
     ids: np.ndarray
     cycle: Cycle
     dyed: bool
-    true: bool = True
+    is_current: bool = True
     shown_frame: float | None = None
     one_in: int = 1  # of so many that there are one is drawn
 
@@ -86,7 +86,7 @@ class LookedSwarm:
     (f, k, 3) m from the present backwards, not a number where there was none, and of which grains they are."""
 
     layers: list[LookedGrains] = field(default_factory=list)
-    skins: list[LookedShape] = field(default_factory=list)
+    skins: list[DisplayMesh] = field(default_factory=list)
     trails: np.ndarray | None = None
     trail_ids: np.ndarray | None = None
 
@@ -119,11 +119,11 @@ def look_at_swarm(
     found = evaluator.dressing.outcome(swarm, frame, one_in)
     if found is None:
         return LookedSwarm()
-    more = {"true": found.true, "shown_frame": found.shown_frame, "one_in": one_in}
+    more = {"true": found.is_current, "shown_frame": found.shown_frame, "one_in": one_in}
     layers = [_grains(evaluator, part, more) for part in found.parts if part.places is not None]
-    own = {"true": found.true, "shown_frame": found.shown_frame}
+    own = {"true": found.is_current, "shown_frame": found.shown_frame}
     whole = [part for part in found.parts if part.places is None]
-    looked = LookedSwarm(layers, [LookedShape.of(p.points, p.mesh, np.pi, inks_of=p.inks, **own) for p in whole])
+    looked = LookedSwarm(layers, [DisplayMesh.of(p.points, p.mesh, np.pi, inks_of=p.inks, **own) for p in whole])
     if trails or picked is not None:
         _trail(evaluator, swarm, frame, looked, one_in, MOST_TRAILS if trails else 0, picked)
     return looked
@@ -171,7 +171,7 @@ def _trail(evaluator, swarm, frame, looked, one_in, most, picked) -> None:
         there, at = found[0]["ids"], np.full((len(own), 3), np.nan)
         row = np.minimum(np.searchsorted(there, own), max(len(there) - 1, 0))
         lives = there[row] == own if len(there) else np.zeros(len(own), bool)
-        at[lives] = found[0]["place"][row[lives]]
+        at[lives] = found[0]["position"][row[lives]]
         trails.append(at)
     looked.trails = np.array(trails) if trails else None
     looked.trail_ids = own

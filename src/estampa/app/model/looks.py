@@ -36,8 +36,10 @@ class Pictured:
     @classmethod
     def of(cls, mesh: Mesh, drawn: Mesh) -> "Pictured | None":
         """drawn -- the mesh as it is parted for shading, with the same faces"""
-        told = any(m.picture is not None or m.missing or m.alpha != "opaque" or not m.two_sided for m in mesh.materials)
-        if not told or mesh.face_materials is None or len(mesh.triangles) != len(drawn.triangles):
+        report = any(
+            m.picture is not None or m.missing or m.alpha != "opaque" or not m.two_sided for m in mesh.materials
+        )
+        if not report or mesh.face_materials is None or len(mesh.triangles) != len(drawn.triangles):
             return None
         of = mesh.face_materials[mesh.triangle_faces]
         order = np.argsort(of, kind="stable")
@@ -53,14 +55,14 @@ class Pictured:
 
 
 @dataclass
-class LookedShape:
+class DisplayMesh:
     """A subject, or copies of one. When `stand` is given, the mesh is drawn in each of those places."""
 
     points: np.ndarray  # (n, 3) float64
     mesh: Mesh
     lit: np.ndarray  # normals of the mesh parted along its creases
     creased: Creased
-    true: bool = True
+    is_current: bool = True
     shown_frame: float | None = None
     stand: np.ndarray | None = None  # (k, 4, 4)
     base: np.ndarray | None = None  # the subject's own vertices, when a layer changes topology
@@ -70,7 +72,7 @@ class LookedShape:
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
 
     @classmethod
-    def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "LookedShape":
+    def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "DisplayMesh":
         """smooth -- rad, up to which the edges of the mesh look smooth"""
         creased = mesh.creased(smooth)
         return cls(points, mesh, creased.mesh.normals(creased.of(points)), creased, **more)
@@ -124,10 +126,10 @@ class Looked:
     """The shapes of one frame, ready to be drawn."""
 
     frame: float
-    shapes: dict[str, LookedShape] = field(default_factory=dict)
+    shapes: dict[str, DisplayMesh] = field(default_factory=dict)
     swarms: dict = field(default_factory=dict)  # grains.LookedSwarm by swarm
-    ghosts: list[tuple[float, LookedShape]] = field(default_factory=list)  # (frames away, shape)
-    held: dict[str, LookedShape] = field(default_factory=dict)  # of the result that is held to compare
+    ghosts: list[tuple[float, DisplayMesh]] = field(default_factory=list)  # (frames away, shape)
+    held: dict[str, DisplayMesh] = field(default_factory=dict)  # of the result that is held to compare
     joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
     outlines: list[np.ndarray] = field(default_factory=list)  # (s, 2, 3) segments of collision shapes
     batches: list["Batch"] = field(default_factory=list)  # still subjects as one, where there are many
@@ -152,7 +154,7 @@ class LookedJoints:
 
     bones: Bones
     world: np.ndarray
-    true: bool = True
+    is_current: bool = True
     shown_frame: float | None = None
 
     def ends(self) -> tuple[np.ndarray, np.ndarray]:
@@ -160,14 +162,14 @@ class LookedJoints:
         return self.bones.segment_ends(self.world)
 
 
-def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = False) -> LookedShape | None:
+def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = False) -> DisplayMesh | None:
     """One subject or set of copies, even while it is off; None where there is nothing to see.
     apart -- what is broken is shown in its pieces even while none has moved."""
     found = outcome.of(evaluator, thing, frame)
     if found is None or not found.parts:
         return None
     part, subject = found.parts[0], evaluator.doc.shape_of(thing)
-    more = {"true": found.true, "shown_frame": found.shown_frame, "copies": part.count}
+    more = {"true": found.is_current, "shown_frame": found.shown_frame, "copies": part.count}
     smooth = evaluator.values.at(subject, "smooth", frame)
     if part.places is None:
         layers = evaluator.layers(subject)
@@ -176,17 +178,17 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
         if part.mesh.cut_from is not None:
             more |= {"base": base, "seeds": part.mesh.cut_from.seeds}
             return _broken(evaluator, subject, part, frame, smooth, apart, **more)
-        return LookedShape.of(part.points, part.mesh, smooth, base=base, **more)
+        return DisplayMesh.of(part.points, part.mesh, smooth, base=base, **more)
     if part.alike and part.mesh.cut_from is not None:
         found = _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more)
         if found is not None:
             return found
     if part.alike:
-        return LookedShape.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
-    return LookedShape.of(part.in_world(), part.as_one(), smooth, **more)
+        return DisplayMesh.of(part.points[0], part.mesh, smooth, stand=part.places.matrices, **more)
+    return DisplayMesh.of(part.in_world(), part.as_one(), smooth, **more)
 
 
-def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape | None:
+def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) -> DisplayMesh | None:
     """Copies of a broken subject, drawn as it is itself; None where they are at another moment than it is."""
     own = outcome.of_subject(evaluator, subject, frame).parts[0]
     back = evaluator.values.place(subject, Rows.one(frame)).inverse()
@@ -196,17 +198,17 @@ def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) ->
     still = lambda points: None if points is None else back.apply(points[None])[0]
     lit = found.lit @ (back.axes[0] / max(float(np.linalg.norm(back.axes[0][:, 0])), 1e-12)).T
     more |= {"stand": part.places.matrices, "drawn": still(found.drawn)}
-    return LookedShape(still(found.points), found.mesh, lit, found.creased, **more)
+    return DisplayMesh(still(found.points), found.mesh, lit, found.creased, **more)
 
 
-def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedShape:
+def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> DisplayMesh:
     """A broken mesh: the whole one while no piece has moved; then with the normals that it had, turned with each
     piece."""
     layers = evaluator.layers(subject)
     at = max(i for i, l in enumerate(layers) if l.declared.slow)
     whole, unmoved = (evaluator.through(subject, layers[:i], frame).points for i in (at, at + 1))
     if not apart and np.array_equal(part.points, unmoved):
-        return LookedShape.of(whole, part.mesh.cut_from.whole, smooth, **more)
+        return DisplayMesh.of(whole, part.mesh.cut_from.whole, smooth, **more)
     made = seamless(part.mesh, smooth)
 
     def make():
@@ -216,7 +218,7 @@ def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> LookedSha
     normals = evaluator.scene.memo.get(subject.id, "broken normals", (made, digest(whole)), make)
     axes, linear, shift = outcome.since_broken(evaluator, subject, part, unmoved, frame)
     drawn = made.without_walls(made.creased.of(part.points), linear, shift)
-    return LookedShape(
+    return DisplayMesh(
         part.points, part.mesh, turned_with(normals, made.piece, axes), made.creased, drawn=drawn, **more
     )  # fmt: skip
 
@@ -244,7 +246,7 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
         elif owner == "skeleton" and thing.joints:
             posed = evaluator.poses.at(thing, frame)
             world = evaluator.poses.world(thing, frame)
-            result.joints[thing.id] = LookedJoints(posed.bones, world, posed.true, posed.shown_frame)
+            result.joints[thing.id] = LookedJoints(posed.bones, world, posed.is_current, posed.shown_frame)
     shapes = result.shapes
     plain = [t.id for t in evaluator.doc.subjects if t.id in shapes and (not t.stack or _is_small(shapes[t.id]))]
     plain = [i for i in plain if shapes[i].pictured is None]
@@ -259,7 +261,7 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
     return result
 
 
-def _has_yarns(evaluator, subject_id: str, shape: LookedShape) -> bool:
+def _has_yarns(evaluator, subject_id: str, shape: DisplayMesh) -> bool:
     """Whether its stretch and turn can be seen by stripes across U."""
     return bool(evaluator.doc.find(subject_id).stack) and shape.mesh.uv is not None and shape.tint is None
 
@@ -272,12 +274,12 @@ def yarns_of(mesh: Mesh) -> np.ndarray | None:
     return (u - u.min()) / max(float(np.ptp(u)), 1e-9) * STRIPES
 
 
-def _is_small(shape: LookedShape) -> bool:
+def _is_small(shape: DisplayMesh) -> bool:
     """Whether it is sooner joined with others at every frame than drawn by itself."""
     return len(shape.points) <= SMALL and shape.stand is None and shape.drawn is None
 
 
-def _look_once(evaluator, subject, frame, needs: Dependencies, apart) -> LookedShape:
+def _look_once(evaluator, subject, frame, needs: Dependencies, apart) -> DisplayMesh:
     """The look of a subject: the one that was worked out before, as long as all that it depends on is the very same."""
     made_of = needs.of(subject)
     if made_of is None:
@@ -377,7 +379,7 @@ def _tints(mesh):
     return found
 
 
-def difference(a: LookedShape, b: LookedShape) -> tuple[float, float] | None:
+def difference(a: DisplayMesh, b: DisplayMesh) -> tuple[float, float] | None:
     """(mean, largest) distance in metres between two results of the same mesh."""
     if (
         a.stand is not None

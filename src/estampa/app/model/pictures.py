@@ -8,8 +8,8 @@ from PySide6.QtCore import QObject, Signal
 from ...errors import Cancelled
 from ...evaluate.evaluator import Evaluator
 from .grains import looker
-from .looks import Looked, LookedShape, look, look_at, outlines
-from .tasks import Latest, told
+from .looks import DisplayMesh, Looked, look, look_at, outlines
+from .tasks import Latest, trouble_in_words
 
 
 class Pictures(QObject):
@@ -47,7 +47,7 @@ class Pictures(QObject):
             for away in ghosts:
                 if evaluator.doc.start <= frame + away <= evaluator.doc.end:
                     found = look_at(evaluator, watched, frame + away)
-                    result.ghosts += [(away, found)] if found is not None and found.true else []
+                    result.ghosts += [(away, found)] if found is not None and found.is_current else []
             then = held.doc.find(watched.id) if held else None
             if then is not None:
                 held.evaluator = held.evaluator or Evaluator(held.doc, evaluator.scene, evaluator.store, True)
@@ -72,11 +72,11 @@ class Pictures(QObject):
             self.look()
             return
         if trouble is not None:
-            self.session.tell(told(trouble))
+            self.session.tell(trouble_in_words(trouble))
             return
         self.picture = result
         self._shown_at = [*self._shown_at[-12:], time.monotonic()] if self.session.player.playing else []
-        if any(not shape.true for shape in result.shapes.values()):
+        if any(not shape.is_current for shape in result.shapes.values()):
             self.session.work.doubt(int(result.frame))
         self.looked.emit()
 
@@ -87,9 +87,9 @@ class Pictures(QObject):
         return (len(times) - 1) / max(times[-1] - times[0], 1e-6) if len(times) > 6 else None
 
 
-def _played_back(evaluator, beside, shape, frame) -> LookedShape:
+def _played_back(evaluator, beside, shape, frame) -> DisplayMesh:
     """A printed file's shape at a frame, held at its ends."""
     at = min(max(int(frame), beside.reader.frames[0]), beside.reader.frames[-1])
     points = np.asarray(beside.reader.points(at), np.float64)
     smooth = evaluator.values.at(evaluator.doc.find(beside.subject), "smooth", frame)
-    return LookedShape.of(points, shape.mesh, smooth, shown_frame=at)
+    return DisplayMesh.of(points, shape.mesh, smooth, shown_frame=at)

@@ -5,7 +5,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from ...evaluate.evaluator import Evaluator
 from ...evaluate.live import Live
 from .looks import look
-from .tasks import told
+from .tasks import trouble_in_words
 
 
 class Player(QObject):
@@ -93,7 +93,7 @@ class Player(QObject):
                 return
             if trouble is not None:
                 self.toggle_live()
-                self.session.tell(told(trouble))
+                self.session.tell(trouble_in_words(trouble))
                 return
             self.frame = live.frame
             self.frame_changed.emit()

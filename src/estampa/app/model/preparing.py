@@ -5,7 +5,7 @@ import sys
 from PySide6.QtCore import QObject, QProcess, QTimer, Signal
 
 from ... import warm
-from ...beside import HOME
+from ...worker_processes import HOME
 
 QUIET = 2_000  # ms that the window has nothing to do before others begin
 

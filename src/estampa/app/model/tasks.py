@@ -98,7 +98,7 @@ class Latest(QObject):
 
 
 @dataclass
-class Job:
+class Task:
     """A long piece of work. `work(progress, cancelled)` runs beside the window and may raise Cancelled."""
 
     title: str
@@ -120,11 +120,11 @@ class Jobs(QObject):
 
     def __init__(self):
         super().__init__()
-        self._queue: list[Job] = []
-        self._running: list[Job] = []
+        self._queue: list[Task] = []
+        self._running: list[Task] = []
         self._ended_job.connect(self._finish, Qt.QueuedConnection)
 
-    def add(self, job: Job) -> Job:
+    def add(self, job: Task) -> Task:
         if job.alongside:
             self._begin(job)
         else:
@@ -132,7 +132,7 @@ class Jobs(QObject):
             self._next()
         return job
 
-    def replace(self, job: Job) -> Job:
+    def replace(self, job: Task) -> Task:
         """Do this job instead of those of the same title that wait or are under way."""
         self._queue = [j for j in self._queue if j.title != job.title]
         for running in self._running:
@@ -154,13 +154,13 @@ class Jobs(QObject):
         if self._queue and all(job.alongside for job in self._running):
             self._begin(self._queue.pop(0))
 
-    def _begin(self, job: Job):
+    def _begin(self, job: Task):
         self._running.append(job)
         job.thread = threading.Thread(target=self._run, args=(job,), name=job.title, daemon=True)
         job.thread.start()
         self.changed.emit()
 
-    def _run(self, job: Job):
+    def _run(self, job: Task):
         result, trouble = None, None
         try:
             result = job.work(self.progress.emit, job.stop.is_set)
@@ -169,12 +169,12 @@ class Jobs(QObject):
         with suppress(RuntimeError):  # the window is gone
             self._ended_job.emit(job, result, trouble)
 
-    def _finish(self, job: Job, result, trouble):
+    def _finish(self, job: Task, result, trouble):
         self._running.remove(job)
         if trouble is None:
             job.then(result)
         elif not isinstance(trouble, Cancelled):
-            (job.failed or self.trouble.emit)(told(trouble))
+            (job.failed or self.trouble.emit)(trouble_in_words(trouble))
         self.changed.emit()
         self._next()
 
@@ -187,7 +187,7 @@ class Jobs(QObject):
             job.thread.join(timeout=max(until - time.monotonic(), 0))
 
 
-def told(trouble: Exception) -> EstampaError:
+def trouble_in_words(trouble: Exception) -> EstampaError:
     """Any exception as words for a person, the details kept for an engineer."""
     if isinstance(trouble, EstampaError):
         return trouble

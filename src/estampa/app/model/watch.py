@@ -8,7 +8,7 @@ EVERY = 1500  # ms
 MOST = 200  # files
 
 
-class Watch(QObject):
+class FileWatch(QObject):
     read_changed = Signal(list)  # files that channels name, that came, went or changed
     source_changed = Signal(str)  # a file that meshes came from has another content
 

@@ -21,7 +21,7 @@ from ...scene.dependencies import Dependencies
 from ...scene.document import Thing
 from .looks import trail
 from .preparing import Preparing
-from .tasks import Job, Jobs, Latest, told
+from .tasks import Jobs, Latest, Task, trouble_in_words
 
 QUICK_TO_LISTEN = 8_000_000  # vertices
 
@@ -34,7 +34,7 @@ class Lane:
     mean: np.ndarray
     state: LaneState | None = None
     report: ReportLane | None = None  # what is reported, where it is that and not a distance
-    told: tuple[str, ...] = ()  # words of each frame then
+    account: tuple[str, ...] = ()  # words of each frame then
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
 
 
@@ -77,7 +77,7 @@ class Work(QObject):
     def _evaluator(self, stand_ins: bool = True) -> Evaluator:
         """One of its own for a piece of work that may outlast the document."""
         evaluator = Evaluator(self.doc, self.session.scene, self.session.store, stand_ins)
-        evaluator.told = self._cutting
+        evaluator.on_progress = self._cutting
         return evaluator
 
     def _cutting(self, subject, layer, share: float) -> None:
@@ -184,7 +184,8 @@ class Work(QObject):
             return
         if trouble is not None:
             if not isinstance(trouble, EstampaError):
-                self.session.tell(told(trouble))  # a layer's own trouble is told where the frame is looked at
+                # a layer's own trouble is told where the frame is looked at
+                self.session.tell(trouble_in_words(trouble))
             return
         doc, lanes, trails, found = result
         self._plan_took = time.monotonic() - self._last_plan
@@ -219,7 +220,7 @@ class Work(QObject):
         pictures = self.session.pictures
         if time.monotonic() - self._last_plan > max(0.4, 4 * self._plan_took) and not self.planner.busy:
             self.plan()
-            if not all(s.true for s in pictures.picture.shapes.values()) and not pictures.looker.busy:
+            if not all(s.is_current for s in pictures.picture.shapes.values()) and not pictures.looker.busy:
                 pictures.look()
 
     # -- solving -------------------------------------------------------------------------------------------
@@ -260,7 +261,7 @@ class Work(QObject):
         def work(progress, cancelled):
             return evaluator.solve_through(evaluator.doc.solved_to, progress, cancelled)
 
-        self.jobs.replace(Job("Solve", work, then, failed))
+        self.jobs.replace(Task("Solve", work, then, failed))
 
     def cancel(self) -> None:
         self.wants_solved, self._solving = False, None
@@ -290,7 +291,7 @@ class Work(QObject):
             if s.carry_out(lambda: do.set_start(scene, layer.id, adopted)):
                 s.notice.emit("done", f"{layer.name} now begins from frame {frame}, settled as it is here.", "")
 
-        self.jobs.add(Job("Start state", lambda progress, cancelled: starts.adopt(evaluator, layer.id, frame), then))
+        self.jobs.add(Task("Start state", lambda progress, cancelled: starts.adopt(evaluator, layer.id, frame), then))
 
     def start_from_rest(self) -> None:
         do.set_start(self.session.scene, self._solver().id, None)
@@ -319,11 +320,11 @@ def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
     nothing = np.full(len(frames), np.nan)
     if shown is None or not set(shown.columns) <= there:
         return Lane(nothing, nothing, state)
-    values, told = nothing.copy(), [""] * len(frames)
+    values, account = nothing.copy(), [""] * len(frames)
     for i, frame in enumerate(frames):
         key = evaluator.runs.key(run, frame)
         found = evaluator.store.frame(key, shown.columns) if evaluator.store.has(key) else None
         if found is not None and "report" in found.tables:
             row = {n: float(found["report"][n][0]) for n in shown.columns}
-            values[i], told[i] = row[shown.column], shown.at_frame(row)
-    return Lane(values, values, state, shown, tuple(told))
+            values[i], account[i] = row[shown.column], shown.at_frame(row)
+    return Lane(values, values, state, shown, tuple(account))

@@ -26,7 +26,7 @@ from ...evaluate.evaluator import Evaluator
 from ...inspect import loops, sync
 from ...kinds.channels import number, whole
 from ...units import format_value
-from ..model.tasks import Job
+from ..model.tasks import Task
 from ..session import Session
 from ..shell import theme
 from .fields import NumberField
@@ -204,7 +204,7 @@ class LoopPanel(QScrollArea):
         def work(progress, cancelled):
             return loops.seams(evaluator, seen), loops.offers(doc, blend, drop)
 
-        self.session.work.jobs.replace(Job("Seam", work, self._show, alongside=True))
+        self.session.work.jobs.replace(Task("Seam", work, self._show, alongside=True))
         self._fill_steps()
 
     def showEvent(self, event):
@@ -332,8 +332,8 @@ class LoopPanel(QScrollArea):
             s.work.in_step_changed.emit()
             words = "Brought out of step; undo takes it back."
             if left:
-                told = " ".join(f.words(s.doc.find(f.thing).name) for f in left[:2])
-                words = f"Shifted, but looking again: {told} Raise “Vary”, or give them motions of their own."
+                report = " ".join(f.words(s.doc.find(f.thing).name) for f in left[:2])
+                words = f"Shifted, but looking again: {report} Raise “Vary”, or give them motions of their own."
             s.notice.emit("note" if left else "done", words, "")
 
-        s.work.jobs.add(Job("Look again", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True))
+        s.work.jobs.add(Task("Look again", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True))

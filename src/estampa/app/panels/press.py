@@ -21,7 +21,7 @@ from ...formats.bounds import in_words
 from ...kinds.registry import kind_of, kinds_in
 from ...press import run as press
 from ...units import format_bytes
-from ..model.tasks import Job, told
+from ..model.tasks import Task, trouble_in_words
 from ..model.view import Beside
 from ..session import Session
 from ..shell import theme
@@ -147,7 +147,7 @@ class PressPanel(QWidget):
                 s.pictures.look()
 
             s.work.jobs.add(
-                Job(
+                Task(
                     f"Print {item.name}",
                     lambda progress, cancelled, i=item: press.run(scene, evaluator, i, folder, progress, cancelled),
                     done,
@@ -166,7 +166,7 @@ class PressPanel(QWidget):
                 with in_words(result.target.name):
                     reader = item.declared().reader(result.target)
             except Exception as err:
-                s.tell(told(err))
+                s.tell(trouble_in_words(err))
                 return
             s.view.beside = Beside(item.name, press.printed(s.doc, item).id, reader)
         s.pictures.look()

@@ -9,7 +9,7 @@ from ...scene.curves import EXTENDS, TANGENTS
 from ..panels.fields import NumberField
 from ..session import Session
 from ..shell import theme
-from .graph import Graph
+from .graph import CurveGraph
 
 EXTEND_HELP = {
     "hold": "Keep the value of the outermost key",
@@ -25,7 +25,7 @@ class CurveView(QWidget):
 
     def __init__(self, session: Session):
         super().__init__()
-        self.session, self.graph = session, Graph(session)
+        self.session, self.graph = session, CurveGraph(session)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)

@@ -34,7 +34,7 @@ class Options:
 TOUCH = 8  # pixels: marks nearer than this would touch
 
 
-class Graph(Guarded, TimeAxis):
+class CurveGraph(Guarded, TimeAxis):
     """The drawing, and what hands do in it."""
 
     def __init__(self, session: Session):

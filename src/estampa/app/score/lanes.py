@@ -371,7 +371,7 @@ class Lanes(Guarded, TimeAxis):
         i = int(round(self.frame_at(at.x()))) - self.session.doc.start
         if lane is not None and 0 <= i < len(lane.reach) and np.isfinite(lane.reach[i]):
             moves = f"moves {format_length(lane.mean[i])} on average, at most {format_length(lane.reach[i])}"
-            words = lane.told[i] if lane.report else moves
+            words = lane.frame_words[i] if lane.report else moves
             lines.append(f"frame {i + self.session.doc.start}: {words}")
         if lane is not None and lane.state is not None:
             lines.append(lane.state.words())

@@ -65,8 +65,8 @@ class BodyParts(QDialog):
         self.at_zero.setToolTip("; ".join(j.name for j in turned[:12]))
         self.at_zero.setVisible(bool(turned))
         column.addWidget(self.at_zero)
-        self.told = _soft("")
-        column.addWidget(self.told)
+        self.report = _soft("")
+        column.addWidget(self.report)
         buttons = QDialogButtonBox(QDialogButtonBox.Cancel)
         buttons.addButton("Make limp" if limp is None else "Name them so", QDialogButtonBox.AcceptRole)
         buttons.accepted.connect(self.accept)
@@ -114,7 +114,7 @@ class BodyParts(QDialog):
                 f"{', '.join(close[:2])} rest along the body: rest it with its limbs apart "
                 "(Make this the rest, Alt+Shift+H), or limbs that overlap are pushed apart."
             )
-        self.told.setText(" ".join(words))
+        self.report.setText(" ".join(words))
 
     def accept(self):
         s, parts = self.session, self.parts()
@@ -123,8 +123,8 @@ class BodyParts(QDialog):
             at_zero = self.at_zero.isChecked()
             layer = ragdoll.make_limp(s.scene, self.skeleton.id, parts, at_zero, self.weight.value)
             s.selection.select(layer.id)
-            told = f"{len(parts)} parts of its body are told" if parts else "each of its joints is a limb"
-            s.notice.emit("done", f"{self.skeleton.name} is limp: {told}. Solve (Ctrl+Space) to let it fall.", "")
+            report = f"{len(parts)} parts of its body are told" if parts else "each of its joints is a limb"
+            s.notice.emit("done", f"{self.skeleton.name} is limp: {report}. Solve (Ctrl+Space) to let it fall.", "")
 
         if s.carry_out(run):
             super().accept()

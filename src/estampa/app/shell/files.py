@@ -13,7 +13,7 @@ from ...errors import Cancelled, EstampaError
 from ...formats.asset import SUFFIXES, TREES, Asset, read_asset
 from ...scene import file, recovery
 from ...scene.scene import Scene
-from ..model.tasks import Job
+from ..model.tasks import Task
 from .asset_dialog import AssetDialog
 from .import_dialog import ImportDialog, ReadFile
 
@@ -105,7 +105,7 @@ class Files:
                 # edits made while it was read are not lost unasked
                 take() if self.session.doc is left else self.leave_then(take)
 
-            self.session.work.jobs.add(Job("Open", work, opened, alongside=True))
+            self.session.work.jobs.add(Task("Open", work, opened, alongside=True))
 
         self.leave_then(open_it)
 
@@ -177,7 +177,7 @@ class Files:
         def recover():
             work = lambda progress, cancelled: recovery.recovered(found, path)
             then = lambda scene: self.leave_then(lambda: take(scene))
-            self.session.work.jobs.add(Job("Recover", work, then, alongside=True))
+            self.session.work.jobs.add(Task("Recover", work, then, alongside=True))
 
         def take(scene):
             self.session.replace(scene)
@@ -212,7 +212,7 @@ class Files:
                     return asset
             return ReadFile.of(path, step)
 
-        self.session.work.jobs.add(Job("Import", work, self._ask_about, alongside=True))
+        self.session.work.jobs.add(Task("Import", work, self._ask_about, alongside=True))
 
     def _ask_about_asset(self, asset: Asset):
         dialog = self.import_dialog = AssetDialog(self.window, asset)
@@ -238,11 +238,11 @@ class Files:
                     words = f"{len(found.things):,} things came in."
                     for skeleton in of("skeleton"):
                         played = ", ".join(c.name for c in skeleton.clips)
-                        told = f" {skeleton.name}: {len(skeleton.joints):,} joints"
-                        words += f"{told}, {f'clips {played}' if played else 'no clips'}."
+                        report = f" {skeleton.name}: {len(skeleton.joints):,} joints"
+                        words += f"{report}, {f'clips {played}' if played else 'no clips'}."
                     s.notice.emit("done", " ".join([words, *(f"{w[0].upper()}{w[1:]}." for w in found.words)]), "")
 
-            s.work.jobs.add(Job("Import", work, then, alongside=True))
+            s.work.jobs.add(Task("Import", work, then, alongside=True))
 
         dialog.accepted.connect(bring_in)
         dialog.open()
@@ -272,7 +272,7 @@ class Files:
             go = lambda: s.carry_out(lambda: versions.take(scene, changes))
             ask_first(self.window, words, ("Take the new version", "Leave it"), go)
 
-        s.work.jobs.add(Job("Compare", work, then, alongside=True))
+        s.work.jobs.add(Task("Compare", work, then, alongside=True))
 
     def _ask_about(self, read: ReadFile | Asset):
         if isinstance(read, Asset):

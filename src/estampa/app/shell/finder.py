@@ -9,10 +9,10 @@ from . import theme
 class Finder(QDialog):
     """A list of commands to choose from by typing; `told`: each with the sentence that says what it does."""
 
-    def __init__(self, parent, actions, title="Find a command", hint="", told=False):
+    def __init__(self, parent, actions, title="Find a command", hint="", report=False):
         super().__init__(parent)
         self.setWindowTitle(title)
-        self._told = told
+        self._told = report
         self.setModal(True)
         self.finished.connect(self.deleteLater)
         self.resize(520, 380)
@@ -25,7 +25,7 @@ class Finder(QDialog):
         layout.addWidget(self.line)
         self.list = QListWidget(wordWrap=True)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
-        self.list.setIconSize(QSize(24, 24) if told else QSize(16, 16))
+        self.list.setIconSize(QSize(24, 24) if report else QSize(16, 16))
         self.list.itemActivated.connect(lambda _: self._run())
         layout.addWidget(self.list, 1)
         self.none = QLabel("No command has these letters. Try another word.")

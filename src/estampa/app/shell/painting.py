@@ -3,7 +3,7 @@
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter, QPixmap
 
-from ..model.tasks import told
+from ..model.tasks import trouble_in_words
 
 
 class Guarded:
@@ -34,7 +34,7 @@ class Guarded:
             self._told = repr(trouble)
             session = getattr(self, "session", None) or getattr(self.window(), "session", None)
             if session is not None:
-                session.tell(told(trouble))
+                session.tell(trouble_in_words(trouble))
         front = QPainter(self)
         if self._last is not None:
             front.drawPixmap(0, 0, self._last)

@@ -26,7 +26,7 @@ from ...press.grains import Shapes, SwarmPrint
 from ...press.prints import Job
 from ...press.takes import copies_of
 from ...rehearsal.actor import once
-from ...rehearsal.stage import Stage, Trigger
+from ...rehearsal.stage import RehearsalStage, Trigger
 from ...units import format_length
 from ..panels.fields import NumberField
 from ..view.camera import Camera
@@ -42,10 +42,10 @@ BEAT = 40  # ms from a picture to the next
 LATER = 0.23  # s, by which each copy is later
 
 
-class Seen(QWidget):
+class SeenFile(QWidget):
     """What the stage shows; a drag turns the view, the wheel goes nearer."""
 
-    def __init__(self, stage: Stage):
+    def __init__(self, stage: RehearsalStage):
         super().__init__()
         self.stage, self.now, self.camera, self._last = stage, 0.0, None, None
         self.setMinimumSize(560, 340)
@@ -89,10 +89,10 @@ class Rehearsal(QDialog):
     def __init__(self, window, paths: list[Path], item=None):
         super().__init__(window)
         self.session, self.item = window.session, item
-        self.stage = Stage.of(paths)
+        self.stage = RehearsalStage.of(paths)
         self.setWindowTitle(f"Rehearsal of {', '.join(p.name for p in paths)}")
         column = QVBoxLayout(self)
-        self.seen = Seen(self.stage)
+        self.seen = SeenFile(self.stage)
         column.addWidget(self.seen, 1)
         row = QHBoxLayout()
         self.play = QPushButton("Play", checkable=True)
@@ -118,11 +118,11 @@ class Rehearsal(QDialog):
             row.addWidget(QLabel(channel.label))
             row.addWidget(field)
         column.addLayout(row)
-        self.told = QLabel(wordWrap=True)
+        self.report = QLabel(wordWrap=True)
         self.gap = QLabel(wordWrap=True)
         hint = QLabel("A letter key plays the clip once, and backwards when it is pressed again.", wordWrap=True)
         hint.setProperty("soft", True)
-        for label in (self.told, self.gap, hint):
+        for label in (self.report, self.gap, hint):
             column.addWidget(label)
         buttons = QDialogButtonBox(QDialogButtonBox.Close)
         buttons.rejected.connect(self.reject)
@@ -131,7 +131,7 @@ class Rehearsal(QDialog):
         self._begun = 0.0
         self.finished.connect(self._timer.stop)
         self.finished.connect(self.deleteLater)
-        self.told.setText("\n".join(self.stage.words()))
+        self.report.setText("\n".join(self.stage.words()))
         self._choose()
         self._show_gap()
         self.resize(760, 620)

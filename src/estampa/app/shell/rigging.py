@@ -13,7 +13,7 @@ from ...kinds.channels import choice, number, whole
 from ...kinds.registry import kinds_in
 from ...scene.reduce import Tolerance
 from ...scene.skins import skins_of
-from ..model.tasks import Job
+from ..model.tasks import Task
 from .ask import Ask
 from .skeletons import TIPS, TURNED
 
@@ -136,7 +136,7 @@ class Rigging:
         if layer in layers:
             layers = layers[: layers.index(layer) + 1]
         shape = evaluator.rows(subject, layers, evaluator.stage.one(subject, s.player.frame))
-        if not shape.true:
+        if not shape.is_current:
             raise EstampaError(subject.name, f"is not solved at frame {s.player.frame}.", "Solve first (Ctrl+Space).")
         return shape.points[0]
 
@@ -206,7 +206,7 @@ class Rigging:
             return
         work = lambda progress, cancelled: read_mesh(path, "m", progress=progress)
         then = lambda mesh: s.carry_out(lambda: do.add_target(s.scene, subject.id, mesh.points, Path(path).stem))
-        s.work.jobs.add(Job("Reading a target", work, then, alongside=True))
+        s.work.jobs.add(Task("Reading a target", work, then, alongside=True))
 
     # -- bodies ----------------------------------------------------------------------------------------------
     def join(self):
@@ -247,7 +247,7 @@ class Rigging:
                     words = f"Baked: {baked.words()}. The bodies are off; “Bodies back to live” brings them back."
                     s.notice.emit("done", words, "")
 
-            s.work.jobs.add(Job("Bake bodies", work, then))
+            s.work.jobs.add(Task("Bake bodies", work, then))
 
         self._open("Bake bodies to keys", "What the solve does becomes keys that can be edited by hand.", fields, run)
 

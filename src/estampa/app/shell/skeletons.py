@@ -9,7 +9,7 @@ from ...errors import EstampaError
 from ...kinds.channels import choice, number, switch, text, whole
 from ...scene.reduce import Tolerance
 from ...scene.skins import skins_of
-from ..model.tasks import Job
+from ..model.tasks import Task
 from .ask import Ask
 from .body import BodyParts
 from .files import ask_to_replace
@@ -124,8 +124,10 @@ class Skeletons:
                 "done", f"{len(skeleton.joints)} joints in {strands} strings. Press Space to let them swing.", ""
             )
 
-        told = f"{subject.name} has {mesh.island_count:,} islands. Those that follow one another closely are a string."
-        self._open("Strings of beads", told, {"every": every, "swing": swing}, run)
+        report = (
+            f"{subject.name} has {mesh.island_count:,} islands. Those that follow one another closely are a string."
+        )
+        self._open("Strings of beads", report, {"every": every, "swing": swing}, run)
 
     def _made(self, skeleton):
         self.session.selection.select(skeleton.id)
@@ -197,7 +199,7 @@ class Skeletons:
                     words = f"{int(cold.sum()):,} vertices see no joint from inside; they follow the nearest one."
                     s.notice.emit("note", words, "")
 
-            s.work.jobs.add(Job("Bind", work, then, alongside=True))
+            s.work.jobs.add(Task("Bind", work, then, alongside=True))
 
         self._open("Bind", f"{subject.name} will follow {skeleton.name} from its rest on.", fields, run)
 
@@ -224,10 +226,10 @@ class Skeletons:
             def then(found):
                 s.carry_out(lambda: s.selection.select(build.put_cage(scene, subject.id, cage, found).id))
 
-            s.work.jobs.add(Job("Bind", work, then, alongside=True))
+            s.work.jobs.add(Task("Bind", work, then, alongside=True))
 
-        told = f"{subject.name} will be carried by it. Joints can be baked to keys, a cage cannot."
-        self._open("Bind to a cage", told, fields, run)
+        report = f"{subject.name} will be carried by it. Joints can be baked to keys, a cage cannot."
+        self._open("Bind to a cage", report, fields, run)
 
     # -- keys and clips --------------------------------------------------------------------------------------
     def bake(self):
@@ -265,12 +267,12 @@ class Skeletons:
             there = into == "new" and clips.named(skeleton, name) is not None
             words = f"{skeleton.name} has a clip “{name}”. Its keys would be replaced; undo brings them back."
             ask_to_replace(
-                self.window, words if there else "", lambda: s.work.jobs.add(Job("Bake to keys", work, then))
+                self.window, words if there else "", lambda: s.work.jobs.add(Task("Bake to keys", work, then))
             )
             self.show()
 
-        told = f"What the layers of {skeleton.name} do becomes keys that can be edited by hand."
-        self._open("Bake to keys", told, fields, run)
+        report = f"What the layers of {skeleton.name} do becomes keys that can be edited by hand."
+        self._open("Bake to keys", report, fields, run)
 
     def back_to_live(self):
         baking.back_to_live(self.session.scene, self._skeleton().id)

@@ -360,7 +360,9 @@ class Window(QMainWindow):
         """Everything that can be added, with a picture and a sentence; the most used first."""
         found = [(n.removeprefix("add_"), a) for n, a in self.actions_by_name.items() if n.startswith("add_")]
         ranked = sorted(found, key=lambda f: (kind_of(f[0]).rank, f[1].text()))
-        Finder(self, [a for _, a in ranked], "Add", "Type what you want: bend, wind, follow a path…", told=True).open()
+        Finder(
+            self, [a for _, a in ranked], "Add", "Type what you want: bend, wind, follow a path…", report=True
+        ).open()
 
     def rename(self):
         item = self.score.roster.item_for(self.session.selection.selected_id)

@@ -28,7 +28,7 @@ from ...evaluate.evaluator import Evaluator
 from ...kinds.channels import whole
 from ..model.grains import looker
 from ..model.looks import look
-from ..model.tasks import Job
+from ..model.tasks import Task
 from ..panels.fields import NumberField
 from ..shell import theme
 from ..shell.files import unless_there, with_ending
@@ -270,4 +270,4 @@ class MovieDialog(QDialog):
             )
 
         work = lambda progress, cancelled: film(order, viewport, evaluator, progress, cancelled)
-        s.work.jobs.add(Job("Preview movie", work, then))
+        s.work.jobs.add(Task("Preview movie", work, then))

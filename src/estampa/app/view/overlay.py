@@ -82,7 +82,7 @@ class Overlay:
         picture = s.pictures.picture
         looked = [*picture.shapes.items(), *picture.joints.items()]
         looked += [(i, w) for i, swarm in picture.swarms.items() for w in [*swarm.skins, *swarm.layers][:1]]
-        waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.true]
+        waiting = [(s.doc.find(i), shape) for i, shape in looked if not shape.is_current]
         waiting = [(thing, shape) for thing, shape in waiting if thing is not None]
         at = s.pictures.picture.frame
         for thing, shape in waiting[: TOLD if len(waiting) <= TOLD else TOLD - 1]:

@@ -7,7 +7,7 @@ import numpy as np
 from ...errors import EstampaError
 from ...geometry.mesh import Mesh
 from ...light import on_screen
-from ...rehearsal.stage import Stage
+from ...rehearsal.stage import RehearsalStage
 from ..model.looks import Pictured
 from .camera import Camera
 from .render import Drawn, Renderer
@@ -15,7 +15,7 @@ from .render import Drawn, Renderer
 SMOOTH = np.radians(44)
 
 
-def drawn(stage: Stage, now: float) -> list[Drawn]:
+def drawn(stage: RehearsalStage, now: float) -> list[Drawn]:
     """What is drawn of a stage at a moment, s."""
     items = []
     for k, shown in enumerate(stage.shown(now)):
@@ -36,7 +36,7 @@ def drawn(stage: Stage, now: float) -> list[Drawn]:
     return items
 
 
-def picture(stage: Stage, now: float, path: Path, size: tuple[int, int] = (1280, 720)) -> Path:
+def picture(stage: RehearsalStage, now: float, path: Path, size: tuple[int, int] = (1280, 720)) -> Path:
     """A picture of a stage at a moment, as a PNG. Raises EstampaError where nothing can be drawn."""
     from PySide6.QtGui import QImage
 

@@ -26,7 +26,7 @@ from .jointing import Jointing
 from .overlay import Overlay
 from .picking import Picking
 from .render import Drawn, Renderer
-from .tools import TOOLS, Orbit, Pan, Tool
+from .tools import TOOLS, OrbitTool, Pan, Tool
 from .tools.hand import held_at
 
 FILE = (0.62, 0.68, 0.70)
@@ -91,7 +91,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         self._dirty, self._fine_now = True, False
         self._fine_up_to = self._shaded_up_to = FINE_UP_TO
         self._tools = {name: kind(self) for name, kind in TOOLS.items()}
-        self._orbit, self._pan = Orbit(self), Pan(self)
+        self._orbit, self._pan = OrbitTool(self), Pan(self)
         self._held: Tool | None = None  # what the pressed button drives
         self._hot: str | int | tuple | None = None  # the handle, spot, or (joint, limit) under the pointer
         self._spread: tuple | None = None

@@ -6,7 +6,7 @@ from ...edits import liquids
 from ...edits.channels import set_value
 from ...evaluate.evaluator import Evaluator
 from ...fields.force import giving
-from ...geometry.lids import rims_of
+from ...geometry.caps import rims_of
 from ...geometry.pieces import is_closed
 from ...kinds.fields import ACCELERATION, FLOOR, SOLID
 from ...scene.document import Thing

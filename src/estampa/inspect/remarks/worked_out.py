@@ -26,8 +26,8 @@ def all_remarks(
     scene = evaluator.scene if scene is None else scene
     found = remarks(scene) + found_by(evaluator, evaluator.doc, worked_out=True)
     known = [r.wrong for r in found if r.severity == "error"]
-    told = lambda r: any(r.wrong.partition(": ")[2] in words for words in known)
-    found += [r for r in stops(evaluator, patience) if not told(r)]
+    report = lambda r: any(r.wrong.partition(": ")[2] in words for words in known)
+    found += [r for r in stops(evaluator, patience) if not report(r)]
     return in_order(found)
 
 
@@ -39,8 +39,8 @@ def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
         try:
             step()
         except EstampaError as err:
-            told = Remark("error", thing_id, f"{err.what}: {err.cause}", causes, err.cure)
-            found.setdefault((err.what.partition(", frame")[0], err.cause), told)
+            report = Remark("error", thing_id, f"{err.what}: {err.cause}", causes, err.cure)
+            found.setdefault((err.what.partition(", frame")[0], err.cause), report)
 
     doc, runs = evaluator.doc, evaluator.runs
     every: list = []
@@ -56,8 +56,8 @@ def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
         attempt(thing.id, "It cannot be shown.", once if made_of is not None else look)
     for item in doc.prints:
         if item.on and item.declared is not None:
-            told = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)
-            attempt(item.id, "It cannot be printed.", told)
+            report = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)
+            attempt(item.id, "It cannot be printed.", report)
     return list(found.values())
 
 

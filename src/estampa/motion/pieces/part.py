@@ -10,7 +10,7 @@ from ...kinds.channels import choice, number, ref
 from .piece_layer import PieceLayer
 
 
-class Part(PieceLayer):
+class PartAsunder(PieceLayer):
     """Moves pieces away from a grip or an axis, or just so far that none touches another: an exploded view."""
 
     kind, title = "part", "Part"

@@ -49,7 +49,7 @@ class Body(Member):
     shortcut = "Ctrl+7"
     rank = 2
     ensemble = "bodies"
-    shown = ("place", "turn", "centre", "held")
+    shown = ("position", "turn", "centre", "held")
     presets = MATERIALS
 
     moved = choice(
@@ -157,7 +157,7 @@ class Body(Member):
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray | None:
         rows = frame["bodies"].of(entering.id)
-        count = len(rows["place"])
+        count = len(rows["position"])
         pieces = self.pieces(entering.mesh, count)
         if not count or pieces.count != count:
             return None
@@ -173,10 +173,10 @@ class Body(Member):
     def travel(self, frame, entering):
         """By the corners of the box around each piece."""
         rows = frame["bodies"].of(entering.id)
-        pieces = self.pieces(entering.mesh, len(rows["place"]))
+        pieces = self.pieces(entering.mesh, len(rows["position"]))
         if rows["held"].all():
             return 0.0, 0.0
-        if not len(rows["place"]) or pieces.count != len(rows["place"]):
+        if not len(rows["position"]) or pieces.count != len(rows["position"]):
             return None
         corners = entering.mesh.cached("corners", lambda: pieces.corners(entering.first()), pieces.count)
         stands = placed(rows)
@@ -187,8 +187,8 @@ class Body(Member):
 
     def stands(self, frame, member, mesh):
         rows = frame["bodies"].of(member)
-        pieces = self.pieces(mesh, len(rows["place"]))
-        if pieces.count != len(rows["place"]):
+        pieces = self.pieces(mesh, len(rows["position"]))
+        if pieces.count != len(rows["position"]):
             return None
         return pieces, placed(rows), rows["centre"].astype(float)
 
@@ -196,4 +196,4 @@ class Body(Member):
 def placed(rows) -> Place:
     """(p) where bodies stand: what brings a point, seen from its body's centre at first, to where it is."""
     turns = turn_matrices(rows["turn"].astype(float))
-    return Place(rows["place"].astype(float), turns, np.ones(len(turns)))
+    return Place(rows["position"].astype(float), turns, np.ones(len(turns)))

@@ -10,7 +10,7 @@ from ...lazy import spatial
 
 
 @dataclass(frozen=True)
-class Ties:
+class BondTies:
     """a, b (q,) rows of two bodies; at_a, at_b (q, 3) m from their centres; area (q,) m2; strength (q,) Pa."""
 
     a: np.ndarray
@@ -43,7 +43,7 @@ class Ties:
                 engine.part(k)
 
 
-def bonds_of(members, pieces, spans, centre) -> Ties:
+def bonds_of(members, pieces, spans, centre) -> BondTies:
     """Of all members whose pieces are held together by bonds; centre (b, 3) m of all bodies at first."""
     parts = []
     for seen, own in zip(members, pieces, strict=True):
@@ -60,7 +60,7 @@ def bonds_of(members, pieces, spans, centre) -> Ties:
         a, b = a + first, b + first
         parts.append((a, b, at - centre[a], at - centre[b], found.area[keep], strength))
     none = np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0), np.zeros(0)
-    return Ties(*(np.concatenate(x) for x in zip(*parts, strict=True))) if parts else Ties(*none)
+    return BondTies(*(np.concatenate(x) for x in zip(*parts, strict=True))) if parts else BondTies(*none)
 
 
 def _lumps(centre, count) -> np.ndarray:

@@ -6,7 +6,7 @@ from ...geometry import pose as turns
 from ..frame import Table
 
 
-class Hinges:
+class BodyHinges:
     """Of one skeleton in an ensemble; `Limits` holds them. Bodies keep the axes of the world as they were at first.
 
     Ties of the engine have numbers in the order in which they are made: of each limb that hangs on another one its
@@ -77,7 +77,7 @@ class Hinges:
         return {ghost: path}
 
 
-def limb_table(hinges: list[Hinges], columns, limp: np.ndarray) -> Table:
+def limb_table(hinges: list[BodyHinges], columns, limp: np.ndarray) -> Table:
     """Which joint each limb is, how that stood at first, and how long it has been limp (l,) s."""
     spans, count = {}, 0
     for own in hinges:

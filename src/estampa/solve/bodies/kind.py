@@ -7,7 +7,7 @@ import numpy as np
 from ...kinds.channels import whole
 from ...kinds.lanes import ReportLane, at_rest
 from ...units import format_length
-from ..ensemble import Crowd, Ensemble
+from ..ensemble import Ensemble, EnsembleInputs
 from ..frame import Column, Frame, Table
 from .engine import Engine, unit_of
 from .hinges import limb_table
@@ -22,12 +22,12 @@ class Bodies(Ensemble):
     kind, title = "bodies", "Bodies"
     icon = "M2.5 13.5 V9.5 H6.5 V13.5 Z M8 13.5 V9.5 H12 V13.5 Z M5.2 9 V5 H9.2 V9 Z M2 14.5 H14"
     rank = 14
-    lane = ReportLane("awake", at_rest, lambda told: f"{100 * told['awake']:.0f} % of its bodies move")
+    lane = ReportLane("awake", at_rest, lambda account: f"{100 * account['awake']:.0f} % of its bodies move")
     tables = {
         "bodies": (
-            Column("place", (3,), "m", "Where its centre of mass is."),
+            Column("position", (3,), "m", "Where its centre of mass is."),
             Column("turn", (4,), "", "How it is turned since the first frame: a unit quaternion x, y, z, w."),
-            Column("speed", (3,), "m/s", "How fast its centre goes."),
+            Column("velocity", (3,), "m/s", "How fast its centre goes."),
             Column("spin", (3,), "rad/s", "How fast it turns."),
             Column("centre", (3,), "m", "Where its centre of mass was at first.", keep="shown"),
             Column("held", (), "", "1 while it follows the layers above.", "u1"),
@@ -58,7 +58,7 @@ class Bodies(Ensemble):
     )  # fmt: skip
 
     # -- frames ------------------------------------------------------------------------------------------------
-    def start(self, crowd: Crowd) -> Frame:
+    def start(self, crowd: EnsembleInputs) -> Frame:
         model = Model.of(crowd)
         engine = model.build(crowd)
         place, turn = model.centre.copy(), np.tile([0.0, 0, 0, 1], (model.count, 1))
@@ -68,9 +68,9 @@ class Bodies(Ensemble):
         speed, spin = (np.where((held | asleep)[:, None], still, part) for part in (model.speed, model.spin))
         return _frame(model, engine, place, turn, speed, spin, held, asleep, keep=True)
 
-    def step(self, frame: Frame, crowd: Crowd, dt: float) -> Frame:
+    def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
-        place, turn, speed, spin = (rows[n].astype(float) for n in ("place", "turn", "speed", "spin"))
+        place, turn, speed, spin = (rows[n].astype(float) for n in ("position", "turn", "velocity", "spin"))
         asleep = rows["asleep"].copy()
         engine = self._engine(frame, model, crowd)
         was_held = rows["held"].astype(bool)
@@ -106,24 +106,24 @@ class Bodies(Ensemble):
     def _free(model, held) -> np.ndarray:
         return model.solved & (held == 0)
 
-    def resumed(self, frame: Frame, crowd: Crowd) -> Frame:
+    def resumed(self, frame: Frame, crowd: EnsembleInputs) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
         engine, held = model.build(crowd), model.held_at_first(crowd)
         whole_ = model.whole(frame)
         for bond in np.flatnonzero(~whole_.astype(bool)):
             engine.part(bond)
-        columns = {n: rows[n].astype(float) for n in ("place", "turn", "speed", "spin")}
+        columns = {n: rows[n].astype(float) for n in ("position", "turn", "velocity", "spin")}
         asleep = np.zeros(model.count, np.uint8)
         for row in np.flatnonzero(model.solved & ~held):
-            engine.put(row, columns["place"][row], columns["turn"][row])
-            engine.set_speed(row, columns["speed"][row], columns["spin"][row])
+            engine.put(row, columns["position"][row], columns["turn"][row])
+            engine.set_speed(row, columns["velocity"][row], columns["spin"][row])
         for row in np.flatnonzero(held):  # what follows the layers above begins where they have it
-            columns["place"][row], columns["turn"][row] = model.centre[row], (0, 0, 0, 1)
-            columns["speed"][row] = columns["spin"][row] = 0
-        told = (whole_, np.zeros(len(whole_)))
-        return _frame(model, engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True, bonds=told)
+            columns["position"][row], columns["turn"][row] = model.centre[row], (0, 0, 0, 1)
+            columns["velocity"][row] = columns["spin"][row] = 0
+        account = (whole_, np.zeros(len(whole_)))
+        return _frame(model, engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True, bonds=account)
 
-    def goes_on(self, frame: Frame) -> bool:
+    def can_resume(self, frame: Frame) -> bool:
         going = frame.going
         return bool(frame.blob) or (going is not None and going[0].at == going[1])
 
@@ -151,31 +151,31 @@ class Bodies(Ensemble):
             ("Kinetic energy", f"{report['energy']:.3g} J"),
         ]
 
-    def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
+    def rests(self, crowd: EnsembleInputs) -> dict[str, np.ndarray]:
         return {"bodies": Model.of(crowd).centre}
 
-    def fits(self, frame: Frame, crowd: Crowd) -> bool:
+    def fits(self, frame: Frame, crowd: EnsembleInputs) -> bool:
         rows = frame["bodies"]
         spans = {s.id: s.mesh for s in crowd.members}
         return set(rows.spans) == set(spans) and len(rows) == Model.of(crowd).count
 
 
 def _frame(
-    model: Model, engine: Engine, place, turn, speed, spin, held, asleep, keep: bool, bonds=None, limp=None
+    model: Model, engine: Engine, position, turn, velocity, spin, held, asleep, keep: bool, bonds=None, limp=None
 ) -> Frame:
     columns = {
-        "place": place, "turn": turn, "speed": speed, "spin": spin, "centre": model.centre, "held": held,
+        "position": position, "turn": turn, "velocity": velocity, "spin": spin, "centre": model.centre, "held": held,
         "asleep": asleep,
     }  # fmt: skip
     made = {c.name: c.array(columns[c.name]) for c in Bodies.tables["bodies"]}
     free = held == 0
     awake = float((asleep[free] == 0).mean()) if free.any() else 0.0
-    moving = 0.5 * (model.mass[free] * (speed[free] ** 2).sum(axis=1)).sum()
+    moving = 0.5 * (model.mass[free] * (velocity[free] ** 2).sum(axis=1)).sum()
     moving += 0.5 * (model.inertia[free] * (spin[free] ** 2).sum(axis=1)).sum()
     contacts, deepest = engine.touching() if model.count <= MANY else (-1, 0.0)
-    told = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
-    told["unit"] = [unit_of(model.smallest)]
-    report = {c.name: c.array(told[c.name]) for c in Bodies.tables["report"]}
+    account = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
+    account["unit"] = [unit_of(model.smallest)]
+    report = {c.name: c.array(account[c.name]) for c in Bodies.tables["report"]}
     tables = {"bodies": Table(made, model.ids, model.spans), "report": Table(report)}
     if model.hinges:
         limp = np.zeros(len(model.limbs)) if limp is None else limp

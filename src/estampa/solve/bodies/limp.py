@@ -34,7 +34,7 @@ class Limp(Member):
     group = "fall"
     rank = 4
     ensemble = "bodies"
-    shown = ("place", "turn", "centre", "held", "joint", "stood", "hinge")
+    shown = ("position", "turn", "centre", "held", "joint", "stood", "hinge")
 
     weight = steady(70, "Mass of all of it, shared among its limbs by their volume.", title="Mass in all", unit="kg",
                     soft=(1, 150), hard=(1e-4, None))  # fmt: skip

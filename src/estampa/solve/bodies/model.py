@@ -11,12 +11,12 @@ from ...fields.force import AIR_DENSITY
 from ...geometry import pose as turns
 from ...geometry.bonds import bonds
 from ...geometry.pieces import Pieces
-from ..ensemble import Crowd, member_number
+from ..ensemble import EnsembleInputs, member_number
 from ..frame import Frame
-from .afloat import Afloat, Displaced
 from .bonded import bonds_of
+from .buoyancy import Afloat, Displaced
 from .engine import Engine, level_builder, obstacle_builder, stand_of
-from .hinges import Hinges
+from .hinges import BodyHinges
 from .limits import Limits
 from .limp import ANIMATED, INSTANT
 from .shapes import collider, mass_properties
@@ -31,7 +31,7 @@ WIDE, LEAST_WIDE = 12, 20.0  # how far a ground reaches: times all that stands o
 class Model:
     """What bodies are, from their shapes at first and their fixed channels: made once for the same."""
 
-    def __init__(self, crowd: Crowd):
+    def __init__(self, crowd: EnsembleInputs):
         self.members, self.spans, self.pieces = crowd.members, {}, []
         parts, count = [], 0
         for seen in crowd.members:
@@ -64,14 +64,14 @@ class Model:
         self.hinges, self.ties = [], len(self.bonds.a)
         for seen in crowd.members:
             if seen.limbs is not None and len(seen.limbs.joint):
-                self.hinges.append(Hinges(seen, self.spans[seen.id][0], self.centre, self.mass, self.ties))
+                self.hinges.append(BodyHinges(seen, self.spans[seen.id][0], self.centre, self.mass, self.ties))
                 self.ties += 2 * len(self.hinges[-1].tied)
         self.limits = Limits.of(self.hinges, self.count) if self.hinges else None
         self._displaced: dict[int, Displaced] = {}
         self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
 
     @classmethod
-    def of(cls, crowd: Crowd) -> "Model":
+    def of(cls, crowd: EnsembleInputs) -> "Model":
         if not crowd.members:
             raise EstampaError("Bodies", "have no body.", "Add a Body layer to a subject.")
         # kept by the first member's mesh, as all that is worked out of a mesh
@@ -81,17 +81,17 @@ class Model:
             kept = mesh.__dict__["bodies"] = cls(crowd)
         return kept
 
-    def held(self, crowd: Crowd, before: np.ndarray, place: np.ndarray) -> np.ndarray:
+    def held(self, crowd: EnsembleInputs, before: np.ndarray, place: np.ndarray) -> np.ndarray:
         """(b,) bool: which still follow the layers above, of those that did; place (b, 3) m, where they were."""
         held = before & (crowd.frame < self.begins)
         if (held & self.zoned).any():
             held &= ~self._reached(crowd, place)
         return held
 
-    def held_at_first(self, crowd: Crowd) -> np.ndarray:
+    def held_at_first(self, crowd: EnsembleInputs) -> np.ndarray:
         return self.held(crowd, np.ones(self.count, bool), self.centre)
 
-    def _reached(self, crowd: Crowd, place) -> np.ndarray:
+    def _reached(self, crowd: EnsembleInputs, place) -> np.ndarray:
         """(b,) bool: which are reached by the zone that lets go of them."""
         found = np.zeros(self.count, bool)
         for seen in crowd.members:
@@ -116,7 +116,7 @@ class Model:
         """(l,) rows of the bodies that are limbs."""
         return np.concatenate([np.arange(h.span.start, h.span.stop) for h in self.hinges])
 
-    def take_away(self, engine: Engine, crowd: Crowd, limp: np.ndarray, held: np.ndarray) -> None:
+    def take_away(self, engine: Engine, crowd: EnsembleInputs, limp: np.ndarray, held: np.ndarray) -> None:
         """Take limbs out of the world that have been limp for as long as is wanted."""
         away = {s.id: float(s.v.away) for s in crowd.members if s.limbs is not None}
         after = np.concatenate([np.full(len(h.limbs.joint), away[h.id]) for h in self.hinges]) if self.hinges else limp
@@ -125,7 +125,7 @@ class Model:
                 engine.body(row).is_enabled = False
 
     # -- the engine --------------------------------------------------------------------------------------------
-    def build(self, crowd: Crowd) -> Engine:
+    def build(self, crowd: EnsembleInputs) -> Engine:
         """The engine's world at the first frame."""
         import rapier3d as rp
 
@@ -173,7 +173,7 @@ class Model:
             hinges.hang(engine)
         return engine
 
-    def rests(self, engine: Engine, crowd: Crowd) -> np.ndarray:
+    def rests(self, engine: Engine, crowd: EnsembleInputs) -> np.ndarray:
         """(b,) bool: pieces of what was broken that stand where they are as it begins, and are put to sleep until they
         are touched: those that hang together with one that stands on a ground or on what does not move.
 
@@ -218,7 +218,7 @@ class Model:
         if self.limits is not None:
             self.limits.hold(engine, held)
 
-    def driven(self, crowd: Crowd, held: np.ndarray) -> dict[int, tuple]:
+    def driven(self, crowd: EnsembleInputs, held: np.ndarray) -> dict[int, tuple]:
         """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
         found = {}
         for seen, pieces in zip(crowd.members, self.pieces, strict=True):
@@ -239,7 +239,7 @@ class Model:
         arm = self.centre[first_row:last_row] - home
         return middle + np.einsum("pij,pj->pi", axes, arm), turns.turns_of(axes)
 
-    def let_go(self, engine: Engine, rows, crowd: Crowd, dt: float) -> None:
+    def let_go(self, engine: Engine, rows, crowd: EnsembleInputs, dt: float) -> None:
         """Bodies that the solve takes over go on as the layers above moved them, and with the speed that they are
         given."""
         import rapier3d as rp
@@ -255,7 +255,7 @@ class Model:
             body.linvel, body.angvel = tuple(map(float, speed)), tuple(map(float, spin))
             body.wake_up()
 
-    def obstacles(self, engine: Engine, crowd: Crowd) -> dict[int, tuple]:
+    def obstacles(self, engine: Engine, crowd: EnsembleInputs) -> dict[int, tuple]:
         """Row -> where an obstacle stood and stands; a mesh that changes its shape gets a new collider."""
         import rapier3d as rp
 
@@ -283,7 +283,7 @@ class Model:
             self._displaced[row] = Displaced(points, triangles, self.centre[row], mass.volume if mass.closed else 0.0)
         return self._displaced[row]
 
-    def push(self, engine: Engine, crowd: Crowd, place, turn, speed, held, asleep, dt: float) -> Afloat | None:
+    def push(self, engine: Engine, crowd: EnsembleInputs, place, turn, speed, held, asleep, dt: float) -> Afloat | None:
         """Wind and forces that are felt in places, as they are at the start of the frame. Drag never does more than
         take a body along, however light it is. Returns what pushes those that stand in a liquid, if any do."""
         world, force = crowd.world, np.zeros((self.count, 3))

@@ -6,7 +6,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ...geometry.mesh import Mesh
-from ..aid import Aid, Told
+from ..aid import Aid, AidInputs
 
 HARD = 0.999  # a weight from here on holds without give
 
@@ -45,22 +45,24 @@ class ClothAid(Aid):
 
     helps = "cloth"
 
-    def hold(self, told: Told, holding: Holding) -> None:
+    def hold(self, aid_inputs: AidInputs, holding: Holding) -> None:
         """Change how the cloth is held."""
 
-    def water(self, told: Told, points: np.ndarray) -> np.ndarray | None:
+    def water(self, aid_inputs: AidInputs, points: np.ndarray) -> np.ndarray | None:
         """(n,) kg/m2 that it adds at (n, 3) m."""
         return None
 
-    def rests(self, told: Told, points: np.ndarray) -> np.ndarray | None:
+    def rests(self, aid_inputs: AidInputs, points: np.ndarray) -> np.ndarray | None:
         """(n, 2) how long warp and weft rest at (n, 3) m, against the mesh."""
         return None
 
-    def holds_volume(self, told: Told, mesh: Mesh) -> Volume | None:
+    def holds_volume(self, aid_inputs: AidInputs, mesh: Mesh) -> Volume | None:
         """What the cloth encloses, and with what pressure or volume."""
         return None
 
-    def shelter(self, told: Told, points: np.ndarray, air: np.ndarray, shields: np.ndarray) -> np.ndarray | None:
+    def shelter(
+        self, aid_inputs: AidInputs, points: np.ndarray, air: np.ndarray, shields: np.ndarray
+    ) -> np.ndarray | None:
         """(n,) the share of the wind that is felt at (n, 3) m, where air (n, 3) m/s blows past points (m, 3) m of what
         is solid."""
         return None

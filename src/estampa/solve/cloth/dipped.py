@@ -20,16 +20,16 @@ def dip(x, velocity, wet, density, world: World, dt: float):
     lift, speed, water = np.ones(len(x)), velocity.copy(), np.zeros(len(x))
     for pool in world.pools:
         within = np.zeros(len(x), bool)
-        if len(pool.place):
-            few = min(FEW, len(pool.place))
-            apart, nearest = spatial.cKDTree(pool.place).query(x, few)
+        if len(pool.position):
+            few = min(FEW, len(pool.position))
+            apart, nearest = spatial.cKDTree(pool.position).query(x, few)
             apart, nearest = apart.reshape(len(x), few), nearest.reshape(len(x), few)
             within = apart[:, 0] < TOUCHED * pool.spacing
         dries = 0.5 ** (dt / pool.dries) if pool.dries > 0 else 1.0
         wet = np.where(within, 1.0, wet * dries)
         water += wet * pool.soaks
         if within.any():
-            goes = pool.speed[nearest[within]].mean(axis=1)
+            goes = pool.velocity[nearest[within]].mean(axis=1)
             past = goes - speed[within]
             pull = 0.5 * pool.density * pool.drag * np.linalg.norm(past, axis=1) * dt
             total = density[within] + water[within]

@@ -4,10 +4,10 @@ import numpy as np
 
 from ...kinds.channels import choice, number, ref, switch, whole
 from ...kinds.fields import FIELDS, SOLID
-from ..ensemble import Crowd, Ensemble, Entering
+from ..ensemble import Ensemble, EnsembleInputs, Entering
 from ..frame import Column, Frame, Table
 from ..solver import PLACED, Inputs, Solver
-from .sheets import Report, Sheet, advance
+from .sheets import ClothSheet, Report, advance
 
 MOST_SUBSTEPS = 2000
 REPORT = (
@@ -23,23 +23,26 @@ TABLES = {"points": POINTS, "report": REPORT}
 def frame_of(place: np.ndarray, speed: np.ndarray, wet: np.ndarray, report: Report, spans: dict | None = None) -> Frame:
     """A solved frame of cloths, from (n, 3) m, (n, 3) m/s and (n,)."""
     points = {c.name: c.array(v) for c, v in zip(POINTS, (place, speed, wet), strict=True)}
-    told = {c.name: c.array([v]) for c, v in zip(REPORT, report, strict=True)}
-    return Frame({"points": Table(points, None, spans or {}), "report": Table(told)})
+    aid_inputs = {c.name: c.array([v]) for c, v in zip(REPORT, report, strict=True)}
+    return Frame({"points": Table(points, None, spans or {}), "report": Table(aid_inputs)})
 
 
 def facts(frame: Frame) -> list[tuple[str, str]]:
     """(words, value) that are told of a solved frame of cloths."""
     if "report" not in frame.tables or not len(frame["report"]):
         return []
-    told = {n: float(c[0]) for n, c in frame["report"].columns.items()}
-    found = [("Small steps here", f"{told['substeps']:,.0f}"), ("Longest stretch", f"{100 * told['stretch']:.1f} %")]
-    if told["near"]:
-        found.append(("Near each other", f"{told['near']:,.0f} pairs"))
+    aid_inputs = {n: float(c[0]) for n, c in frame["report"].columns.items()}
+    found = [
+        ("Small steps here", f"{aid_inputs['substeps']:,.0f}"),
+        ("Longest stretch", f"{100 * aid_inputs['stretch']:.1f} %"),
+    ]
+    if aid_inputs["near"]:
+        found.append(("Near each other", f"{aid_inputs['near']:,.0f} pairs"))
     wet = frame["points"].columns.get("wet")
     if wet is not None and wet.any():
         found.append(("Wet", f"{100 * float(wet.mean()):.0f} % of what it can hold"))
-    if told["through"]:
-        found.append(("Through each other", f"{told['through']:,.0f} pairs"))
+    if aid_inputs["through"]:
+        found.append(("Through each other", f"{aid_inputs['through']:,.0f} pairs"))
     return found
 
 
@@ -192,16 +195,16 @@ class Cloth(Solver):
 
     def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
         first = inputs.now if inputs.first is None else inputs.first
-        sheet = Sheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, inputs.aids)
+        sheet = ClothSheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, inputs.aids)
         rows = frame["points"]
-        return frame_of(*advance([sheet], rows["place"], rows["speed"], rows["wet"], inputs.world, dt))
+        return frame_of(*advance([sheet], rows["position"], rows["velocity"], rows["wet"], inputs.world, dt))
 
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
         return facts(frame)
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray:
         rows = frame["points"]
-        return rows.of(entering.id)["place"] if rows.spans else rows["place"]
+        return rows.of(entering.id)["position"] if rows.spans else rows["position"]
 
 
 class Cloths(Ensemble):
@@ -214,14 +217,14 @@ class Cloths(Ensemble):
     reads = FIELDS
     tables = TABLES
 
-    def start(self, crowd: Crowd) -> Frame:
+    def start(self, crowd: EnsembleInputs) -> Frame:
         place, spans = self._entering(crowd)
         return frame_of(place, np.zeros(place.shape), np.zeros(len(place)), Report(0, 0.0, 0, 0), spans)
 
-    def step(self, frame: Frame, crowd: Crowd, dt: float) -> Frame:
-        sheets = [Sheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids) for m in crowd.members]
+    def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
+        sheets = [ClothSheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids) for m in crowd.members]
         rows = frame["points"]
-        solved = advance(sheets, rows["place"], rows["speed"], rows["wet"], crowd.world, dt)
+        solved = advance(sheets, rows["position"], rows["velocity"], rows["wet"], crowd.world, dt)
         return frame_of(*solved, self._entering(crowd)[1])
 
     @staticmethod
@@ -234,8 +237,8 @@ class Cloths(Ensemble):
         rows = frame["points"]
         return [("Cloths", f"{len(rows.spans):,}, {len(rows):,} vertices in all"), *facts(frame)]
 
-    def rests(self, crowd: Crowd) -> dict[str, np.ndarray]:
+    def rests(self, crowd: EnsembleInputs) -> dict[str, np.ndarray]:
         return {"points": np.concatenate([m.mesh.points for m in crowd.members])}
 
-    def fits(self, frame: Frame, crowd: Crowd) -> bool:
+    def fits(self, frame: Frame, crowd: EnsembleInputs) -> bool:
         return dict(frame["points"].spans) == self._entering(crowd)[1]

@@ -9,15 +9,15 @@ from ...errors import EstampaError
 from ...fields.force import AIR_DENSITY, World
 from ...geometry.mesh import Mesh
 from ...geometry.primitives import joined
-from ..aid import Told
+from ..aid import AidInputs
 from ..contact.soup import Solid, edges_of, planes_of, solid_of, soup_of
 from ..contact.tree import Tree
 from . import kernels, touching
-from .bags import Bags
 from .cloth_aid import HARD, Holding
 from .dipped import dip
 from .fabric import Parts, Stuff, tethers
 from .levels import Levels
+from .pressure_volumes import Bags
 from .schedule import block_vertices
 from .ties import Ties
 
@@ -28,7 +28,7 @@ SHARE_OF_LOAD = 0.25  # of the stretch that it would make if all of it pulled at
 
 
 @dataclass(frozen=True)
-class Sheet:
+class ClothSheet:
     """One cloth over a frame, as it is read."""
 
     name: str  # for a person
@@ -37,7 +37,7 @@ class Sheet:
     before: np.ndarray  # (n, 3) m
     now: np.ndarray  # (n, 3) m
     v: dict
-    aids: tuple[Told, ...] = ()
+    aids: tuple[AidInputs, ...] = ()
 
 
 class Report(NamedTuple):
@@ -50,7 +50,7 @@ class Report(NamedTuple):
 
 
 @dataclass
-class Cloths:
+class SheetSet:
     """What cloths are at rest: made once for the same meshes, and kept by the first of them."""
 
     meshes: tuple[Mesh, ...]
@@ -62,7 +62,7 @@ class Cloths:
     kept: dict = field(default_factory=dict)
 
     @classmethod
-    def of(cls, sheets: list[Sheet]) -> "Cloths":
+    def of(cls, sheets: list[ClothSheet]) -> "SheetSet":
         meshes = tuple(_at_rest(s) for s in sheets)
         home = sheets[0].mesh.__dict__
         found = home.get("cloths")
@@ -81,7 +81,7 @@ class Cloths:
         return self.kept[what][1]
 
 
-def _at_rest(sheet: Sheet) -> Mesh:
+def _at_rest(sheet: ClothSheet) -> Mesh:
     """The mesh of a cloth, in the shape that it was told to rest in."""
     rest = sheet.v.get("rest")
     if rest is None or len(rest) != sheet.mesh.count:
@@ -90,14 +90,14 @@ def _at_rest(sheet: Sheet) -> Mesh:
 
 
 def advance(
-    sheets: list[Sheet], place: np.ndarray, speed: np.ndarray, wet: np.ndarray, world: World, dt: float
+    sheets: list[ClothSheet], place: np.ndarray, speed: np.ndarray, wet: np.ndarray, world: World, dt: float
 ):  # fmt: skip
     """A frame of cloths that are solved together.
 
     place, speed (n, 3), wet (n,) -- of all their vertices, one cloth after the other. Returns (place, speed, wet,
     Report).
     """
-    cloths = Cloths.of(sheets)
+    cloths = SheetSet.of(sheets)
     parts, o = cloths.parts, cloths.parts.order
     every = lambda make: np.concatenate([np.broadcast_to(make(s), (s.mesh.count,)) for s in sheets])[o].astype(float)
     x, velocity = place[o].astype(np.float64), speed[o].astype(np.float64)
@@ -203,9 +203,9 @@ def _held(sheets, cloths, place):
         weight = np.zeros(sheet.mesh.count) if v.pins is None else v.pins.astype(float)
         entered = (sheet.before.copy(), sheet.now.copy(), sheet.first, place[first:last])
         holding = Holding(weight, *entered, v.hold, {})
-        for told in sheet.aids:
-            holding.surfaces = cloths.cached(told.id, dict)
-            told.aid().hold(told, holding)
+        for aid_inputs in sheet.aids:
+            holding.surfaces = cloths.cached(aid_inputs.id, dict)
+            aid_inputs.aid().hold(aid_inputs, holding)
         every.append(holding)
         ties += [(at + first, *more) for at, *more in holding.slides]
     tied = Ties.none()
@@ -219,8 +219,8 @@ def _water(sheets) -> np.ndarray:
     """(n,) kg/m2"""
     found = [np.zeros(s.mesh.count) for s in sheets]
     for own, sheet in zip(found, sheets, strict=True):
-        for told in sheet.aids:
-            added = told.aid().water(told, sheet.now)
+        for aid_inputs in sheet.aids:
+            added = aid_inputs.aid().water(aid_inputs, sheet.now)
             own += 0.0 if added is None else added
     return np.concatenate(found)
 
@@ -229,8 +229,8 @@ def _taut(sheets, o) -> np.ndarray | None:
     """(n, 2) how long yarns rest against the mesh, in the order of the parts; None where all do as in the mesh."""
     found = [np.ones((s.mesh.count, 2)) for s in sheets]
     for own, sheet in zip(found, sheets, strict=True):
-        for told in sheet.aids:
-            rests = told.aid().rests(told, sheet.now)
+        for aid_inputs in sheet.aids:
+            rests = aid_inputs.aid().rests(aid_inputs, sheet.now)
             own *= 1.0 if rests is None else rests
     taut = np.maximum(np.concatenate(found), 0.05)
     return None if (taut == 1).all() else taut[o]
@@ -239,7 +239,7 @@ def _taut(sheets, o) -> np.ndarray | None:
 def _bags(sheets, cloths) -> Bags:
     rows = []
     for sheet, mesh, (first, _) in zip(sheets, cloths.meshes, cloths.spans, strict=True):
-        found = (told.aid().holds_volume(told, mesh) for told in sheet.aids)
+        found = (aid_inputs.aid().holds_volume(aid_inputs, mesh) for aid_inputs in sheet.aids)
         rows += [v._replace(triangles=v.triangles + first) for v in found if v is not None]
     if not rows:
         return Bags.none()
@@ -263,9 +263,9 @@ def _air(sheets, cloths, world, x, every) -> kernels.Air:
     helped = any(sheet.aids for sheet in sheets)
     shields = np.concatenate([np.zeros((0, 3)), *(_spread(o) for o in world.colliders)]) if helped else None
     for sheet, (first, last) in zip(sheets, cloths.spans, strict=True):
-        for told in sheet.aids:
+        for aid_inputs in sheet.aids:
             rows = place[first:last]
-            felt = told.aid().shelter(told, x[rows], air[rows], shields)
+            felt = aid_inputs.aid().shelter(aid_inputs, x[rows], air[rows], shields)
             if felt is not None:
                 air[rows] *= felt[:, None]
     return kernels.Air(AIR_DENSITY, drag, lift, air)

@@ -4,9 +4,9 @@ import numpy as np
 from numba import njit
 
 from ..contact.watch import part, unwatched
-from .bags import blow_up, keep_volume
 from .kernels import _blow_phase, _land, _solve_phase, count_of, predict
 from .levels import coarse_masses, hold_close, hold_together
+from .pressure_volumes import blow_up, keep_volume
 from .ties import draw
 
 CALM = 0.06  # of the difference of neighbours' speeds, at each contact

@@ -41,9 +41,9 @@ class Liquid(GrainThing):
     lane = ReportLane(
         "energy",
         at_most("{:.3g} J"),
-        lambda told: (
-            f"{told['energy']:.3g} J, {format_volume(told['volume'])} in {told['living']:,.0f} grains, "
-            f"{told['escaped']:,.0f} escaped"
+        lambda report: (
+            f"{report['energy']:.3g} J, {format_volume(report['volume'])} in {report['living']:,.0f} grains, "
+            f"{report['escaped']:,.0f} escaped"
         ),
         beside=("volume", "escaped", "living"),
     )
@@ -51,11 +51,11 @@ class Liquid(GrainThing):
     rank = 9
     version = 3
     more = (
-        Column("heat", (), "deg C", "How warm it is."),
+        Column("temperature", (), "deg C", "How warm it is."),
         Column("dye", (3,), "", "Its colour, linear light."),
-        Column("press", (), "Pa", "Its pressure."),
+        Column("pressure", (), "Pa", "Its pressure."),
     )
-    shown = (*(c.name for c in COLUMNS), "heat", "dye", "press")
+    shown = (*(c.name for c in COLUMNS), "temperature", "dye", "pressure")
     tables = {
         "grains": COLUMNS + more,
         "sources": SOURCES_TABLE,
@@ -112,7 +112,7 @@ class Liquid(GrainThing):
         0, "How fast warmth spreads in it.", title="Spreads warmth", unit="m2/s", soft=(0, 0.01), hard=(0, None)
     )
     mixes = number(0, "How fast colours mix.", title="Mixes colours", unit="m2/s", soft=(0, 0.01), hard=(0, None))
-    fine = number(
+    max_compression = number(
         0.0002, "How much denser it may become in a small step, on average; less is stiffer, and takes longer.",
         title="Gives by", unit="fraction", soft=(5e-5, 0.002), hard=(1e-6, 0.1),
     )  # fmt: skip
@@ -130,9 +130,9 @@ class Liquid(GrainThing):
         n, v = len(born), guide.v
         colour = getattr(guide.layer, "colour_of", lambda v: None)(v)
         born.more = {
-            "heat": np.full(n, float(v.get("warmth", ROOM))),
+            "temperature": np.full(n, float(v.get("warmth", ROOM))),
             "dye": np.tile(np.full(3, -1.0) if colour is None else colour, (n, 1)),
-            "press": np.zeros(n),
+            "pressure": np.zeros(n),
         }
 
     def advance(self, grains, inputs, dt):
@@ -142,7 +142,7 @@ class Liquid(GrainThing):
         while left > 1e-9 * dt and len(grains):
             pull = float(np.linalg.norm(inputs.world.gravity) * np.abs(_weights(grains, inputs.v)).max())
             falls = pull * left / max(int(inputs.v.substeps), 4)
-            fast = np.sqrt((grains.speed**2).sum(axis=1))
+            fast = np.sqrt((grains.velocity**2).sum(axis=1))
             most = np.partition(fast, int(MOST_GO * (len(fast) - 1)))[int(MOST_GO * (len(fast) - 1))]
             wanted = max((most + falls) / STEP, (fast.max() + falls) / FAR_STEP) * left / spacing
             wanted = max(wanted, left / (SOON * np.sqrt(spacing / max(pull, 1e-3))))
@@ -162,19 +162,19 @@ class Liquid(GrainThing):
             )  # fmt: skip
 
     def advance_born(self, grains, inputs, h):
-        grains.place += grains.speed * h[:, None]
+        grains.position += grains.velocity * h[:, None]
 
     def _small(self, grains, inputs, h, middle, end, met):
         v, spacing = inputs.v, float(inputs.v.spacing)
         for guide in inputs.layers:
             guide.layer.guide(grains, guide.v, replace(inputs.moment(guide), share=middle), np.array([h]))
         self._act(grains, inputs, h)
-        c, place = constants(spacing), grains.place
+        c, place = constants(spacing), grains.position
         reach = float(c[0])
         order, starts, along, low, cell, rows = sorted_by_row(place, reach)
         n = len(order)
         at, speed = np.zeros((n, 4), np.float32), np.zeros((n, 4), np.float32)
-        at[:, :3], speed[:, :3] = place[order] - low, grains.speed[order]
+        at[:, :3], speed[:, :3] = place[order] - low, grains.velocity[order]
         far, out, run = met.of(place, order, end)
         many, near = listed(at, starts, along, cell, rows, reach, self._wide)
         self._wide = int(many.max(initial=0)) + 2  # no wider than it must be: what is read is what takes the time
@@ -204,62 +204,62 @@ class Liquid(GrainThing):
         deep = felt[(over > -0.15) & (far[:, 0] > reach)]
         unit = float(v.density) / h * (float(deep.mean()) if len(deep) else 0.9)  # Pa
         unit = max(unit, 1e-6)
-        at[:, 3] = KEEP * grains.more["press"][order] / unit
-        going, press, _, _ = solve(at, many, near, slope, slopes, speed, source, stiff, h, 80, float(v.fine))
+        at[:, 3] = KEEP * grains.more["pressure"][order] / unit
+        going, press, _, _ = solve(at, many, near, slope, slopes, speed, source, stiff, h, 80, float(v.max_compression))
         numbers = np.array([h, CLEAR * spacing, spacing, REACH * spacing])
-        bounded(going, far, out, run, order, numbers, grains.place, grains.speed)
-        grains.more["press"][order] = press * unit
-        for name, spread in (("heat", v.warms), ("dye", v.mixes)):
+        bounded(going, far, out, run, order, numbers, grains.position, grains.velocity)
+        grains.more["pressure"][order] = press * unit
+        for name, spread in (("temperature", v.warms), ("dye", v.mixes)):
             if spread > 0:
                 values = grains.more[name].reshape(n, -1)
                 values[order] = mixed(at, many, near, slope, values[order], float(spread) * h)
         for guide in inputs.layers:
             guide.layer.bound(grains, guide.v, replace(inputs.moment(guide), share=end), np.array([h]))
-        turn_heading(grains.speed, grains.heading, grains.bank, grains.sits, 0.02, 0.15, 9.80665, np.array([h]))
+        turn_heading(grains.velocity, grains.heading, grains.bank, grains.sits, 0.02, 0.15, 9.80665, np.array([h]))
         grains.age += h
 
     @staticmethod
     def _act(grains, inputs, h) -> None:
         """Gravity, what surrounds it, and cooling, for h s."""
-        v, heat = inputs.v, grains.more["heat"]
-        grains.speed += h * _weights(grains, v)[:, None] * inputs.world.acceleration(grains.place)
+        v, heat = inputs.v, grains.more["temperature"]
+        grains.velocity += h * _weights(grains, v)[:, None] * inputs.world.acceleration(grains.position)
         if v.slows > 0:
-            still = inputs.world.air(grains.place) if inputs.world.winds else 0.0
-            grains.speed[:] = still + (grains.speed - still) * 0.5 ** (h / float(v.slows))
+            still = inputs.world.air(grains.position) if inputs.world.winds else 0.0
+            grains.velocity[:] = still + (grains.velocity - still) * 0.5 ** (h / float(v.slows))
         if v.cools > 0:
             heat[:] = ROOM + (heat - ROOM) * 0.5 ** (h / float(v.cools))
 
     # -- what is told ------------------------------------------------------------------------------------------
-    def told(self, grains, inputs):
+    def reported(self, grains, inputs):
         spacing = float(inputs.v.spacing)
         mass = float(inputs.v.density) * spacing**3
         lowest = [height for height, _ in inputs.world.floors]
         for o in inputs.world.colliders:
             at = o.places[1].origin[0, 1] - 10 if o.points is None else o.points[1][:, 1].min()
             lowest.append(float(at))
-        escaped = int((grains.place[:, 1] < min(lowest) - 2 * spacing).sum()) if lowest and len(grains) else 0
+        escaped = int((grains.position[:, 1] < min(lowest) - 2 * spacing).sum()) if lowest and len(grains) else 0
         return {
-            "energy": 0.5 * mass * float((grains.speed**2).sum()), "volume": len(grains) * spacing**3,
+            "energy": 0.5 * mass * float((grains.velocity**2).sum()), "volume": len(grains) * spacing**3,
             "crowded": getattr(self, "_crowded", 0.0), "escaped": escaped, "steps": getattr(self, "_steps", 0),
         }  # fmt: skip
 
     def facts(self, frame):
-        told = {n: float(c[0]) for n, c in frame["report"].columns.items()}
-        litres = f"{1000 * told['volume']:.3g} l in {told['living']:,.0f} grains"
+        report = {n: float(c[0]) for n, c in frame["report"].columns.items()}
+        litres = f"{1000 * report['volume']:.3g} l in {report['living']:,.0f} grains"
         found = [
             ("Volume here", litres),
-            ("Densest", f"{100 * told['crowded']:.1f} % over its density"),
-            ("Fastest", f"{told['fastest']:.3g} m/s, in {told['steps']:.0f} small steps"),
-            ("Kinetic energy", f"{told['energy']:.3g} J"),
+            ("Densest", f"{100 * report['crowded']:.1f} % over its density"),
+            ("Fastest", f"{report['fastest']:.3g} m/s, in {report['steps']:.0f} small steps"),
+            ("Kinetic energy", f"{report['energy']:.3g} J"),
         ]
-        if told["escaped"]:
-            found.append(("Escaped", f"{told['escaped']:,.0f} grains below all that is solid"))
+        if report["escaped"]:
+            found.append(("Escaped", f"{report['escaped']:,.0f} grains below all that is solid"))
         if len(frame["grains"]):
-            found.append(("Highest pressure", f"{float(frame['grains']['press'].max()):,.0f} Pa"))
+            found.append(("Highest pressure", f"{float(frame['grains']['pressure'].max()):,.0f} Pa"))
         return found
 
 
 def _weights(grains: Grains, v) -> np.ndarray:
     """(n,) how much of gravity each feels: less where it is warm, and what surrounds it carries it (Archimedes)."""
-    own = np.maximum(1 - float(v.expands) * (grains.more["heat"] - ROOM), 0.05)  # of its density
+    own = np.maximum(1 - float(v.expands) * (grains.more["temperature"] - ROOM), 0.05)  # of its density
     return own if not v.around else 1 - float(v.around) / (float(v.density) * own)

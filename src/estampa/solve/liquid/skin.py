@@ -13,16 +13,16 @@ DRAFT = 1.0  # of the distance of grains, how fine a draft is at the most
 
 
 class Skinned(NamedTuple):
-    """A surface: points (n, 3) m; triangles (t, 3); speed (n, 3) m/s; dye (n, 3) linear light, below 0 where the liquid
-    has none of its own."""
+    """A surface: points (n, 3) m; triangles (t, 3); velocity (n, 3) m/s; dye (n, 3) linear light, below 0 where
+    the liquid has none of its own."""
 
     points: np.ndarray
     triangles: np.ndarray
-    speed: np.ndarray
+    velocity: np.ndarray
     dye: np.ndarray
 
 
-class Skin(GrainLayer):
+class GrainSkin(GrainLayer):
     """Gives a liquid a surface: one mesh around all of its grains, closed, with their colours and speeds."""
 
     kind, title = "grain_skin", "Skin"
@@ -50,7 +50,7 @@ class Skin(GrainLayer):
     def skinned(grains: dict, v, spacing: float, cut=cut) -> Skinned:
         """The surface of grains (columns by name) that are so far apart, m. cut -- what cuts the field, which may do so
         beside."""
-        place = grains["place"].astype(float)
+        place = grains["position"].astype(float)
         if not len(place):
             none = np.zeros((0, 3))
             return Skinned(none, np.zeros((0, 3), np.int32), none, none)
@@ -58,7 +58,7 @@ class Skin(GrainLayer):
         field = covered(place, spacing, max(float(v.cell), DRAFT if draft else 0.0) * spacing)
         points, triangles = cut(field.values, field.low, field.cell, LEVEL / float(v.fuller))
         points = smoothed(points, triangles, min(int(v.smooth), 2) if draft else int(v.smooth))
-        values = np.column_stack([grains["speed"], grains.get("dye", np.full((len(place), 3), -1.0))])
+        values = np.column_stack([grains["velocity"], grains.get("dye", np.full((len(place), 3), -1.0))])
         found = carried(place, values, spacing, points) if len(points) else np.zeros((0, 6))
         return Skinned(points, triangles, found[:, :3], found[:, 3:])
 

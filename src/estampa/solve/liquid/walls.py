@@ -86,7 +86,7 @@ class Walls:
     grain has gone far enough for it to matter: until then they are the same planes."""
 
     def __init__(self, world, spacing: float, rate: float):
-        self.solids, self.spacing, self.found = Solids(world, (REACH + STALE) * spacing, rate), spacing, None
+        self.solids, self.spacing, self.found = WallSolids(world, (REACH + STALE) * spacing, rate), spacing, None
 
     def of(self, place: np.ndarray, order: np.ndarray, share: float):
         """See walls_of: of grains at (n, 3) m, in an order, so far into the frame."""
@@ -104,7 +104,7 @@ class Walls:
         return tuple(part[order] for part in self.found[:3])
 
 
-class Solids:
+class WallSolids:
     """What is solid in a frame, made once where it stands still."""
 
     def __init__(self, world, reach: float, rate: float):

@@ -25,13 +25,13 @@ class Trail(Solver):
     moves_pieces = True
     tables = {
         "pieces": (
-            Column("place", (3,), "m", "Where its middle is in the world."),
-            Column("speed", (3,), "m/s", "How fast it goes."),
+            Column("position", (3,), "m", "Where its middle is in the world."),
+            Column("velocity", (3,), "m/s", "How fast it goes."),
             Column("turn", (4,), "", "How it is turned since its rest: a unit quaternion x, y, z, w."),
             Column("spin", (3,), "rad/s", "How fast it turns."),
         )
     }
-    shown = ("place", "turn")
+    shown = ("position", "turn")
 
     hertz = number(2.5, "How fast its spring is: lower follows later.", title="Frequency", unit="Hz", soft=(0.3, 8),
                    hard=(0.01, 100))  # fmt: skip
@@ -45,7 +45,7 @@ class Trail(Solver):
         pieces = Pieces.each(inputs.mesh)
         place, turn = _stand(pieces, inputs.now)
         still = np.zeros_like(place)
-        return Frame.of(self.tables, "pieces", place=place, speed=still, turn=turn, spin=still)
+        return Frame.of(self.tables, "pieces", position=place, velocity=still, turn=turn, spin=still)
 
     def step(self, frame, inputs, dt):
         """Exact for a target that goes straight through the frame: the spring, its target and that one's speed are one
@@ -56,23 +56,23 @@ class Trail(Solver):
         onward = taken_on(2 * np.pi * float(v.hertz) * (1 + float(v.uneven) * (2 * chance - 1)), float(v.ratio), dt)
         turn = rows["turn"].astype(float)
         since = lambda q: turns.turn_vectors(turns.product(q, turns.inverse(q0)))
-        place, speed = _moved(onward, rows["place"].astype(float) - p0, rows["speed"].astype(float), p1 - p0, dt)
+        place, speed = _moved(onward, rows["position"].astype(float) - p0, rows["velocity"].astype(float), p1 - p0, dt)
         angle, spin = _moved(onward, since(turn), rows["spin"].astype(float), since(q1), dt)
         turn = turns.product(turns.from_vectors(angle), q0)
         turn /= np.linalg.norm(turn, axis=1, keepdims=True)
-        return Frame.of(self.tables, "pieces", place=p0 + place, speed=speed, turn=turn, spin=spin)
+        return Frame.of(self.tables, "pieces", position=p0 + place, velocity=speed, turn=turn, spin=spin)
 
     def rests(self, inputs):
         return {"pieces": Pieces.each(inputs.mesh).middles(inputs.mesh.points[None])[0]}
 
     def points(self, frame, entering):
         rows, now, pieces = frame["pieces"], entering.now(), Pieces.each(entering.mesh)
-        if len(rows["place"]) != pieces.count:
+        if len(rows["position"]) != pieces.count:
             return None
         middle, entered = _stand(pieces, now)
         turn = turns.turn_matrices(turns.product(rows["turn"].astype(float), turns.inverse(entered)))
         of = pieces.of_vertex
-        return rows["place"].astype(float)[of] + np.einsum("nij,nj->ni", turn[of], now - middle[of])
+        return rows["position"].astype(float)[of] + np.einsum("nij,nj->ni", turn[of], now - middle[of])
 
 
 def _stand(pieces: Pieces, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

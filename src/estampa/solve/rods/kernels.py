@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit, prange
 
-from ...geometry.near import closest_to, edge
+from ...geometry.triangle_grid import closest_to, edge
 
 OUT = 1.0  # m/s at which what began inside something else is let out
 LOOKED = 4  # steps between two searches for what may touch
@@ -37,7 +37,7 @@ class Rods(NamedTuple):
     radius: np.ndarray  # (p,) m
 
 
-class Solids(NamedTuple):
+class RodSolids(NamedTuple):
     """Obstacles at each small step."""
 
     shape: np.ndarray  # (c,) 0 sphere, 1 capsule, 2 box, 3 plane
@@ -48,7 +48,7 @@ class Solids(NamedTuple):
     size: np.ndarray  # (steps + 1, c)
 
 
-class Surface(NamedTuple):
+class SolidSurface(NamedTuple):
     """Triangles that are solid, and the grid that finds them; they move from `before` to `now` over a frame."""
 
     before: np.ndarray  # (t, 3, 3)

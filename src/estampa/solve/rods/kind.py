@@ -7,9 +7,9 @@ import numpy as np
 from ...errors import EstampaError
 from ...fields.force import AIR_DENSITY, Obstacle, World
 from ...geometry import pose as turns
-from ...geometry.near import Grid
 from ...geometry.place import Place
 from ...geometry.pose import turn_matrices
+from ...geometry.triangle_grid import Grid
 from ...kinds.channels import choice, number, ref, switch, whole
 from ...kinds.fields import FIELDS, POOL
 from ...scene.bones import Bones
@@ -41,7 +41,7 @@ class Chain(PoseSolver):
             Column("spin", (3,), "rad/s", "How fast it turns, about its own axes."),
         ),
     }
-    shown = ("place", "turn")
+    shown = ("position", "turn")
     presets = {
         "Rope": {"mass": 0.12, "bend": 0.002, "radius": 0.012},
         "Bead string": {"mass": 0.06, "bend": 0.0, "twist": 0.0, "radius": 0.012, "clamp": False},
@@ -94,7 +94,7 @@ class Chain(PoseSolver):
         return self._frame(points, np.zeros_like(points), vectors, np.zeros_like(vectors))
 
     def _frame(self, place, speed, turn, spin) -> Frame:
-        made = {"points": {"place": place, "speed": speed}, "segments": {"turn": turn, "spin": spin}}
+        made = {"points": {"position": place, "velocity": speed}, "segments": {"turn": turn, "spin": spin}}
         return Frame({n: Table({c.name: c.array(made[n][c.name]) for c in self.tables[n]}) for n in made})
 
     def step(self, frame, inputs, dt):
@@ -103,8 +103,8 @@ class Chain(PoseSolver):
         if not len(lay.joints):
             return frame
         points, segments = frame["points"], frame["segments"]
-        x, q = points["place"].astype(float), turns.from_vectors(segments["turn"].astype(float))
-        speed, spin = points["speed"].astype(float), segments["spin"].astype(float)
+        x, q = points["position"].astype(float), turns.from_vectors(segments["turn"].astype(float))
+        speed, spin = points["velocity"].astype(float), segments["spin"].astype(float)
         before, now = (lay.points_of(m) for m in (inputs.before, inputs.now))
         if inputs.carried is not None:
             before, now = before + inputs.carried[0][lay.of_joint], now + inputs.carried[1][lay.of_joint]
@@ -125,7 +125,7 @@ class Chain(PoseSolver):
     def pose(self, frame, bones, pose, at, world, v):
         lay = Layout.of(bones, v)
         joints, parents = lay.joints, bones.parents[lay.joints]
-        solved, turn = frame["points"]["place"].astype(float), frame["segments"]["turn"].astype(float)
+        solved, turn = frame["points"]["position"].astype(float), frame["segments"]["turn"].astype(float)
         if len(solved) != lay.count or len(turn) != len(joints):
             return pose
         back = world.inverse()
@@ -265,7 +265,7 @@ def _straight(bones: Bones, lay: Layout, rest: np.ndarray) -> np.ndarray:
     return result
 
 
-def _solids(world: World, steps: int) -> kernels.Solids:
+def _solids(world: World, steps: int) -> kernels.RodSolids:
     """The obstacles of a world at every small step, but for meshes."""
     found = [o for o in world.colliders if o.shape in SHAPES]
     found += [_floor(height, friction) for height, friction in world.floors]
@@ -281,7 +281,7 @@ def _solids(world: World, steps: int) -> kernels.Solids:
     shape = np.array([SHAPES.index(o.shape) for o in found], np.int64)
     dims = np.array([o.dims for o in found], float).reshape(-1, 3)
     friction = np.array([o.friction for o in found], float)
-    return kernels.Solids(shape, dims, friction, origin, axes, size)
+    return kernels.RodSolids(shape, dims, friction, origin, axes, size)
 
 
 def _floor(height, friction) -> Obstacle:
@@ -289,7 +289,7 @@ def _floor(height, friction) -> Obstacle:
     return Obstacle("ground", "plane", (0, 0, 0), friction, (place, place))
 
 
-def _surface(world: World, radius: float) -> kernels.Surface:
+def _surface(world: World, radius: float) -> kernels.SolidSurface:
     """All solid meshes as one set of triangles, in a grid that holds them over the whole frame."""
     meshes = [o for o in world.colliders if o.shape == "mesh"]
     before = [o.points[0][o.triangles] for o in meshes]
@@ -298,9 +298,10 @@ def _surface(world: World, radius: float) -> kernels.Surface:
     if not meshes:
         none = np.zeros((0, 3, 3))
         low, counts = np.zeros(3), np.ones(3, np.int64)
-        return kernels.Surface(none, none, np.zeros(0), low, 1.0, counts, np.zeros(2, np.int64), np.zeros(0, np.int64))
+        starts, rows = np.zeros(2, np.int64), np.zeros(0, np.int64)
+        return kernels.SolidSurface(none, none, np.zeros(0), low, 1.0, counts, starts, rows)
     before, now, friction = np.concatenate(before), np.concatenate(now), np.concatenate(friction)
     moved = float(np.abs(now - before).max(initial=0))
     corners = now.reshape(-1, 3)
     grid = Grid(corners, np.arange(len(corners)).reshape(-1, 3), 4 * radius + moved)
-    return kernels.Surface(before, now, friction, grid.low, float(grid.cell), grid.counts, *grid.cells)
+    return kernels.SolidSurface(before, now, friction, grid.low, float(grid.cell), grid.counts, *grid.cells)

@@ -81,7 +81,7 @@ class Stems(PoseSolver):
         chain = joints_of(bones, v)
         if not len(chain):
             return frame
-        parts = Parts.of(bones, chain, inputs.now, inputs.own, v)
+        parts = StemParts.of(bones, chain, inputs.now, inputs.own, v)
         turn = turn_matrices(turns.from_vectors(frame["joints"]["turn"].astype(float)))
         spin = frame["joints"]["spin"].astype(float)
         base = _base(bones, chain, parts.parents, inputs, dt)
@@ -123,7 +123,7 @@ def _within(world: np.ndarray, bones: Bones, chain) -> np.ndarray:
     return turns.product(turns.inverse(turns.above_of(own, bones.parents[chain])), own[chain])
 
 
-class Parts(NamedTuple):
+class StemParts(NamedTuple):
     """A tree of rigid segments as the kernel wants it; see `stems_kernels.advance`."""
 
     parents: np.ndarray
@@ -136,7 +136,7 @@ class Parts(NamedTuple):
     area: np.ndarray
 
     @classmethod
-    def of(cls, bones: Bones, chain, world: np.ndarray, own: dict, v) -> "Parts":
+    def of(cls, bones: Bones, chain, world: np.ndarray, own: dict, v) -> "StemParts":
         """world (n, 4, 4) of the joints as they stand; own -- the joints' own factors."""
         where = np.full(len(bones), -1)
         where[chain] = np.arange(len(chain))
@@ -250,10 +250,10 @@ def _base(bones, chain, parents, inputs: PoseInputs, dt):
     return turn, place, spin, speed, gain, push
 
 
-def parts_of(evaluator, skeleton, layer, frame: float) -> tuple[Bones, np.ndarray, Parts]:
+def parts_of(evaluator, skeleton, layer, frame: float) -> tuple[Bones, np.ndarray, StemParts]:
     """(bones, joints, their parts) of a stems layer at a frame, for what a sheet tells of them."""
     poses = evaluator.poses
     bones, v = poses.bones(skeleton), evaluator.resolve(layer, skeleton, frame)
     chain = joints_of(bones, v)
     world = poses.world(skeleton, frame, evaluator.layers_above(skeleton, layer) if layer.on else [])
-    return bones, chain, Parts.of(bones, chain, world, poses.factors(bones, frame), v)
+    return bones, chain, StemParts.of(bones, chain, world, poses.factors(bones, frame), v)

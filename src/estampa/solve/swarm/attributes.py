@@ -75,12 +75,12 @@ class Attributes:
             case "left":
                 return g["age"] / np.maximum(g["life"], 1e-9)
             case "speed":
-                return np.linalg.norm(g["speed"], axis=1)
+                return np.linalg.norm(g["velocity"], axis=1)
             case "distance":
                 middle = 0.0 if self.v.thing is None else self.v.thing.origin[0]
-                return np.linalg.norm(g["place"] - middle, axis=1)
+                return np.linalg.norm(g["position"] - middle, axis=1)
             case "warmth" | "pressure":
-                own = g.get({"warmth": "heat", "pressure": "press"}[name])
+                own = g.get({"warmth": "temperature", "pressure": "pressure"}[name])
                 return np.zeros(len(self.ids)) if own is None else own.astype(float)
         return (self.ids % (1 << 40)).astype(float)  # number, and i
 

@@ -123,7 +123,7 @@ class Show(GrainLayer):
                 at = np.linspace(0, steps - 1, COLOURS)
                 colours = np.stack([np.interp(at, np.arange(steps), colours[:, j]) for j in range(3)], axis=1)
             colours = colours[np.minimum((share * len(colours)).astype(np.int64), len(colours) - 1)]
-        stand = Place(grains["place"].astype(float), self._axes(grains, v), np.maximum(size, 1e-6))
+        stand = Place(grains["position"].astype(float), self._axes(grains, v), np.maximum(size, 1e-6))
         if v.spins:
             pace, first = spin_of(of.ids, v, seed, loop)
             stand = stand._replace(axes=about_own_up(stand.axes, 2 * np.pi * (pace * seconds + first)))
@@ -131,12 +131,12 @@ class Show(GrainLayer):
 
     def _axes(self, own, v) -> np.ndarray:
         """(k, 3, 3) columns X, Y, Z."""
-        count = len(own["place"])
+        count = len(own["position"])
         if v.faces == "still":
             return np.repeat(np.eye(3)[None], count, axis=0)
         ahead = own["heading"].astype(float)
         if v.faces == "thing" and v.thing is not None:
-            ahead = v.thing.origin[0] - own["place"]
+            ahead = v.thing.origin[0] - own["position"]
         if v.faces == "level":
             ahead = ahead * [1, 0, 1]
         bank = own["bank"].astype(float) if v.leans and v.faces != "thing" else np.zeros(count)

@@ -73,7 +73,7 @@ def _rain(place, speed, ids, height, low, many, share, period, salt, felt):
         speed[i, 1] -= one(felt, i) * height * rounds / period
 
 
-class Sway(FormulaLayer):
+class GrainSway(FormulaLayer):
     """Grains sway to and fro about where they are, each in its own time."""
 
     kind, title = "grain_sway", "Sway (by formula)"

@@ -10,8 +10,8 @@ from ..frame import Column
 
 FOREVER = 1e9  # s, the life of what does not die
 COLUMNS = (
-    Column("place", (3,), "m", "Where it is in the world."),
-    Column("speed", (3,), "m/s", "How fast it goes."),
+    Column("position", (3,), "m", "Where it is in the world."),
+    Column("velocity", (3,), "m/s", "How fast it goes."),
     Column("heading", (3,), "", "Which way it faces: a unit vector, kept while it hardly moves."),
     Column("bank", (), "rad", "How far it leans into its turn."),
     Column("age", (), "s", "How long ago it was born."),
@@ -26,8 +26,8 @@ class Grains:
     only a liquid has of each, by name."""
 
     ids: np.ndarray
-    place: np.ndarray
-    speed: np.ndarray
+    position: np.ndarray
+    velocity: np.ndarray
     heading: np.ndarray
     bank: np.ndarray
     age: np.ndarray
@@ -43,16 +43,16 @@ class Grains:
         return cls(ids, *(read(c.name) for c in COLUMNS), {n: read(n) for n in more})
 
     @classmethod
-    def born(cls, ids, place, speed, life) -> "Grains":
+    def born(cls, ids, position, velocity, life) -> "Grains":
         """New ones, facing the way that they go."""
         n = len(ids)
-        long = np.linalg.norm(speed, axis=1, keepdims=True)
-        heading = np.where(long > 1e-9, speed / np.maximum(long, 1e-300), [0.0, 0.0, 1.0])
+        long = np.linalg.norm(velocity, axis=1, keepdims=True)
+        heading = np.where(long > 1e-9, velocity / np.maximum(long, 1e-300), [0.0, 0.0, 1.0])
         zeros = lambda: np.zeros(n)
         return cls(
             np.asarray(ids, np.int64),
-            place.astype(float),
-            speed.astype(float),
+            position.astype(float),
+            velocity.astype(float),
             heading,
             zeros(),
             zeros(),
@@ -70,7 +70,7 @@ class Grains:
     @property
     def fastest(self) -> float:
         """m/s, the speed of the fastest; 0 of none."""
-        return float(np.sqrt((self.speed**2).sum(axis=1).max(initial=0.0)))
+        return float(np.sqrt((self.velocity**2).sum(axis=1).max(initial=0.0)))
 
     def pick(self, which) -> "Grains":
         own = (getattr(self, n)[which] for n in ARRAYS)

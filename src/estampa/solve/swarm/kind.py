@@ -15,7 +15,7 @@ from ...motion.layer import Resolved
 from ..ensemble import member_number
 from ..frame import Column, Frame, Table
 from .grains import COLUMNS, Grains, drift, turn_heading
-from .layer import GrainLayer, Moment, Source
+from .layer import GrainLayer, GrainMoment, GrainSource
 
 MOST = 10_000_000  # grains that live at once
 GRAVITY = 9.80665  # m/s2, by which leaning is judged
@@ -44,8 +44,8 @@ class SwarmInputs:
     first: int
     rate: float
 
-    def moment(self, guide: Guide, share: float = 1.0) -> Moment:
-        return Moment(self.frame, self.first, self.rate, int(self.v.seed), self.world, guide.before, self.v, share)
+    def moment(self, guide: Guide, share: float = 1.0) -> GrainMoment:
+        return GrainMoment(self.frame, self.first, self.rate, int(self.v.seed), self.world, guide.before, self.v, share)
 
 
 SOURCES_TABLE = (
@@ -70,7 +70,7 @@ class GrainThing(Kind):
     solo = True
     come_and_go = ("grains",)
     reads = FIELDS - {POOL}
-    lane = ReportLane("living", at_most("{:,.0f} live"), lambda told: f"{told['living']:,.0f} grains live")
+    lane = ReportLane("living", at_most("{:,.0f} live"), lambda account: f"{account['living']:,.0f} grains live")
     more: ClassVar[tuple[Column, ...]] = ()  # columns of grains beyond those of all
     shown: ClassVar[tuple[str, ...]] = tuple(c.name for c in COLUMNS)
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
@@ -98,7 +98,7 @@ class GrainThing(Kind):
         return member_number(layer_id) % SOURCES
 
     def start(self, inputs: SwarmInputs) -> Frame:
-        sources = {g.id: Source(self.number(g.id)) for g in inputs.layers}
+        sources = {g.id: GrainSource(self.number(g.id)) for g in inputs.layers}
         found = Grains.none()
         found.more = {c.name: np.zeros((0, *c.shape)) for c in self.more}
         for born in self._born(inputs, sources, found):
@@ -108,7 +108,7 @@ class GrainThing(Kind):
     def step(self, frame: Frame, inputs: SwarmInputs, dt: float) -> Frame:
         kept = frame["sources"]
         ids = kept.ids if kept.ids is not None else np.zeros(0, np.int64)
-        sources = {g.id: Source(self.number(g.id)) for g in inputs.layers}
+        sources = {g.id: GrainSource(self.number(g.id)) for g in inputs.layers}
         for source in sources.values():
             at = np.flatnonzero(ids == source.number)
             if len(at):
@@ -156,9 +156,9 @@ class GrainThing(Kind):
         own = {"born": [s.born for s in order], "due": [s.due for s in order]}
         sizes = {c.name: c.array(own[c.name]) for c in self.tables["sources"]}
         born = sum(s.born for s in order)
-        told = {"born": born, "living": len(grains), "gone": born - len(grains), "fastest": grains.fastest}
-        told |= self.told(grains, inputs)
-        report = {c.name: c.array([told[c.name]]) for c in self.tables["report"]}
+        account = {"born": born, "living": len(grains), "gone": born - len(grains), "fastest": grains.fastest}
+        account |= self.reported(grains, inputs)
+        report = {c.name: c.array([account[c.name]]) for c in self.tables["report"]}
         return Frame(
             {
                 "grains": Table(columns, grains.ids),
@@ -167,18 +167,18 @@ class GrainThing(Kind):
             }
         )
 
-    def told(self, grains: Grains, inputs: SwarmInputs) -> dict[str, float]:
+    def reported(self, grains: Grains, inputs: SwarmInputs) -> dict[str, float]:
         """What else is reported of a frame, by column."""
         return {}
 
     # -- what every solver is asked ----------------------------------------------------------------------------
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
-        told = {n: float(c[0]) for n, c in frame["report"].columns.items()}
+        account = {n: float(c[0]) for n, c in frame["report"].columns.items()}
         sits = int((frame["grains"]["sits"] > 0).sum())
         return [
-            ("Living here", f"{told['living']:,.0f}" + (f", {sits:,} of them sit" if sits else "")),
-            ("Born, gone", f"{told['born']:,.0f}, {told['gone']:,.0f}"),
-            ("Fastest", f"{told['fastest']:.3g} m/s"),
+            ("Living here", f"{account['living']:,.0f}" + (f", {sits:,} of them sit" if sits else "")),
+            ("Born, gone", f"{account['born']:,.0f}, {account['gone']:,.0f}"),
+            ("Fastest", f"{account['fastest']:.3g} m/s"),
         ]
 
     def rests(self, inputs: SwarmInputs) -> dict[str, np.ndarray]:
@@ -191,7 +191,7 @@ class GrainThing(Kind):
     def resumed(self, frame: Frame, inputs: SwarmInputs) -> Frame:
         return frame
 
-    def goes_on(self, frame: Frame) -> bool:
+    def can_resume(self, frame: Frame) -> bool:
         return True
 
 
@@ -217,7 +217,7 @@ class Swarm(GrainThing):
         soft=(1, 60), hard=(0.01, None), fixed=True, when=(("by", ("formula",)),),
     )  # fmt: skip
     substeps = whole(1, "Small steps in each frame; more for sharp turns and hard bounces.", soft=(1, 8), hard=(1, 100))
-    least = number(
+    min_turn_speed = number(
         0.02,
         "Below this speed a grain keeps facing as it did.",
         title="Turns above",
@@ -245,14 +245,14 @@ class Swarm(GrainThing):
         if not len(grains):
             return
         guides = [g for g in inputs.layers if all_of_them or not g.layer.social]
-        drift(grains.place, grains.speed, grains.sits, 0.5, h)
+        drift(grains.position, grains.velocity, grains.sits, 0.5, h)
         for guide in guides:
             guide.layer.guide(grains, guide.v, replace(inputs.moment(guide), share=middle), h)
-        drift(grains.place, grains.speed, grains.sits, 0.5, h)
+        drift(grains.position, grains.velocity, grains.sits, 0.5, h)
         for guide in guides:
             guide.layer.bound(grains, guide.v, replace(inputs.moment(guide), share=end), h)
-        turn = (float(inputs.v.least), float(inputs.v.leans), GRAVITY)
-        turn_heading(grains.speed, grains.heading, grains.bank, grains.sits, *turn, h)
+        turn = (float(inputs.v.min_turn_speed), float(inputs.v.leans), GRAVITY)
+        turn_heading(grains.velocity, grains.heading, grains.bank, grains.sits, *turn, h)
         if all_of_them:
             grains.age += h
             grains.sits[:] = np.maximum(grains.sits - h, 0)

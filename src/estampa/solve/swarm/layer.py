@@ -11,7 +11,7 @@ from .grains import Grains
 
 
 @dataclass(frozen=True)
-class Moment:
+class GrainMoment:
     """When and where a layer works: the frame, s since the first one at the step's start, the seed of the swarm, what
     acts in the world, and how the layer stood a frame before."""
 
@@ -46,7 +46,7 @@ class GrainLayer(Layer):
     strength = number(1, "How much of it is felt.", unit="fraction", soft=(0, 1), hard=(0, None))
     zone = ref("zone", "Only within this zone.")
 
-    def born(self, v: Resolved, now: Moment, source: "Source") -> Grains | None:
+    def born(self, v: Resolved, now: GrainMoment, source: "GrainSource") -> Grains | None:
         """Those that come in the step to this frame, or at the first one; `age` is how long before its end."""
         return None
 
@@ -55,10 +55,10 @@ class GrainLayer(Layer):
         """Whether grains are born of it."""
         return cls.born is not GrainLayer.born
 
-    def guide(self, grains: Grains, v: Resolved, now: Moment, h: np.ndarray) -> None:
+    def guide(self, grains: Grains, v: Resolved, now: GrainMoment, h: np.ndarray) -> None:
         """Change the grains' speed over h (n or 1,) s."""
 
-    def bound(self, grains: Grains, v: Resolved, now: Moment, h: np.ndarray) -> None:
+    def bound(self, grains: Grains, v: Resolved, now: GrainMoment, h: np.ndarray) -> None:
         """Change where grains are after they went on for h (n or 1,) s."""
 
     @classmethod
@@ -70,7 +70,7 @@ class GrainLayer(Layer):
     @classmethod
     def felt(cls, grains: Grains, v: Resolved) -> np.ndarray:
         """(n or 1,) how much of the layer each grain feels."""
-        return cls.felt_at(grains.place, v)
+        return cls.felt_at(grains.position, v)
 
     @staticmethod
     def felt_at(place: np.ndarray, v: Resolved) -> np.ndarray:
@@ -82,7 +82,7 @@ class GrainLayer(Layer):
 
 
 @dataclass
-class Source:
+class GrainSource:
     """How far a source has come: how many it gave, and what is due of the next one; number of the layer for ids."""
 
     number: int

@@ -8,8 +8,8 @@ from numba import njit, prange
 from ...fields.force import Obstacle, World
 from ...geometry.inside import is_inside
 from ...geometry.mesh import Mesh, crossed
-from ...geometry.near import Grid
 from ...geometry.pieces import is_closed
+from ...geometry.triangle_grid import Grid
 
 SHAPES = ("sphere", "capsule", "box", "plane")
 FAR = 1e9

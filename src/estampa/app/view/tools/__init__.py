@@ -2,11 +2,11 @@
 
 from .gradient import Gradient
 from .hand import Hand
-from .joints import Chain, Joints
+from .joints import ChainTool, Joints
 from .paint import Paint
 from .pick import Pick
 from .place import Placing
-from .tool import Orbit, Pan, Tool
+from .tool import OrbitTool, Pan, Tool
 
 TOOLS: dict[str, type[Tool]] = {
     "hand": Hand,
@@ -14,8 +14,8 @@ TOOLS: dict[str, type[Tool]] = {
     "gradient": Gradient,
     "place": Placing,
     "joint": Joints,
-    "chain": Chain,
+    "chain": ChainTool,
     "paint": Paint,
 }
 
-__all__ = ["TOOLS", "Orbit", "Pan", "Tool"]
+__all__ = ["TOOLS", "OrbitTool", "Pan", "Tool"]

@@ -6,10 +6,10 @@ from PySide6.QtCore import Qt
 from .... import edits as do
 from ....geometry.place import Place
 from ....scene.values import Rows
-from .tool import Orbit, Tool
+from .tool import OrbitTool, Tool
 
 
-class Hand(Orbit):
+class Hand(OrbitTool):
     """Turns the view with a drag, selects with a click."""
 
     def release(self, at, modifiers=Qt.NoModifier):

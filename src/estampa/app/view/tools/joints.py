@@ -64,7 +64,7 @@ class Joints(Tool):
             marks.dot(painter, self.pane.view(), self._root, 5, marks.AMBER)
 
 
-class Chain(Banded):
+class ChainTool(Banded):
     """A drag from where a chain of joints begins to where it ends."""
 
     hint = "drag from where the chain begins to where it ends"

@@ -85,7 +85,7 @@ class Banded(Tool):
         """Draw what lies between the two points."""
 
 
-class Orbit(Tool):
+class OrbitTool(Tool):
     """Turns the view about what is looked at."""
 
     def press(self, at, modifiers=Qt.NoModifier):
@@ -101,7 +101,7 @@ class Orbit(Tool):
         self.pane.camera = self.pane.camera.orbited(dx, dy)
 
 
-class Pan(Orbit):
+class Pan(OrbitTool):
     """Moves the view along the picture."""
 
     def turn(self, dx, dy):

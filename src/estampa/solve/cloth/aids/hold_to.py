@@ -4,7 +4,7 @@ import numpy as np
 
 from ....kinds.channels import choice, number, ref, switch
 from ....lazy import spatial
-from ...aid import Told
+from ...aid import AidInputs
 from ..cloth_aid import HARD, ClothAid
 
 WHAT = {"grip": "A grip or joint", "surface": "A subject's surface", "path": "A path, free to slide along it"}
@@ -35,15 +35,15 @@ class HoldTo(ClothAid):
     at = number(60, "The first frame at which it holds no longer.", title="At frame", unit="frames", soft=(1, 240),
                 fixed=True, when=(("ends", (True,)),))  # fmt: skip
 
-    def hold(self, told, holding):
+    def hold(self, aid_inputs, holding):
         """It wins over what held the cloth so far; what it ties to a path may slide along it."""
-        own = weights_of(told, holding.first)
+        own = weights_of(aid_inputs, holding.first)
         held = own > 0
-        found = targets(told, holding.first, holding.place, held, holding.surfaces) if held.any() else None
+        found = targets(aid_inputs, holding.first, holding.place, held, holding.surfaces) if held.any() else None
         if found is None:
             return
         before, now, along = found
-        if told.v.to == "path":
+        if aid_inputs.v.to == "path":
             holding.weight[held] = 0  # they are held by what ties them
             soft = (2 * np.pi * holding.hold) ** 2 * own[held] / (1 - np.minimum(own[held], 0.9999))
             grip = np.where(own[held] >= HARD, np.inf, soft)
@@ -53,10 +53,10 @@ class HoldTo(ClothAid):
         holding.before[held], holding.now[held] = before, now
 
 
-def weights_of(told: Told, points: np.ndarray) -> np.ndarray:
+def weights_of(aid_inputs: AidInputs, points: np.ndarray) -> np.ndarray:
     """(n,) how strongly each vertex is held now, 0 to 1."""
-    v = told.v
-    if v.ends and told.frame >= v.at:
+    v = aid_inputs.v
+    if v.ends and aid_inputs.frame >= v.at:
         return np.zeros(len(points))
     weight = np.ones(len(points)) if v.map is None else v.map.astype(float)
     if v.zone is not None:
@@ -64,24 +64,24 @@ def weights_of(told: Told, points: np.ndarray) -> np.ndarray:
     return np.clip(weight * float(np.ravel(v.strength)[0]), 0, 1)
 
 
-def targets(told: Told, first: np.ndarray, x: np.ndarray, held: np.ndarray, surfaces: dict):
+def targets(aid_inputs: AidInputs, first: np.ndarray, x: np.ndarray, held: np.ndarray, surfaces: dict):
     """Where vertices are drawn to: (before (k, 3), now (k, 3), free way (k, 3)) of those `held`, or None where it
     names nothing.
 
     first (n, 3) m -- the cloth as it enters at the first frame; x (n, 3) m -- as it is; surfaces -- a cache
     """
-    v, own = told.v, np.zeros((int(held.sum()), 3))
+    v, own = aid_inputs.v, np.zeros((int(held.sum()), 3))
     if v.to == "path":
         if v.path is None:
             return None
         to, along = _on_path(v.path, x[held])
         return to, to, along
     if v.to == "surface":
-        parts = (told.first.subject, told.before.subject, v.subject)
+        parts = (aid_inputs.first.subject, aid_inputs.before.subject, v.subject)
         if any(p is None for p in parts):
             return None
         return (*_on_surface(parts, first[held], surfaces), own)
-    parts = (told.first.grip, told.before.grip, v.grip)
+    parts = (aid_inputs.first.grip, aid_inputs.before.grip, v.grip)
     if any(p is None for p in parts):
         return None
     at_first = parts[0].inverse().apply(first[held][None])

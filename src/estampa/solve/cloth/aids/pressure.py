@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ....geometry.lids import rims_of
+from ....geometry.caps import rims_of
 from ....geometry.mesh import Mesh
 from ....geometry.pieces import is_closed, volume_of
 from ....kinds.channels import choice, number, switch
@@ -35,8 +35,8 @@ class Pressure(ClothAid):
     )  # fmt: skip
     sealed = switch(True, "Open borders are closed by lids.", title="Seal borders")
 
-    def holds_volume(self, told, mesh):
-        v, strength = told.v, float(np.ravel(told.v.strength)[0])
+    def holds_volume(self, aid_inputs, mesh):
+        v, strength = aid_inputs.v, float(np.ravel(aid_inputs.v.strength)[0])
         lids = lids_of(mesh) if v.sealed else np.zeros((0, 3), np.int64)
         at = np.concatenate([mesh.triangles.astype(np.int64), lids])
         if not len(at) or strength <= 0:

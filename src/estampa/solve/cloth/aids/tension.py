@@ -22,8 +22,8 @@ class Tension(ClothAid):
     )  # fmt: skip
     weft = number(0.95, "The same across it.", title="Weft rests at", unit="factor", soft=(0.5, 1.2), hard=(0.05, 5))
 
-    def rests(self, told, points):
-        v = told.v
+    def rests(self, aid_inputs, points):
+        v = aid_inputs.v
         weight = np.full(len(points), float(np.ravel(v.strength)[0]))
         if v.map is not None:
             weight = weight * v.map

@@ -18,8 +18,8 @@ class Wetness(ClothAid):
 
     adds = number(0.2, "Water in a square metre.", title="Water", unit="kg/m2", soft=(0, 2), hard=(0, None))
 
-    def water(self, told, points):
-        v = told.v
+    def water(self, aid_inputs, points):
+        v = aid_inputs.v
         found = np.full(len(points), float(np.ravel(v.strength)[0]) * float(np.ravel(v.adds)[0]))
         if v.map is not None:
             found = found * v.map

@@ -28,9 +28,9 @@ class WindShadow(ClothAid):
         hard=(1e-3, None),
     )  # fmt: skip
 
-    def shelter(self, told, points, air, shields):
+    def shelter(self, aid_inputs, points, air, shields):
         """Seen along the mean wind, in cells: what lies before others in a cell shields them."""
-        v, mean = told.v, air.mean(axis=0) if len(air) else np.zeros(3)
+        v, mean = aid_inputs.v, air.mean(axis=0) if len(air) else np.zeros(3)
         speed = np.linalg.norm(mean)
         if speed < 1e-9:
             return np.ones(len(points))

@@ -32,11 +32,11 @@ class Apart(GrainLayer):
             return
         felt = np.ascontiguousarray(np.broadcast_to(self.felt(grains, v), len(grains)))
         for _ in range(int(v.passes)):
-            order, starts, low, cell, counts = sorted_cells(grains.place, far)
-            place, speed = grains.place[order], grains.speed[order]
+            order, starts, low, cell, counts = sorted_cells(grains.position, far)
+            place, speed = grains.position[order], grains.velocity[order]
             moves = grains.sits[order] <= 0
             found = _parted(place, speed, moves, felt[order], starts, low, cell, counts, far, float(v.bounce))
-            grains.place[order], grains.speed[order] = found
+            grains.position[order], grains.velocity[order] = found
 
 
 @njit(parallel=True, cache=True, nogil=True)

@@ -35,22 +35,22 @@ class Avoid(GrainLayer):
             return
         felt = self.felt(grains, v) * (grains.sits <= 0)
         for solid in solids(now.world, float(v.keeps) + grains.fastest * float(v.ahead), now.share, now.rate):
-            met = solid(grains.place)
-            closing = -np.einsum("ij,ij->i", grains.speed - met.speed, met.out)
+            met = solid(grains.position)
+            closing = -np.einsum("ij,ij->i", grains.velocity - met.speed, met.out)
             room = np.maximum(met.far - v.keeps, 1e-4)
             soon = (closing > 0) & (room < closing * v.ahead)
             push = np.where(soon, np.minimum(closing**2 / (2 * room), v.turns), 0.0)
-            grains.speed += (push * felt * h)[:, None] * met.out
+            grains.velocity += (push * felt * h)[:, None] * met.out
 
     def bound(self, grains, v, now, h):
         for solid in solids(now.world, float(v.keeps) + 2 * grains.fastest * float(h.max()), now.share, now.rate):
-            met = solid(grains.place)
+            met = solid(grains.position)
             within = np.flatnonzero((met.far < v.keeps) & (grains.sits <= 0))
             if not len(within):
                 continue
-            out, against = met.out[within], grains.speed[within] - met.speed[within]
-            grains.place[within] += (v.keeps - met.far[within])[:, None] * out
+            out, against = met.out[within], grains.velocity[within] - met.speed[within]
+            grains.position[within] += (v.keeps - met.far[within])[:, None] * out
             into = np.minimum(np.einsum("ij,ij->i", against, out), 0)[:, None] * out
             along = against - into
             against = np.where(into.any(axis=1)[:, None], along * (1 - v.rubs) - v.bounce * into, against)
-            grains.speed[within] = against + met.speed[within]
+            grains.velocity[within] = against + met.speed[within]

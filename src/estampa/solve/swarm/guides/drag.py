@@ -33,9 +33,9 @@ class Drag(GrainLayer):
 
     def guide(self, grains, v, now, h):
         windy = bool(now.world.winds) and v.wind > 0
-        air = now.world.air(grains.place) * float(v.wind) if windy else np.zeros((1, 3))
+        air = now.world.air(grains.position) * float(v.wind) if windy else np.zeros((1, 3))
         felt = self.felt(grains, v) * float(v.rate)
-        _slow(grains.speed, grains.ids, grains.sits, air, felt, float(v.varies), salt(now.seed, v.id + "drag"), h)
+        _slow(grains.velocity, grains.ids, grains.sits, air, felt, float(v.varies), salt(now.seed, v.id + "drag"), h)
 
 
 @njit(parallel=True, cache=True, nogil=True)

@@ -17,8 +17,8 @@ class Fall(GrainLayer):
 
     def guide(self, grains, v, now, h):
         felt = self.felt(grains, v)
-        pull = now.world.acceleration(grains.place) if now.world.pulls else now.world.gravity[None]
-        _fall(grains.speed, grains.sits, np.ascontiguousarray(pull), felt, h)
+        pull = now.world.acceleration(grains.position) if now.world.pulls else now.world.gravity[None]
+        _fall(grains.velocity, grains.sits, np.ascontiguousarray(pull), felt, h)
 
 
 @njit(parallel=True, cache=True, nogil=True)

@@ -61,8 +61,8 @@ class Flock(GrainLayer):
         if not len(flies):
             return
         every = len(flies) == len(grains)
-        place = grains.place if every else grains.place[flies]
-        speed = grains.speed if every else grains.speed[flies]
+        place = grains.position if every else grains.position[flies]
+        speed = grains.velocity if every else grains.velocity[flies]
         felt = self.felt(grains, v)
         felt = felt if every or len(felt) == 1 else felt[flies]
         order, starts, low, cell, counts = sorted_cells(place, float(v.reach))
@@ -72,7 +72,7 @@ class Flock(GrainLayer):
         at, going = _packed(place, speed, order, low)
         felt = np.ascontiguousarray(np.broadcast_to(felt, len(flies))[order])
         found = _flocked(at, going, starts, cell, counts, np.array(numbers, float), felt, float(h[0]))
-        grains.speed[flies[order]] = found
+        grains.velocity[flies[order]] = found
 
 
 @njit(parallel=True, cache=True, nogil=True)

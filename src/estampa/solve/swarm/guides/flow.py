@@ -45,7 +45,18 @@ class Flow(GrainLayer):
         axes = np.ascontiguousarray(stands.axes[0] @ sampled.axes)
         lane = float(v.tube) * places.in_ball(grains.ids, now.seed)
         numbers = (float(v.speed), float(v.varies), float(v.grips), salt(now.seed, v.id + "pace"), sampled.closed)
-        _flow(grains.place, grains.speed, grains.ids, grains.sits, line, axes, lane, *numbers, self.felt(grains, v), h)
+        _flow(
+            grains.position,
+            grains.velocity,
+            grains.ids,
+            grains.sits,
+            line,
+            axes,
+            lane,
+            *numbers,
+            self.felt(grains, v),
+            h,
+        )
 
 
 @njit(parallel=True, cache=True, nogil=True)

@@ -65,7 +65,7 @@ class Goal(GrainLayer):
         going = (here - before) * now.rate
         felt = self.felt(grains, v)
         numbers = (float(v.pull), float(v.ratio), float(v.varies), salt(now.seed, v.id + "lag"))
-        _chase(grains.place, grains.speed, grains.ids, grains.sits, target, going, *numbers, felt, h)
+        _chase(grains.position, grains.velocity, grains.ids, grains.sits, target, going, *numbers, felt, h)
 
     def _places(self, v, now, ids):
         """((n, 3) m, the same a frame before) where the places of the grains are."""

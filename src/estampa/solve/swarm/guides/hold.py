@@ -22,7 +22,7 @@ class Hold(GrainLayer):
 
     def guide(self, grains, v, now, h):
         numbers = (float(v.height), float(v.varies), 2 * np.pi * float(v.hertz), salt(now.seed, v.id + "height"))
-        _hold(grains.place, grains.speed, grains.ids, grains.sits, *numbers, self.felt(grains, v), h)
+        _hold(grains.position, grains.velocity, grains.ids, grains.sits, *numbers, self.felt(grains, v), h)
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -59,8 +59,8 @@ class Orbit(GrainLayer):
             salt(now.seed, v.id + "ring"),
         )
         _orbit(
-            grains.place,
-            grains.speed,
+            grains.position,
+            grains.velocity,
             grains.ids,
             grains.sits,
             origin,
@@ -105,7 +105,7 @@ class Limit(GrainLayer):
 
     def guide(self, grains, v, now, h):
         _limit(
-            grains.speed,
+            grains.velocity,
             grains.heading,
             grains.sits,
             float(v.slowest),

@@ -57,7 +57,17 @@ class Pull(GrainLayer):
         if v.part < 1:
             felt = felt * (rand(now.seed, grains.ids, f"{v.id} part") < v.part)
         way = ("to", "away", "round", "axis", "along").index(v.way)
-        _pull(grains.place, grains.speed, grains.sits, origin, np.ascontiguousarray(axes[:, 1]), way, *numbers, felt, h)
+        _pull(
+            grains.position,
+            grains.velocity,
+            grains.sits,
+            origin,
+            np.ascontiguousarray(axes[:, 1]),
+            way,
+            *numbers,
+            felt,
+            h,
+        )
 
 
 @njit(parallel=True, cache=True, nogil=True)

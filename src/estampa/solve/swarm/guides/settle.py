@@ -44,9 +44,9 @@ class Settle(GrainLayer):
             found.append(surface(before, v.on.points[0], v.on.mesh.triangles, reach, now.share, now.rate))
         if not found:
             return
-        best = found[0](grains.place)
+        best = found[0](grains.position)
         for solid in found[1:]:
-            other = solid(grains.place)
+            other = solid(grains.position)
             nearer = other.far < best.far
             best = type(best)(
                 *(np.where(nearer.reshape(-1, *[1] * (a.ndim - 1)), b, a) for a, b in zip(best, other, strict=True))
@@ -55,15 +55,15 @@ class Settle(GrainLayer):
         self._ride(grains, best, sitting, h)
         scared = np.zeros(len(grains), bool)
         if v.scared is not None:
-            scared = np.linalg.norm(grains.place - v.scared.origin[0], axis=1) < v.fright * v.scared.size[0]
-        against = grains.speed - best.speed
+            scared = np.linalg.norm(grains.position - v.scared.origin[0], axis=1) < v.fright * v.scared.size[0]
+        against = grains.velocity - best.speed
         lands = ~sitting & (best.far < v.near) & (np.einsum("ij,ij->i", against, best.out) <= 0) & ~scared
         lands &= (np.linalg.norm(against, axis=1) < v.slower) & (
             np.broadcast_to(self.felt(grains, v), len(grains)) > 0.5
         )
         here = np.flatnonzero(lands)
-        grains.place[here] += (v.lifts - best.far[here])[:, None] * best.out[here]
-        grains.speed[here] = best.speed[here]
+        grains.position[here] += (v.lifts - best.far[here])[:, None] * best.out[here]
+        grains.velocity[here] = best.speed[here]
         # how often it has sat is not kept: the age at which it lands makes each time another throw
         beat = (grains.age[here] * now.rate).astype(np.int64)
         chance = rand(now.seed, grains.ids[here] * 4096 + beat % 4096, "sits")
@@ -71,18 +71,18 @@ class Settle(GrainLayer):
         goes = np.flatnonzero(sitting & (scared | (grains.sits <= h)))
         away = best.out[goes]
         if v.scared is not None:  # away from what scares it, and off the surface
-            off = grains.place[goes] - v.scared.origin[0]
+            off = grains.position[goes] - v.scared.origin[0]
             off /= np.maximum(np.linalg.norm(off, axis=1, keepdims=True), 1e-9)
             away = np.where(scared[goes][:, None], away + off, away)
             away = away / np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-9)
-        grains.speed[goes] = best.speed[goes] + v.leaves * away
-        grains.place[goes] += 2 * v.near * best.out[goes]
+        grains.velocity[goes] = best.speed[goes] + v.leaves * away
+        grains.position[goes] += 2 * v.near * best.out[goes]
         grains.sits[goes] = 0
 
     @staticmethod
     def _ride(grains, met, sitting, h):
         """Those that sit go with the surface."""
-        grains.place[sitting] += (
+        grains.position[sitting] += (
             met.speed[sitting] * h.reshape(-1, 1) if len(h) == 1 else met.speed[sitting] * h[sitting][:, None]
         )
-        grains.speed[sitting] = met.speed[sitting]
+        grains.velocity[sitting] = met.speed[sitting]

@@ -73,8 +73,8 @@ class Turbulence(GrainLayer):
         carry, amount = v.how == "carry", gust * (float(v.flow) if v.how == "carry" else float(v.amount))
         numbers = (origin, np.ascontiguousarray(axes), back, float(v.travel["pace"]), int(v.octaves), amount)
         _stir(
-            grains.place,
-            grains.speed,
+            grains.position,
+            grains.velocity,
             grains.sits,
             p,
             plain_table()[None],

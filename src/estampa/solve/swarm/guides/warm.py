@@ -16,6 +16,6 @@ class Warm(GrainLayer):
                   hard=(1e-3, None))  # fmt: skip
 
     def guide(self, grains, v, now, h):
-        heat = grains.more.get("heat")
+        heat = grains.more.get("temperature")
         if heat is not None:
             heat += (float(v.to) - heat) * (1 - 0.5 ** (self.felt(grains, v) * h / float(v.half)))

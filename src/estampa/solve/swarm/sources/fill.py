@@ -3,8 +3,8 @@
 import numpy as np
 
 from ....errors import EstampaError
+from ....geometry.caps import lidded
 from ....geometry.inside import is_inside
-from ....geometry.lids import lidded
 from ....geometry.pieces import is_closed
 from ....kinds.channels import choice, number, ref, whole
 from ..births import APART, COLOUR, WARMTH, Filling

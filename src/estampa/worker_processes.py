@@ -46,7 +46,7 @@ class Worker:
     that it may take besides what it begins with; 0: as many as there are."""
 
     def __init__(self, paths: tuple[str, ...] = (), memory: int = 0):
-        run = isolated(f"from estampa.beside import serve; serve({int(memory)})", paths=paths)
+        run = isolated(f"from estampa.worker_processes import serve; serve({int(memory)})", paths=paths)
         pipe, mute = subprocess.PIPE, subprocess.DEVNULL if memory else None  # what ends for want of memory cries out
         self.process = subprocess.Popen(run, stdin=pipe, stdout=pipe, stderr=mute, cwd=HOME)
 
@@ -85,7 +85,9 @@ class Workers:
         self.count, self.paths, self._idle, self._lock = count, paths, [], Lock()
         atexit.register(self.end)
 
-    def run(self, prepare: Callable, shared: tuple, work: Callable, calls: list, told=None, count: int = 0) -> list:
+    def run(
+        self, prepare: Callable, shared: tuple, work: Callable, calls: list, on_progress=None, count: int = 0
+    ) -> list:
         """[work(prepare(*shared), call) for call in calls], each by whichever worker is free.
 
         prepare, work -- functions of modules of ours; told(share) -- called here as calls are done; it may raise to
@@ -117,8 +119,8 @@ class Workers:
                     found = done.get()
                     if found is None:
                         count += 1
-                        if told is not None:
-                            told(count / len(calls))
+                        if on_progress is not None:
+                            on_progress(count / len(calls))
                     elif isinstance(found, Worker):
                         left.discard(found)
                         self._give_back(found)
@@ -184,7 +186,7 @@ def serve(memory: int = 0) -> None:
     if memory:
         has = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
         resource.setrlimit(resource.RLIMIT_AS, (has + memory, resource.RLIM_INFINITY))
-    asked, told = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
+    asked, on_progress = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # what packages print must not come between answers
     state = None
     while True:
@@ -202,5 +204,5 @@ def serve(memory: int = 0) -> None:
             message = pickle.dumps((True, answer), pickle.HIGHEST_PROTOCOL)
         except Exception as err:
             message = pickle.dumps((False, err))
-        told.write(message)
-        told.flush()
+        on_progress.write(message)
+        on_progress.flush()

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from estampa import warm
-from estampa.beside import Gone, Workers
 from estampa.errors import Cancelled, EstampaError
+from estampa.worker_processes import Gone, Workers
 
 ROOT = str(Path(__file__).resolve().parents[1])
 SCRIPT = """
@@ -104,7 +104,8 @@ def test_nothing_that_lies_in_the_present_folder_is_imported_by_what_runs_beside
         done = subprocess.run(cut, cwd=folder, env=environment, capture_output=True, text=True, timeout=300)
         assert done.returncode == 0, done.stderr
     workers = subprocess.run(
-        [sys.executable, "-I", "-c", f"import os; os.chdir({str(folder)!r}); from estampa.beside import Workers; "
+        [sys.executable, "-I", "-c", f"import os; os.chdir({str(folder)!r}); "
+         "from estampa.worker_processes import Workers; "
          "print(Workers(1).run(slice, (3,), isinstance, [slice]))"],
         env=environment | {"PYTHONPATH": str(folder)}, capture_output=True, text=True, timeout=100,
     )  # fmt: skip

@@ -11,20 +11,24 @@ from typing import NamedTuple
 import numpy as np
 
 from ..lazy import spatial
-from .near import Grid
 from .skin import neighbours
+from .triangle_grid import Grid
 
 ROUNDS, EVEN = 3, 0.4  # of being put on the next surface, and how much it is evened along itself in each
 
 
-class Surface(NamedTuple):
+class ShrunkSurface(NamedTuple):
     points: np.ndarray  # (n, 3) m
     triangles: np.ndarray  # (t, 3)
     speed: np.ndarray  # (n, 3) m/s
 
 
 def wrap(
-    surface: Callable[[int], Surface | None], base: int, frames: list[int], rate: float, told=lambda done, frame: None
+    surface: Callable[[int], ShrunkSurface | None],
+    base: int,
+    frames: list[int],
+    rate: float,
+    on_progress=lambda done, frame: None,
 ) -> tuple[np.ndarray, dict[int, np.ndarray], dict[int, float]]:
     """(triangles (t, 3), frame -> points (n, 3) m, frame -> m how far it is from the surface at the most).
 
@@ -43,13 +47,13 @@ def wrap(
                 points = points + way / rate * _speed_at(last, points)
                 points, last = laid(points, near, now), now
             found[frame] = points
-            told(0.7 * len(found) / len(frames), frame)
+            on_progress(0.7 * len(found) / len(frames), frame)
     found = _calmed(found, frames)
     apart = {}
     for frame in frames:
         now = surface(frame)
         apart[frame] = distance(found[frame], first.triangles, now) if now is not None and len(now.triangles) else 0.0
-        told(0.7 + 0.3 * len(apart) / len(frames), frame)
+        on_progress(0.7 + 0.3 * len(apart) / len(frames), frame)
     return first.triangles, found, apart
 
 
@@ -59,7 +63,7 @@ def _calmed(found, frames) -> dict[int, np.ndarray]:
     return {f: 0.25 * at(f - 1) + 0.5 * at(f) + 0.25 * at(f + 1) for f in frames}
 
 
-def laid(points: np.ndarray, near, onto: Surface) -> np.ndarray:
+def laid(points: np.ndarray, near, onto: ShrunkSurface) -> np.ndarray:
     """(n, 3) points put on a surface, evened along it."""
     put = _putting(onto)
     for _ in range(ROUNDS):
@@ -68,10 +72,10 @@ def laid(points: np.ndarray, near, onto: Surface) -> np.ndarray:
     return points
 
 
-def distance(points: np.ndarray, triangles: np.ndarray, surface: Surface) -> float:
+def distance(points: np.ndarray, triangles: np.ndarray, surface: ShrunkSurface) -> float:
     """m, the farthest that either is from the other, at vertices (Hausdorff's distance, sampled there)."""
     there = np.linalg.norm(_putting(surface)(points) - points, axis=1).max(initial=0.0)
-    back = _putting(Surface(points, triangles, points))(surface.points) - surface.points
+    back = _putting(ShrunkSurface(points, triangles, points))(surface.points) - surface.points
     return float(max(there, np.linalg.norm(back, axis=1).max(initial=0.0)))
 
 
@@ -88,7 +92,7 @@ def faded(found: dict[int, np.ndarray], first: int, last: int, fade: int) -> dic
     return made
 
 
-def _putting(surface: Surface):
+def _putting(surface: ShrunkSurface):
     """(n, 3) points -> the nearest places on a surface."""
     sides = np.linalg.norm(np.diff(surface.points[surface.triangles[:, [0, 1]]], axis=1), axis=2)
     grid = Grid(surface.points, surface.triangles, float(sides.mean()) if len(sides) else 1.0)
@@ -109,5 +113,5 @@ def _putting(surface: Surface):
     return put
 
 
-def _speed_at(surface: Surface, points) -> np.ndarray:
+def _speed_at(surface: ShrunkSurface, points) -> np.ndarray:
     return surface.speed[spatial.cKDTree(surface.points).query(points)[1]]

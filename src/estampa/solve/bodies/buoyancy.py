@@ -59,11 +59,11 @@ class Bath:
     """The liquid about one body over a frame: a plane of level, how fast it goes, and where it is all around."""
 
     def __init__(self, pool: Pool, near: np.ndarray, place, up):
-        own = pool.place[near] - place
+        own = pool.position[near] - place
         height = own @ up
         self.sides = _sides(up)
         flat = (own - height[:, None] * up) @ self.sides.T
-        self.place, self.up, self.speed = np.array(place), up, pool.speed[near].mean(axis=0)
+        self.place, self.up, self.speed = np.array(place), up, pool.velocity[near].mean(axis=0)
         turn = (np.arctan2(*flat.T) / (2 * np.pi) % 1 * AROUND).astype(int) % AROUND
         self.step = 1.5 * pool.spacing
         row = np.floor((height - height.min()) / self.step).astype(int)
@@ -79,7 +79,7 @@ class Bath:
             if calm.all() or calm.sum() < FEW:
                 break
             x, level = x[calm], level[calm]
-        self.rises = float((pool.speed[near[top]] @ up).mean())
+        self.rises = float((pool.velocity[near[top]] @ up).mean())
 
     def share(self, at: np.ndarray, tall: float, later: float) -> np.ndarray:
         """(k,) how much of cells at (k, 3) m, so tall, is under the level and in the liquid, so many s later."""
@@ -116,9 +116,9 @@ class Afloat:
         self.baths: list[tuple[int, Displaced, np.ndarray, Bath, Pool]] = []
         pull = float(np.linalg.norm(world.gravity))
         for pool in world.pools if pull > 1e-6 and len(rows) else ():
-            if not len(pool.place):
+            if not len(pool.position):
                 continue
-            tree = spatial.cKDTree(pool.place)
+            tree = spatial.cKDTree(pool.position)
             for row in rows:
                 shape = model.displaced(row)
                 if not len(shape.at):
