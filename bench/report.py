@@ -10,7 +10,7 @@ from pathlib import Path
 
 import estampa  # noqa: F401  (sets how kernels wait before the OpenMP library is loaded)
 
-PARTS = ("cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm",
+PARTS = ("edits", "cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm",
          "liquid", "assets", "window")  # fmt: skip
 
 

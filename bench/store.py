@@ -21,7 +21,7 @@ def rows() -> list[Row]:
         keys = [digest(i) for i in range(FRAMES)]
         files = [Path(folder) / f"{i}.raw" for i in range(FRAMES)]
         for key, file in zip(keys, files, strict=True):
-            store.write(key, Frame({"points": Table({"place": points, "speed": points})}))
+            store.write(key, Frame({"points": Table({"position": points, "velocity": points})}))
             points.tofile(file)
 
         def read():

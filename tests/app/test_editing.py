@@ -143,7 +143,7 @@ def test_files_by_their_dialogs(flag_user, tmp_path, monkeypatch):
 def test_trouble_has_its_details_one_click_away(flag_user):
     user = flag_user
     user.session.work.jobs.add(
-        __import__("estampa.app.model.tasks", fromlist=["Job"]).Job("Bad", lambda *_: {}["missing"])
+        __import__("estampa.app.model.tasks", fromlist=["Task"]).Task("Bad", lambda *_: {}["missing"])
     )
     user.wait()
     assert "went wrong inside Estampa" in user.notice

@@ -30,7 +30,7 @@ def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -
         points.Set(vectors(at), frame)
         counts.Set(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)), frame)
         indices.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(triangles, np.int32).ravel()), frame)
-        speeds.Set(vectors(none if part is None else part.speed), frame)
+        speeds.Set(vectors(none if part is None else part.velocity), frame)
         colour.Set(vectors(none if part is None or part.inks is None else part.inks), frame)
         low, high = (at.min(axis=0), at.max(axis=0)) if len(at) else (np.zeros(3), np.zeros(3))
         extent.Set(vectors([low, high]), frame)

@@ -119,9 +119,9 @@ def look_at_swarm(
     found = evaluator.dressing.outcome(swarm, frame, one_in)
     if found is None:
         return LookedSwarm()
-    more = {"true": found.is_current, "shown_frame": found.shown_frame, "one_in": one_in}
+    more = {"is_current": found.is_current, "shown_frame": found.shown_frame, "one_in": one_in}
     layers = [_grains(evaluator, part, more) for part in found.parts if part.places is not None]
-    own = {"true": found.is_current, "shown_frame": found.shown_frame}
+    own = {"is_current": found.is_current, "shown_frame": found.shown_frame}
     whole = [part for part in found.parts if part.places is None]
     looked = LookedSwarm(layers, [DisplayMesh.of(p.points, p.mesh, np.pi, inks_of=p.inks, **own) for p in whole])
     if trails or picked is not None:

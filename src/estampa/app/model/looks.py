@@ -169,7 +169,7 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
     if found is None or not found.parts:
         return None
     part, subject = found.parts[0], evaluator.doc.shape_of(thing)
-    more = {"true": found.is_current, "shown_frame": found.shown_frame, "copies": part.count}
+    more = {"is_current": found.is_current, "shown_frame": found.shown_frame, "copies": part.count}
     smooth = evaluator.values.at(subject, "smooth", frame)
     if part.places is None:
         layers = evaluator.layers(subject)

@@ -34,7 +34,7 @@ class Lane:
     mean: np.ndarray
     state: LaneState | None = None
     report: ReportLane | None = None  # what is reported, where it is that and not a distance
-    account: tuple[str, ...] = ()  # words of each frame then
+    frame_words: tuple[str, ...] = ()  # words of each frame then
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
 
 
@@ -320,11 +320,11 @@ def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
     nothing = np.full(len(frames), np.nan)
     if shown is None or not set(shown.columns) <= there:
         return Lane(nothing, nothing, state)
-    values, account = nothing.copy(), [""] * len(frames)
+    values, frame_words = nothing.copy(), [""] * len(frames)
     for i, frame in enumerate(frames):
         key = evaluator.runs.key(run, frame)
         found = evaluator.store.frame(key, shown.columns) if evaluator.store.has(key) else None
         if found is not None and "report" in found.tables:
             row = {n: float(found["report"][n][0]) for n in shown.columns}
-            values[i], account[i] = row[shown.column], shown.at_frame(row)
-    return Lane(values, values, state, shown, tuple(account))
+            values[i], frame_words[i] = row[shown.column], shown.at_frame(row)
+    return Lane(values, values, state, shown, tuple(frame_words))
