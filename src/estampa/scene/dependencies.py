@@ -1,60 +1,59 @@
-"""What a thing's look depends on in a document: the things themselves, so that what was worked out of them can be kept
-for as long as they are the very same."""
+"""What a thing's look depends on in a document, as one name: the same name, the very same things.
 
-from operator import is_
-from typing import Any
+Each thing of a document has a serial number, and an edit makes another one. The name of what a thing depends on is a
+digest of its number and of the names of what it reads, worked out once for each.
+"""
 
+from ..hashing import digest
 from .document import Document, Thing
 from .index import ensembles_of, names_of
+
+Name = tuple[object, ...]
 
 
 class Dependencies:
     """What things of one document depend on."""
 
     def __init__(self, doc: Document) -> None:
-        self.doc, self._index = doc, doc.index
+        self._index = doc.index
         self._time = (doc.start, doc.end, doc.frame_rate, doc.run_up, doc.loop)
-        self._forces = list(self._index.forces.values())
-        self._needs: dict[str, set[str] | None] = {}
+        self._names: dict[str, bytes | None] = {}
+        self._open: set[str] = set()
 
-    def of(self, thing: Thing) -> tuple[Any, ...] | None:
-        """All that decides what a thing looks like at any frame; None of what is read from elsewhere besides: solved
-        frames, files. Two are the same where `same` says so."""
-        found, left = {thing.id: thing}, [thing]
-        while left:
-            needs = self._needs_of(left.pop())
-            if needs is None:
-                return None
-            for name in needs:
-                if name not in found:
-                    held, owner = self._index.entries.get(name, (None, None))
-                    top = owner or held
-                    if top is not None and top.id not in found:
-                        found[top.id] = top
-                        left.append(top)
-        return (self._time, *found.values())
+    def of(self, thing: Thing) -> Name | None:
+        """The name of all that decides what a thing at the top looks like at any frame; None of what is read from
+        elsewhere besides: solved frames, files."""
+        name = self._name(thing)
+        return None if name is None else (*self._time, name)
 
-    def _needs_of(self, top: Thing) -> set[str] | None:
-        """Ids of things that one at the top names or reads, with its parts; None where it reads more than things."""
-        if top.id in self._needs:
-            return self._needs[top.id]
-        found: set[str] | None = set()
+    def _name(self, top: Thing) -> bytes | None:
+        if top.id in self._open:  # it reads itself as it was a frame ago
+            return None
+        if top.id not in self._names:
+            self._open.add(top.id)
+            self._names[top.id] = self._worked_out(top)
+            self._open.discard(top.id)
+        return self._names[top.id]
+
+    def _worked_out(self, top: Thing) -> bytes | None:
+        needs: set[str] = set()
         for part in (top, *top.joints, *top.stack):
             declared = part.declared
             if declared is None:
                 continue
-            files = any(c.file and part.values.get(n) for n, c in declared.channels.items() if n in part.values)
-            if files or (part.on and getattr(declared, "memory", False)):
-                found = None
-                break
-            assert found is not None
-            found.update(names_of(part))
-        if found is not None and ensembles_of(top):
-            found = None
-        self._needs[top.id] = found
-        return found
-
-
-def same(a: tuple[Any, ...] | None, b: tuple[Any, ...] | None) -> bool:
-    """Whether two are the same: neither is None, and all things in them are the same objects."""
-    return a is not None and b is not None and len(a) == len(b) and a[0] == b[0] and all(map(is_, a[1:], b[1:]))
+            if part.on and getattr(declared, "memory", False):
+                return None
+            if any(n in part.values and part.values[n] for n, c in declared.channels.items() if c.file):
+                return None
+            needs.update(names_of(part))
+        if ensembles_of(top):
+            return None
+        read: dict[str, bytes | None] = {}
+        for name in needs:
+            held, owner = self._index.entries.get(name, (None, None))
+            other = owner or held
+            if other is not None and other.id != top.id:
+                read[other.id] = self._name(other)
+        if any(name is None for name in read.values()):
+            return None
+        return digest(top.serial, sorted(read.items()))

@@ -241,6 +241,9 @@ class MeshRef(Frozen):
         return (self.points, self.face_counts, self.face_indices, self.uv, self.corners, self.vertices, self.faces)
 
 
+_SERIALS = count(1)
+
+
 class Thing(Frozen):
     """A subject, grip, force, layer or print: a kind, a name and the channels that differ from their defaults."""
 
@@ -286,6 +289,17 @@ class Thing(Frozen):
         if any(len(s) not in (3, 5) or not all(map(math.isfinite, s)) for s in self.spots):
             raise ValueError("a point needs 3 finite numbers, a copy's place 5")
         return self
+
+    def with_(self, **changes):
+        made = super().with_(**changes)
+        made.__dict__.pop("_serial", None)  # it was copied along
+        return made
+
+    @property
+    def serial(self) -> int:
+        """A number that no other thing of this process has, nor this one as an edit made it."""
+        found = self.__dict__.get("_serial")
+        return found if found is not None else self.__dict__.setdefault("_serial", next(_SERIALS))
 
     @property
     def declared(self) -> type[Kind] | None:
