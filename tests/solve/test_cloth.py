@@ -248,7 +248,7 @@ def test_ground_stops_a_falling_sheet_and_friction_stops_its_slide():
     begin = Cloth().start(Inputs(mesh, mesh.points, mesh.points + [0, 0.02, 0], channels(), World()))
     start = begin["points"]
     speed = start["velocity"] + np.float32([1.0, 0, 0])
-    sliding = Frame.of(Cloth.tables, "points", place=start["position"], speed=speed, wet=start["wet"])
+    sliding = Frame.of(Cloth.tables, "points", position=start["position"], velocity=speed, wet=start["wet"])
     state, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.5)], start=sliding)
     assert state["points"]["position"][:, 1].min() >= -1e-6 and state["points"]["position"][:, 1].max() < 0.01
     # Coulomb: it flies for sqrt(2 h / g), landing at speed w takes mu w off its 1 m/s, then it slides v^2 / (2 mu g)

@@ -170,9 +170,8 @@ def test_a_sheet_of_a_thousand_times_the_viscosity_sags_and_does_not_blow_up(sto
 
 def test_viscosity_slows_a_shear_by_its_law(store):
     """A wave of speeds across a slab dies by exp(-nu k^2 t) (momentum diffusion)."""
-    from estampa.solve.liquid.triangle_grid import listed, sorted_by_row
-
     from estampa.solve.liquid.flow import stick
+    from estampa.solve.liquid.near import listed, sorted_by_row
     from estampa.solve.liquid.pressure import constants, crowding, table
 
     n = 20
