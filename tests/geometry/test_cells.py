@@ -147,5 +147,5 @@ def test_bricks_lie_in_courses_and_leave_nothing_out():
 
 def test_a_surface_with_a_hole_is_refused():
     box = trimesh.creation.box((1, 1, 1))
-    with pytest.raises(cutting.Refused):
+    with pytest.raises(cutting.CutRefused):
         cutting.cut(np.asarray(box.vertices), np.asarray(box.faces)[:-1], [np.asarray(box.vertices)], 0)

@@ -45,7 +45,7 @@ def cut(
 
     points (n, 3) m; triangles (t, 3), counter-clockwise seen from outside; workers -- how many processes, or None for
     what suits the work; told(share) -- called as parts are done; it may raise to stop.
-    Raises Refused where the mesh holds no volume that the package can cut.
+    Raises CutRefused where the mesh holds no volume that the package can cut.
     """
     work = len(cells) * np.sqrt(len(triangles))
     workers = (0 if work < IN_PROCESS else WORKERS) if workers is None else workers

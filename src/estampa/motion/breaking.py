@@ -138,7 +138,7 @@ class Break(Remesh):
             )
             if v["smallest"] > 0 and v["gap"] == 0 and 1 < len(corners) <= JOINED:
                 found = joined(mesh, triangles, corners, found, v["smallest"])
-        except cutting.Refused as err:
+        except cutting.CutRefused as err:
             raise EstampaError(
                 "It", "cannot cut the mesh: its surface does not close, or goes through itself.",
                 "Close its holes, or part it with Cut into pieces.", str(err),
