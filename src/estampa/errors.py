@@ -19,10 +19,10 @@ class EstampaError(Exception):
         return _made_again, (type(self), self.what, self.cause, self.cure, self.detail)
 
 
-def _made_again(kind: type[EstampaError], *report: str) -> EstampaError:
+def _made_again(kind: type[EstampaError], *words: str) -> EstampaError:
     """An error as it comes from another process."""
     err = kind.__new__(kind)
-    EstampaError.__init__(err, *report)
+    EstampaError.__init__(err, *words)
     return err
 
 

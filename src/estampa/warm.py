@@ -60,8 +60,8 @@ def note_prepared() -> None:
 
 def _mark() -> str:
     files = sorted(Path(__file__).parent.rglob("*.py"))
-    on_progress = [(f.name, f.stat().st_size, f.stat().st_mtime_ns) for f in files]
-    return digest(target.name(), on_progress).hex()
+    stamps = [(f.name, f.stat().st_size, f.stat().st_mtime_ns) for f in files]
+    return digest(target.name(), stamps).hex()
 
 
 def warm_cloth() -> None:

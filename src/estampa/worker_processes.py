@@ -186,7 +186,7 @@ def serve(memory: int = 0) -> None:
     if memory:
         has = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
         resource.setrlimit(resource.RLIMIT_AS, (has + memory, resource.RLIM_INFINITY))
-    asked, on_progress = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
+    asked, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # what packages print must not come between answers
     state = None
     while True:
@@ -204,5 +204,5 @@ def serve(memory: int = 0) -> None:
             message = pickle.dumps((True, answer), pickle.HIGHEST_PROTOCOL)
         except Exception as err:
             message = pickle.dumps((False, err))
-        on_progress.write(message)
-        on_progress.flush()
+        answers.write(message)
+        answers.flush()

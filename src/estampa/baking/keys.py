@@ -93,8 +93,8 @@ def default_frames(doc) -> tuple[int, int]:
 def source_of(evaluator, skeleton: Thing, frames: tuple[int, int]) -> str:
     """Digest of everything that a bake of a skeleton reads over frames."""
     layers = evaluator.layers(skeleton)
-    report = [evaluator.poses.name(skeleton, float(f), layers) for f in range(frames[0], frames[1] + 1)]
-    return digest(report).hex()
+    poses = [evaluator.poses.name(skeleton, float(f), layers) for f in range(frames[0], frames[1] + 1)]
+    return digest(poses).hex()
 
 
 def stale_clips(evaluator, skeleton: Thing) -> list[str]:

@@ -27,9 +27,9 @@ def checked(thing: Thing, channel_name: str, value):
     try:
         check_value(channel, value)
     except ValueError as err:
-        report = shortened(repr(value), 60)
+        words = shortened(repr(value), 60)
         cure = f"Its words are {', '.join(w for w, _ in channel.choices)}." if channel.choices else ""
-        raise EstampaError(f"{thing.name} · {channel.label}", f"cannot be {report}.", cure, str(err)) from None
+        raise EstampaError(f"{thing.name} · {channel.label}", f"cannot be {words}.", cure, str(err)) from None
     if channel.check is not None:
         try:
             channel.check(value)
@@ -73,10 +73,10 @@ def set_values(
             old = held.key_at(frame)
             new[name] = held.with_key(old.with_(value=float(value)) if old else Key(frame=frame, value=float(value)))
         elif isinstance(held, (Curve, Link, Formula)):
-            report = "keyed" if isinstance(held, Curve) else "computed from other channels"
+            words = "keyed" if isinstance(held, Curve) else "computed from other channels"
             raise EstampaError(
                 f"{thing.name} · {thing.declared.channels[name].label}",
-                f"is {report}.",
+                f"is {words}.",
                 "Clear that first (the arrow beside it), or change what it reads.",
             )
         elif auto_key and frame is not None and thing.declared.channels[name].animates:

@@ -143,16 +143,16 @@ def make_limp(
     if not skeleton.joints:
         raise EstampaError(skeleton.name, "has no joints to go limp.", "Select a skeleton.")
     bones = scene.values.bones(skeleton)
-    report = parts is not None
-    if not report:
+    by_hand = parts is not None
+    if not by_hand:
         parts = proposed(bones)
         if len(missing(parts)) > 3:
             parts = {}  # it is no body of that sort
     cleared = {j.id for j in turned_away(skeleton)} if at_zero else set()
     joints = []
     for joint in skeleton.joints:
-        part, values = parts.get(joint.id, "none" if report else joint.constant("part")), dict(joint.values)
-        if report and part != joint.constant("part") or joint.id in parts and "part" not in joint.values:
+        part, values = parts.get(joint.id, "none" if by_hand else joint.constant("part")), dict(joint.values)
+        if by_hand and part != joint.constant("part") or joint.id in parts and "part" not in joint.values:
             cone, twist = LIMITS.get(part, (joint.constant("cone"), joint.constant("twist")))
             values |= {"part": part, "cone": cone, "twist": twist}
         if joint.id in cleared:

@@ -13,7 +13,7 @@ from .things import mesh_ref
 SAME = 1e-6  # of the size, within which two poses are one
 
 
-def report(evaluator: Evaluator, subject: Thing, first: int, count: int) -> str:
+def poses_fingerprint(evaluator: Evaluator, subject: Thing, first: int, count: int) -> str:
     """Hex digest of what the poses of those frames are made of."""
     stacks, layers, one = evaluator.stacks, evaluator.layers(subject), evaluator.stage.one
     return digest(*(stacks.name(subject, layers, one(subject, first + k)) for k in range(count))).hex()
@@ -44,7 +44,7 @@ def freeze(
         "begins": scene.doc.start,
         "of": subject.id,
         "first": first,
-        "made": report(evaluator, subject, first, count),
+        "made": poses_fingerprint(evaluator, subject, first, count),
     }
     flip = Thing(kind="flip", name="Flip", values=values)
     place = {n: v for n, v in subject.values.items() if n != "parent" or isinstance(v, str)}
@@ -78,7 +78,7 @@ def freeze_again(scene: Scene, evaluator: Evaluator, strip_id: str) -> None:
     targets = tuple(
         t.with_(points=scene.arrays.put(np.ascontiguousarray(p))) for t, p in zip(strip.targets, poses, strict=True)
     )
-    changed = flip.with_(values=flip.values | {"made": report(evaluator, subject, first, count)})
+    changed = flip.with_(values=flip.values | {"made": poses_fingerprint(evaluator, subject, first, count)})
     stack = tuple(changed if l is flip else l for l in strip.stack)
     again = strip.with_(
         targets=targets, stack=stack, mesh=mesh_ref(scene, mesh.with_points(poses[0]), strip.mesh.source)
@@ -91,7 +91,7 @@ def is_stale(evaluator: Evaluator, flip: Thing, count: int) -> bool:
     subject = evaluator.doc.find(flip.constant("of"))
     if subject is None or subject.mesh is None or not flip.constant("made"):
         return False
-    return report(evaluator, subject, flip.constant("first"), count) != flip.constant("made")
+    return poses_fingerprint(evaluator, subject, flip.constant("first"), count) != flip.constant("made")
 
 
 def _shows(swarm: Thing, old: str, new: str, count: int) -> Thing | None:

@@ -155,7 +155,7 @@ def reference(arrays: Arrays, mesh: Mesh, source: str = "", **origin) -> MeshRef
     """The same for arrays that are put into a scene later. Those of the mesh are not to be written to any more."""
     mesh.freeze()
     put = arrays.put
-    report = lambda held: tuple((name, put(values)) for name, values in sorted(held.items()))
+    named = lambda held: tuple((name, put(values)) for name, values in sorted(held.items()))
     return MeshRef(
         **origin,
         points=put(mesh.points),
@@ -165,9 +165,9 @@ def reference(arrays: Arrays, mesh: Mesh, source: str = "", **origin) -> MeshRef
         source=source,
         materials=tuple(_kept(put, m) for m in mesh.materials),
         face_materials=put(mesh.face_materials) if mesh.face_materials is not None else None,
-        corners=report(mesh.corners),
-        vertices=report(mesh.vertices),
-        faces=report(mesh.faces),
+        corners=named(mesh.corners),
+        vertices=named(mesh.vertices),
+        faces=named(mesh.faces),
     )
 
 

@@ -134,8 +134,8 @@ def _kept(scene, subject: Thing, before: Mesh, after: Mesh) -> Thing:
 
 def _with_targets(scene, subject: Thing, change: Change) -> Thing:
     """A subject whose morph targets of the names that the file has are those of the file."""
-    report = dict(change.targets)
-    fresh = lambda t: t.with_(points=scene.arrays.put(change.mesh.points + report[t.name])) if t.name in report else t
+    away = dict(change.targets)
+    fresh = lambda t: t.with_(points=scene.arrays.put(change.mesh.points + away[t.name])) if t.name in away else t
     return subject.with_(targets=tuple(map(fresh, subject.targets)))
 
 

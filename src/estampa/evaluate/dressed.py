@@ -210,10 +210,8 @@ def _of_texture(layer, subject, mesh, path) -> np.ndarray:
         rows = None
     apart = np.inf if rows is None else float(np.abs(texture.rest[rows] - mesh.points).max(initial=0.0))
     if apart > ANOTHER * max(float(mesh.size.max()), 1e-6):
-        fingerprint = (
-            f"has {count:,} vertices and {subject.name} has {mesh.count:,}" if rows is None else "has another shape"
-        )
-        raise EstampaError(file.name, f"is of another mesh: it {fingerprint}.", f"Print it of {subject.name} again.")
+        words = f"has {count:,} vertices and {subject.name} has {mesh.count:,}" if rows is None else "has another shape"
+        raise EstampaError(file.name, f"is of another mesh: it {words}.", f"Print it of {subject.name} again.")
     return np.stack([texture.at(k)[rows] for k in range(len(texture.frames))]).astype(float)
 
 

@@ -4,7 +4,10 @@ It wires what does the work: values of channels, the reader that says what thing
 read, the topology and stacks of subjects, the poses of skeletons, and the runs that are solved frame by frame.
 """
 
+from functools import cached_property
+
 from ..motion.layer import Resolved
+from ..scene.dependencies import Dependencies
 from ..scene.document import Document, Thing
 from ..scene.graph import member_of
 from ..scene.values import Values
@@ -31,9 +34,8 @@ class Evaluator:
         self.doc, self.scene, self.store, self.stand_ins = doc, scene, store, stand_ins
         self.live: dict[str, Playing] = {}  # solvers that run on without the store, by layer
         self.waits = True  # False: a slow layer that is not planned yet is refused, as on the window's own thread
-        self.on_progress = (
-            None  # (subject, layer, share done): called while a slow layer is planned; may raise Cancelled
-        )
+        # (subject, layer, share done): called while a slow layer is planned; may raise Cancelled
+        self.on_progress = None
         # (layer, frame) -> key of its last result, if a view keeps them
         self.stale_keys: dict[tuple[str, int], bytes] = {}
         self._layers: dict[str, tuple[Thing, list[Thing]]] = {}
@@ -50,6 +52,11 @@ class Evaluator:
         self.mesh, self.plans = self.topology.mesh, self.topology.plans
         self.rows, self.through, self.copies = self.stacks.rows, self.stacks.through, self.stacks.copies
         self.solvers, self.solve_through, self.pin = self.runs.solvers, self.runs.solve_through, self.runs.pin
+
+    @cached_property
+    def dependencies(self) -> Dependencies:
+        """What the things of its document depend on."""
+        return Dependencies(self.doc)
 
     def owner(self, thing: Thing) -> Owner:
         """What looks after a thing: how its stack is named, solved and seen."""

@@ -18,7 +18,7 @@ from ..scene.document import Thing
 from ..scene.values import PLACE, Rows
 from ..solve.aid import aids_below
 from .reader import Scope
-from .reasons import Read, reads_of_layer, reads_of_thing
+from .reasons import Read, reads_of_thing
 
 if TYPE_CHECKING:
     from ..solve.ensemble import MemberInputs
@@ -74,7 +74,19 @@ class Owner:
     def step_fingerprint(self, owner: Thing, layer: Thing, frame: float) -> bytes:
         """Digest of all that a step of a solver of its stack reads at a frame, but forces; made once for what stands
         still."""
-        raise NotImplementedError
+        known = self._still_fingerprints.get(layer.id)
+        if known is not None:
+            return known
+        found = self.read_at_step(owner, layer, frame)
+        if self.is_still(owner, layer):
+            self._still_fingerprints[layer.id] = found
+        return found
+
+    def read_at_step(self, owner: Thing, layer: Thing, frame: float) -> bytes:
+        """That digest, made anew: what enters the layer, its channels, and the aids below it."""
+        entering, scope = self.fingerprint(owner, frame, self.above(owner, layer)), self.scope(owner, frame)
+        aids = self.evaluator.runs.aids_fingerprint(owner, layer, scope)
+        return digest(entering, self.reader.fingerprint(layer, scope), aids)
 
     def is_still(self, owner: Thing, layer: Thing) -> bool:
         """Whether that is the same at every frame."""
@@ -172,7 +184,7 @@ class Owner:
 
     def reads_of_layer(self, owner: Thing, layer: Thing, frame: float) -> list[Read]:
         """What is read of one of those layers."""
-        return reads_of_layer(self.evaluator, layer, self.scope(owner, frame))
+        return reads_of_thing(self.evaluator, layer, self.scope(owner, frame))
 
 
 def owners_for(evaluator: Evaluator) -> dict[str, Owner]:

@@ -71,13 +71,13 @@ class Reader:
 
     def __init__(self, evaluator):
         self.evaluator, self.doc, self.values = evaluator, evaluator.doc, evaluator.values
-        self._told: dict[tuple, bytes] = {}
+        self._fingerprints: dict[tuple, bytes] = {}
         self._steady: dict[str, tuple[bytes, frozenset[str]]] = {}
         self._stills: dict[str, bool] = {}
         self._constants: dict[tuple, tuple] = {}
         self._stand_names: dict[tuple, bytes] = {}
         self._on_joints: dict[str, bool] = {}
-        self._felt_told: dict[tuple, dict[int, bytes]] = {}
+        self._force_fingerprints: dict[tuple, dict[int, bytes]] = {}
         self._open: list[tuple] = []  # what is being named, to find rings
 
     # -- one thing -------------------------------------------------------------------------------------------
@@ -118,19 +118,19 @@ class Reader:
             return digest(*((name, fingerprint) for name, _, fingerprint in self.reads(thing, scope)))
         owner = scope.owner.id if scope.owner is not None else None
         key = (thing.id, owner, scope.bones is not None, None if self.still(thing) else scope.frame)
-        found = self._told.get(key)
+        found = self._fingerprints.get(key)
         if found is None:
             with self.guarded(thing, scope):
                 steady = self._steady.get(thing.id)
                 if steady is None:
-                    steady = self._steady[thing.id] = self._steady_told(thing, scope)
+                    steady = self._steady[thing.id] = self._steady_fingerprint(thing, scope)
                 found = digest(
                     steady[0], *((n, fingerprint) for n, _, fingerprint in self.reads(thing, scope, steady[1]))
                 )
-            self._told[key] = found
+            self._fingerprints[key] = found
         return found
 
-    def _steady_told(self, thing, scope) -> tuple[bytes, frozenset[str]]:
+    def _steady_fingerprint(self, thing, scope) -> tuple[bytes, frozenset[str]]:
         """(digest of the channels that are the same at all frames and name nothing, their names)."""
         moves = lambda name: isinstance(thing.value(name), (Curve, Link, Formula))
         names = {
@@ -326,11 +326,11 @@ class Reader:
         forces = (t for t in forces if not is_own_obstacle(self.doc, layer, t))
         return [t for t in forces if chosen is None or t.kind != chosen.kind or t is chosen]
 
-    def felt_told(self, layer: Thing, first: int, last: int) -> Iterator[bytes]:
+    def force_fingerprints(self, layer: Thing, first: int, last: int) -> Iterator[bytes]:
         """Digests of everything that those forces read at frames from first to last; the same for all that feel the
         same. Each is told when it is asked for, as it may need the key of the frame before."""
         felt = self.felt(layer)
-        known = self._felt_told.setdefault(tuple(t.id for t in felt), {})
+        known = self._force_fingerprints.setdefault(tuple(t.id for t in felt), {})
         for frame in range(first, last + 1):
             if frame not in known:
                 scope = Scope.world(frame)

@@ -58,11 +58,6 @@ def reads_of_run(evaluator, run, frame: float) -> list[Read]:
     return found
 
 
-def reads_of_layer(evaluator, layer: Thing, scope: Scope) -> list[Read]:
-    """What is read of a layer's own channels, in the scope that it reads in."""
-    return reads_of_thing(evaluator, layer, scope)
-
-
 def reads_of_thing(evaluator, thing: Thing, scope: Scope, deep: int = DEEP) -> list[Read]:
     """What is read of a thing, and so many steps down of those that it names."""
     found = []

@@ -140,18 +140,18 @@ class Runs:
         first = self.doc.solved_from
         last = keys[-1] if keys else digest("start", KEYS, target.name(), self.doc.frame_rate)
         if run.id not in self._still:
-            self._still[run.id] = self._told(run, first) if self._is_still(run) else None
+            self._still[run.id] = self._step_fingerprint(run, first) if self._is_still(run) else None
         still = self._still[run.id]
         if still and len(self._keying) == 1:  # asked for by another run, it may need that one's keys, frame by frame
             place = max(place, self.doc.solved_to - first)
-        felt = self.reader.felt_told(run.thing, first + len(keys), first + place)
+        felt = self.reader.force_fingerprints(run.thing, first + len(keys), first + place)
         frames = range(first + len(keys), first + place + 1)
-        fingerprint = repeat(still, len(frames)) if still else (self._told(run, frame) for frame in frames)
+        fingerprint = repeat(still, len(frames)) if still else (self._step_fingerprint(run, frame) for frame in frames)
         for acts, read in zip(felt, fingerprint, strict=True):
             last = blake2b(last + read + acts, digest_size=SIZE).digest()
             keys.append(last)
 
-    def _told(self, run, frame) -> bytes:
+    def _step_fingerprint(self, run, frame) -> bytes:
         fingerprint = [
             (layer.id, self.evaluator.owner(owner).step_fingerprint(owner, layer, frame))
             for owner, layer in run.members
@@ -228,9 +228,9 @@ class Runs:
         """What enters a layer with memory, for what it makes of it."""
         evaluator = self.evaluator
         above = evaluator.layers_above(owner, layer)
-        mesh = evaluator.owner(owner)
-        first = lambda: mesh.first_points(owner, layer)
-        now = first if mesh.is_still(owner, layer) else lambda: evaluator.through(owner, above, frame).points
+        looked_after = evaluator.owner(owner)
+        first = lambda: looked_after.first_points(owner, layer)
+        now = first if looked_after.is_still(owner, layer) else lambda: evaluator.through(owner, above, frame).points
         return Entering(layer.id, evaluator.topology.sized(owner, layer), first, now)
 
     # -- frames ------------------------------------------------------------------------------------------------

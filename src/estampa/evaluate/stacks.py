@@ -318,9 +318,9 @@ class Stacks:
         if found is None or not found.is_current:
             return None
         entering = evaluator.runs.entering(subject, layer, frame)
-        fingerprint = layer.declared().travel(found.frame, entering)
-        if fingerprint is None:
+        gone = layer.declared().travel(found.frame, entering)
+        if gone is None:
             after = layer.declared().points(found.frame, entering)
             apart = np.linalg.norm(after - entering.now(), axis=1)
-            fingerprint = apart.mean(), apart.max()
-        return float(fingerprint[0]), float(fingerprint[1])
+            gone = apart.mean(), apart.max()
+        return float(gone[0]), float(gone[1])

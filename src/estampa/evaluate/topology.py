@@ -95,9 +95,9 @@ class Topology:
         key = digest("work", name, mesh.points, mesh.face_counts, mesh.face_indices, weights)
         found = self.evaluator.store.frame(key)
         if found is None:
-            fingerprint = self.evaluator.on_progress
-            fingerprint = partial(fingerprint, subject, layer) if fingerprint is not None else None
-            made = layer.declared().work(mesh, v, weights, fingerprint)
+            on_progress = self.evaluator.on_progress
+            on_progress = partial(on_progress, subject, layer) if on_progress is not None else None
+            made = layer.declared().work(mesh, v, weights, on_progress)
             found = Frame({n: Table({"value": array}) for n, array in made.items()})
             self.evaluator.store.write(key, found)
         return {n: table["value"] for n, table in found.tables.items()}

@@ -36,5 +36,5 @@ class Immersion(Force):
 
     def act(self, world, v):
         if v.liquid is not None:
-            report = {name: float(v[name]) for name in ("drag", "soaks", "dries")}
-            world.pools.append(replace(v.liquid, **report))
+            own = {name: float(v[name]) for name in ("drag", "soaks", "dries")}
+            world.pools.append(replace(v.liquid, **own))

@@ -251,28 +251,28 @@ PARTS = 16  # of a power of two: tables that stay near the processor
 def _alike(rows):
     """Rows by what a hash of them begins with, each part in a table of its own by open addressing."""
     n, wide = len(rows), rows.shape[1]
-    meta, same = np.empty(n, np.uint32), np.empty(n, np.int32)
+    hashes, same = np.empty(n, np.uint32), np.empty(n, np.int32)
     for i in prange(n):
         h = np.uint64(0)
         for c in range(wide):
             h = (h ^ np.uint64(rows[i, c])) * np.uint64(0x9E3779B97F4A7C15)
             h ^= h >> np.uint64(29)
-        meta[i] = np.uint32(h >> np.uint64(32))
+        hashes[i] = np.uint32(h >> np.uint64(32))
     counts = np.zeros(PARTS, np.int64)
     for i in range(n):
-        counts[meta[i] & np.uint32(PARTS - 1)] += 1
+        counts[hashes[i] & np.uint32(PARTS - 1)] += 1
     for part in prange(PARTS):
         size = 1
         while size < 2 * counts[part] + 2:
             size *= 2
         table = np.full(size, -1, np.int32)
         for i in range(n):
-            if meta[i] & np.uint32(PARTS - 1) != part:
+            if hashes[i] & np.uint32(PARTS - 1) != part:
                 continue
-            at = np.int64(meta[i] >> np.uint32(4)) & (size - 1)
+            at = np.int64(hashes[i] >> np.uint32(4)) & (size - 1)
             while table[at] >= 0:
                 k = table[at]
-                if meta[k] == meta[i]:
+                if hashes[k] == hashes[i]:
                     equal = True
                     for c in range(wide):
                         if rows[k, c] != rows[i, c]:

@@ -43,9 +43,9 @@ def write(path: Path, names, parents, at_rest, tips, world, frame_rate: float, s
         lines.append(f"{pad}{'JOINT' if depth[i] else 'ROOT'} {names[i]}")
         lines.append(f"{pad}{{")
         lines.append(f"{pad}\tOFFSET {_row(offset)}")
-        meta = " ".join(f"{a}rotation" for a in ORDER)
-        meta = f"6 Xposition Yposition Zposition {meta}" if i in moving else f"3 {meta}"
-        lines.append(f"{pad}\tCHANNELS {meta}")
+        words = " ".join(f"{a}rotation" for a in ORDER)
+        words = f"6 Xposition Yposition Zposition {words}" if i in moving else f"3 {words}"
+        lines.append(f"{pad}\tCHANNELS {words}")
         if following is not None and parents[following] == i:
             continue
         lines.extend([f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {_row(tips[i] * scale)}", f"{pad}\t}}"])

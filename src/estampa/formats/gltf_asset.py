@@ -87,10 +87,10 @@ class _GltfReader:
             )
         return found
 
-    def _part(self, meta, count, width, component=None):
-        view = self.document.bufferViews[meta.bufferView]
-        kind = np.dtype(glb.TYPES[component or meta.componentType])
-        start = (view.byteOffset or 0) + (meta.byteOffset or 0)
+    def _part(self, accessor, count, width, component=None):
+        view = self.document.bufferViews[accessor.bufferView]
+        kind = np.dtype(glb.TYPES[component or accessor.componentType])
+        start = (view.byteOffset or 0) + (accessor.byteOffset or 0)
         return np.frombuffer(self.buffers[view.buffer], kind, count * width, start).reshape(count, width)
 
     def asset(self) -> Asset:
@@ -141,8 +141,8 @@ class _GltfReader:
                 made.tracks[word] = track_of(times, values, how)
         if not made.targets:
             return
-        meta = self.meta["nodes"][i].get("weights")  # which the library leaves out
-        still = np.array(meta or self.document.meshes[node.mesh].weights or [0.0] * len(made.targets), float)
+        weights = self.meta["nodes"][i].get("weights")  # which the library leaves out
+        still = np.array(weights or self.document.meshes[node.mesh].weights or [0.0] * len(made.targets), float)
         course = {clip: track for clip, tracks in own.items() for track in tracks if track[3] == "weights"}
 
         def felt(t, clip=0):
@@ -158,18 +158,18 @@ class _GltfReader:
         shape = self._mesh(node.mesh) if node.mesh is not None and node.skin is not None else None
         if shape is None or shape.mesh is None or shape.indices is None:
             return
-        meta = self.document.skins[node.skin]
+        skin = self.document.skins[node.skin]
         what = f"{self.path.name}, {nodes[number[i]].name}"
-        if not meta.joints or any(j not in number for j in meta.joints):
+        if not skin.joints or any(j not in number for j in skin.joints):
             raise EstampaError(what, "follows joints that are not in the scene.", "Export it with its skeleton.")
-        back = np.tile(np.eye(4), (len(meta.joints), 1, 1))
-        if meta.inverseBindMatrices is not None:
-            back = self.rows(meta.inverseBindMatrices).astype(float).reshape(-1, 4, 4).transpose(0, 2, 1)
-        if len(back) < len(meta.joints) or not np.isfinite(back).all():
+        back = np.tile(np.eye(4), (len(skin.joints), 1, 1))
+        if skin.inverseBindMatrices is not None:
+            back = self.rows(skin.inverseBindMatrices).astype(float).reshape(-1, 4, 4).transpose(0, 2, 1)
+        if len(back) < len(skin.joints) or not np.isfinite(back).all():
             raise EstampaError(what, "has a skin whose matrices do not fit its joints.", "Export it again.")
-        if shape.indices.max(initial=0) >= len(meta.joints):
+        if shape.indices.max(initial=0) >= len(skin.joints):
             raise EstampaError(what, "has weights of a joint that its skin does not have.", "Export it again.")
-        joints = np.array([number[j] for j in meta.joints])
+        joints = np.array([number[j] for j in skin.joints])
         for j in joints:
             nodes[j].joint = True
         nodes[number[i]].skin = AssetSkin(joints, back[: len(joints)], shape.indices, shape.weights)
@@ -288,8 +288,8 @@ class _GltfReader:
         pick = (lambda x: x) if len(first) == len(points) else (lambda x: x[first])
         counts = np.full(len(named) // 3, 3, np.int32)
         shape = made(pick(points), counts, named, materials, of, own)
-        meta = mesh.extras.get("targetNames", []) if isinstance(mesh.extras, dict) else []
-        words = [str(meta[k]) if k < len(meta) else f"Target {k + 1}" for k in range(len(targets))]
+        named = mesh.extras.get("targetNames", []) if isinstance(mesh.extras, dict) else []
+        words = [str(named[k]) if k < len(named) else f"Target {k + 1}" for k in range(len(targets))]
         targets = [(w, pick(t).astype(float)) for w, t in zip(words, targets, strict=True)]
         return _Shape(shape, *((None, None) if weights is None else few(pick(indices), pick(weights))), targets)
 

@@ -83,8 +83,8 @@ def read_obj(what: str, data: bytes, progress=lambda share, text: None, folder: 
     if own is not None:
         from .asset import by_corner
 
-        meta = by_corner(own, indices.astype(np.int32), len(xyz))
-        (vertices if meta.domain == "vertices" else corners)["normal"] = meta.values
+        placed = by_corner(own, indices.astype(np.int32), len(xyz))
+        (vertices if placed.domain == "vertices" else corners)["normal"] = placed.values
     return Mesh(xyz, counts, indices, uv, materials, faces, None, corners, None, vertices)
 
 

@@ -79,8 +79,8 @@ class _UsdReader:
 
         self.path, self.stage, self.rate = path, stage, rate
         self.left: list[str] = []
-        meta = stage.HasAuthoredTimeCodeRange()
-        self.start = Usd.TimeCode(stage.GetStartTimeCode()) if meta else Usd.TimeCode.EarliestTime()
+        ranged = stage.HasAuthoredTimeCodeRange()
+        self.start = Usd.TimeCode(stage.GetStartTimeCode()) if ranged else Usd.TimeCode.EarliestTime()
         self._cache = UsdGeom.XformCache(self.start)
         self.rigs = Rigs(path, stage, rate, self.start)
         self._materials: dict[str, Material] = {}
@@ -216,8 +216,8 @@ class _UsdReader:
                 self._mesh_of(prim, node)
                 if node.mesh is not None:
                     inner = home @ np.array(self._cache.GetLocalToWorldTransform(prim), float).T
-                    meta = f"how the points of {node.name} move, of which there are instances"
-                    found.append((inner, node.mesh, meta if node.points_at else ""))
+                    lost = f"how the points of {node.name} move, of which there are instances"
+                    found.append((inner, node.mesh, lost if node.points_at else ""))
         return found
 
     @staticmethod

@@ -51,8 +51,8 @@ def _answered(folder: Path, may_read) -> bool:
     if not may_read(folder):
         return False
     with suppress(OSError):  # where it cannot be remembered it is asked again
-        report = json.dumps(_seen() | {str(folder): _digest(folder)}, indent=1)
-        disk.write_whole(disk.state_folder() / SEEN, lambda part: part.write_text(report), 0o600)
+        seen = json.dumps(_seen() | {str(folder): _digest(folder)}, indent=1)
+        disk.write_whole(disk.state_folder() / SEEN, lambda part: part.write_text(seen), 0o600)
     return True
 
 

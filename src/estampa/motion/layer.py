@@ -164,10 +164,8 @@ def moved(layer: Deformer, points: np.ndarray, v: Resolved, now: Moment) -> np.n
 
 
 def _misshapen(layer: Deformer, result, points: np.ndarray) -> EstampaError:
-    on_progress = (
-        f"{result.dtype} of the shape {result.shape}" if isinstance(result, np.ndarray) else type(result).__name__
-    )
-    words = f"gave {on_progress} where float64 of the shape {points.shape} was wanted."
+    what = f"{result.dtype} of the shape {result.shape}" if isinstance(result, np.ndarray) else type(result).__name__
+    words = f"gave {what} where float64 of the shape {points.shape} was wanted."
     return EstampaError(layer.title, words, cure_for(type(layer)))
 
 

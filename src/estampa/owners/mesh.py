@@ -33,18 +33,6 @@ class MeshOwner(Owner):
         many = self.evaluator.stage.one(owner, frame)
         return digest(self.evaluator.stacks.name(owner, layers, many), self.reader.stand_name(owner, frame))
 
-    def step_fingerprint(self, owner, layer, frame):
-        known = self._still_fingerprints.get(layer.id)
-        if known is not None:
-            return known
-        entering = self.fingerprint(owner, frame, self.above(owner, layer))
-        scope = self.scope(owner, frame)
-        aids = self.evaluator.runs.aids_fingerprint(owner, layer, scope)
-        found = digest(entering, self.reader.fingerprint(layer, scope), aids)
-        if self.is_still(owner, layer):
-            self._still_fingerprints[layer.id] = found
-        return found
-
     def inputs(self, owner, layer, frame):
         evaluator, first = self.evaluator, self.doc.solved_from
         v, world = self.reader.resolved(layer, self.scope(owner, frame)), evaluator.runs.world(layer, frame)

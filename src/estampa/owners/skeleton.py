@@ -38,19 +38,9 @@ class SkeletonOwner(Owner):
         layers = self.evaluator.layers(owner) if layers is None else layers
         return digest(self.evaluator.poses.name(owner, frame, layers), self.reader.stand_name(owner, frame))
 
-    def step_fingerprint(self, owner, layer, frame):
-        known = self._still_fingerprints.get(layer.id)
-        if known is not None:
-            return known
-        entering = self.fingerprint(owner, frame, self.above(owner, layer))
-        scope = self.scope(owner, frame)
-        aids = self.evaluator.runs.aids_fingerprint(owner, layer, scope)
-        found = digest(entering, self.reader.fingerprint(layer, scope), aids)
-        if member_of(layer):
-            found = digest(found, self.radii(owner))
-        if self.is_still(owner, layer):
-            self._still_fingerprints[layer.id] = found
-        return found
+    def read_at_step(self, owner, layer, frame):
+        found = super().read_at_step(owner, layer, frame)
+        return digest(found, self.radii(owner)) if member_of(layer) else found
 
     def inputs(self, owner, layer, frame):
         poses, first = self.evaluator.poses, self.doc.solved_from

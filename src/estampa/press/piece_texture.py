@@ -44,7 +44,7 @@ class PieceTexture(PiecePrint):
         pivots = rigid.centres[of]
         own = [np.stack([of, pivots[:, 0]], axis=1), pivots[:, 1:]]
         coordinates = [*(glb.coordinates(mesh)[:1] or [np.zeros((mesh.count, 2))]), *own]
-        report = {
+        meta = {
             "kind": "rigid animation texture", "frame_rate": job.frame_rate, "first_frame": job.frames[0],
             "frames": len(job.frames), "pieces": count, "vertices": mesh.count, "mesh": glb_path.name,
             "place_texture": place_path.name, "turn_texture": turn_path.name, "precision": "full", "unit": "metre",
@@ -61,7 +61,7 @@ class PieceTexture(PiecePrint):
         places = np.concatenate([rigid.places, rigid.sizes[..., None]], axis=2) if rigid.grows else rigid.places
         sums = {}
         noted = {path: noting(write, path.name, sums) for path, write in files.items()}
-        noted[json_path] = lambda part: part.write_text(json.dumps(report | {"blake2b": sums}, indent=1))
+        noted[json_path] = lambda part: part.write_text(json.dumps(meta | {"blake2b": sums}, indent=1))
         write_together(noted)
         progress(1.0, "Written")
         return list(noted)

@@ -132,9 +132,9 @@ def run(
 ) -> Result:
     """Solve, write and read back one print. Raises EstampaError or Cancelled; earlier files are then untouched."""
     doc = evaluator.doc
-    report = estimate(scene, doc, item)
-    if report.trouble:
-        raise EstampaError(item.name, report.trouble)
+    trouble = estimate(scene, doc, item).trouble
+    if trouble:
+        raise EstampaError(item.name, trouble)
 
     def step(share, text):
         if cancelled():
@@ -173,8 +173,8 @@ def run(
     of = kind.takes.counted
     each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told
     jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) == 6 else None
-    report = (job.v["tolerance"], target, signature(evaluator, item), of, gap.report, jump)
-    return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *report)
+    more = (job.v["tolerance"], target, signature(evaluator, item), of, gap.report, jump)
+    return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *more)
 
 
 def is_loop(doc: Document, item: Thing) -> bool:

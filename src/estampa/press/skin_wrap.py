@@ -55,8 +55,8 @@ class SkinWrap(SkinPrint):
 
     def estimate(self, vertices, triangles, frames, v):
         many = int(self.vertices(vertices))
-        report = FORMS[v["form"]]().estimate(many, 2 * many, frames, OWN | v)
-        return Estimate(report.bytes, report.text, report.trouble)
+        base = FORMS[v["form"]]().estimate(many, 2 * many, frames, OWN | v)
+        return Estimate(base.bytes, base.text, base.trouble)
 
     def _wrapped(self, job: Job, progress) -> Wrapped:
         """Worked out once for writing and reading back."""
@@ -85,8 +85,8 @@ class SkinWrap(SkinPrint):
         if surface(base) is None:
             cure = "Choose a frame at which there is one."
             raise EstampaError(job.item.name, f"finds no skin at frame {base}.", cure)
-        report = lambda share, frame: progress(0.6 * share, f"Laying frame {frame}")
-        triangles, found, apart = wrap(surface, base, list(range(begin, last)), job.frame_rate, report)
+        step = lambda share, frame: progress(0.6 * share, f"Laying frame {frame}")
+        triangles, found, apart = wrap(surface, base, list(range(begin, last)), job.frame_rate, step)
         points = faded(found, first, last, fade)
         mesh = Mesh.from_triangles(found[base], triangles)
         mesh = coloured(mesh, job.subject.name, tuple(map(float, inks[0]))) if inks else mesh

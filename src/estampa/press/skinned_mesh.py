@@ -50,9 +50,9 @@ class PrintedReader:
 
     def __init__(self, path: Path):
         self.file = skinned.SkinnedReader(path)
-        report = self.file.document.scenes[0].extras["estampa"]
-        self._times = dict(zip(report["frames"], report["times"], strict=True))
-        self.frames = sorted(report["frames"])
+        meta = self.file.document.scenes[0].extras["estampa"]
+        self._times = dict(zip(meta["frames"], meta["times"], strict=True))
+        self.frames = sorted(meta["frames"])
 
     def points(self, frame: int):
         return self.file.moved(self._times[frame])

@@ -81,7 +81,7 @@ class VertexTexture(MeshPrint):
         lookup = lookup_of(mesh.count, width, height)
         coordinates = coordinates_with(mesh, lookup, int(job.v["lookup_set"]))
         error = 2.0**-11 if job.v["precision"] == "half" else 2.0**-24
-        report = {
+        meta = {
             "kind": "vertex animation texture",
             "frame_rate": job.frame_rate,
             "first_frame": frames[0],
@@ -116,7 +116,7 @@ class VertexTexture(MeshPrint):
         # for one
         sums = {}
         noted = {path: noting(write, path.name, sums) for path, write in files.items()}
-        noted[json_path] = lambda part: part.write_text(json.dumps(report | {"blake2b": sums}, indent=1))
+        noted[json_path] = lambda part: part.write_text(json.dumps(meta | {"blake2b": sums}, indent=1))
         progress(0.8, "Writing")
         write_together(noted)
         progress(1.0, "Written")

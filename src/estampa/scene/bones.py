@@ -110,8 +110,8 @@ class Bones:
         plain = [[v if isinstance(v, (int, float)) else None for v in row] for row in own]
         known = lambda v: v if isinstance(v, (int, float, str)) else None  # not what a newer version wrote
         limbs = [[known(j.values.get(n)) for n in LIMB] for j in self.joints]
-        fingerprint = limbs if any(any(row) for row in limbs) else None
-        return digest("bones", self.parents, *self.rest, self.tips, plain, *([fingerprint] if fingerprint else []))
+        given = limbs if any(any(row) for row in limbs) else None
+        return digest("bones", self.parents, *self.rest, self.tips, plain, *([given] if given else []))
 
     def below(self, joint: int) -> np.ndarray:
         """A joint and all that hang on it, parents first."""

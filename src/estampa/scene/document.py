@@ -550,9 +550,10 @@ class Document(Frozen):
             names = [n for n in ("stack", "joints") if any(p.id in changed for p in getattr(made, n))]
             parts = {n: swapped(getattr(made, n)) for n in names}
             after.append(made.with_(**parts) if parts else made)
-            where = "things" if self.index.place(self.things, top) >= 0 else "prints"
-            row = rows.setdefault(where, list(getattr(self, where)))
-            row[self.index.place(getattr(self, where), top)] = after[-1]
+            where, at = "things", self.index.place(self.things, top)
+            if at < 0:
+                where, at = "prints", self.index.place(self.prints, top)
+            rows.setdefault(where, list(getattr(self, where)))[at] = after[-1]
         if not tops:
             return self
         return self._with(Changes(list(tops.values()), after), **{n: tuple(row) for n, row in rows.items()})

@@ -129,9 +129,9 @@ def _mesh(scene: Scene, subject: Thing) -> int:
                (ref.faces, "faces", len(faces)))  # fmt: skip
     for held, domain, count in domains:
         for name, values in held:
-            fingerprint = f"what {domain} of “{subject.name}” have ({name}), which does not fit them"
-            found = _array(scene, values, fingerprint, NARROW, (count, None))
-            _need(1 <= found.shape[1] <= 4 and (name != "uv" or found.shape[1] == 2), f"holds {fingerprint}")
+            what = f"what {domain} of “{subject.name}” have ({name}), which does not fit them"
+            found = _array(scene, values, what, NARROW, (count, None))
+            _need(1 <= found.shape[1] <= 4 and (name != "uv" or found.shape[1] == 2), f"holds {what}")
     if ref.face_materials:
         words = f"materials that do not fit the mesh of “{subject.name}”"
         of = _array(scene, ref.face_materials, words, WHOLE, (len(faces),))

@@ -109,10 +109,10 @@ def changed(before: Document, after: Document) -> Changes:
     else by looking at all of it."""
     steps, at = [], after
     while at is not before:
-        at, fingerprint = at.made_by
-        if fingerprint is None:
+        at, step = at.made_by
+        if step is None:
             return _by_looking(before, after)
-        steps.append(fingerprint)
+        steps.append(step)
     was: dict[str, Thing] = {}
     now: dict[str, Thing] = {}
     for step in reversed(steps):

@@ -6,6 +6,7 @@ has one place, and a new key takes it; what is many at once (surfaces of several
 
 import sys
 from collections.abc import Callable, Hashable, Iterable
+from contextlib import suppress
 from threading import RLock
 from typing import Any, TypeVar
 
@@ -47,7 +48,7 @@ class Memo:
         """Keep a value; one that is larger than all that may be kept is not."""
         with self._lock:
             self._kept.pop((owner, what), None)
-            if size_of(value) <= self._kept.maxsize:
+            with suppress(ValueError):  # it is too large
                 self._kept[owner, what] = (key, value)
 
     def drop(self, owners: Iterable[str]) -> None:

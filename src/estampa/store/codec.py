@@ -41,8 +41,8 @@ def encode(key: bytes, frame: Frame) -> list[bytes | memoryview]:
     for table_name, table in frame.tables.items():
         ids = {} if table.ids is None else {"": np.ascontiguousarray(table.ids, np.int64)}
         columns = {**ids, **table.columns}
-        known = [[name, a.dtype.str, list(a.shape)] for name, a in columns.items()]
-        layout.append([table_name, known, {m: list(span) for m, span in table.spans.items()}])
+        described = [[name, a.dtype.str, list(a.shape)] for name, a in columns.items()]
+        layout.append([table_name, described, {m: list(span) for m, span in table.spans.items()}])
         arrays += [_bytes(np.ascontiguousarray(a)) for a in columns.values()]
     arrays.append(frame.blob)
     text = json.dumps([layout, len(frame.blob)], separators=(",", ":")).encode()

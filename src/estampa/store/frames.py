@@ -93,11 +93,11 @@ class FrameStore:
         if known is not None and now - known[1] < MOMENT:
             return known[0]
         try:
-            told_of = os.stat(f"{self.root}/{name}").st_mtime_ns
+            mark = os.stat(f"{self.root}/{name}").st_mtime_ns
         except OSError:
             return None
-        self._folders[name] = (told_of, now)
-        return told_of
+        self._folders[name] = (mark, now)
+        return mark
 
     def write(self, key: bytes, frame: Frame) -> None:
         """Keep a frame, whole or not at all. Raises EstampaError when the disk refuses."""
@@ -166,11 +166,11 @@ class FrameStore:
     def refuse_too_much(self, frames: int, needed: float) -> None:
         """Raises EstampaError when a shot of so many frames, of so many bytes in all, cannot be kept."""
         needed += HEADERS * frames
-        told_of = f"needs {format_bytes(needed)} for its {frames:,} solved frames"
+        wants = f"needs {format_bytes(needed)} for its {frames:,} solved frames"
         if needed > self.limit:
             raise EstampaError(
                 "This scene",
-                f"{told_of}, and the store may take {format_bytes(self.limit)}.",
+                f"{wants}, and the store may take {format_bytes(self.limit)}.",
                 f"Set ESTAMPA_STORE_LIMIT to {format_bytes(1.2 * needed)} or more, or take a shorter range.",
                 str(self.root),
             )
@@ -180,7 +180,7 @@ class FrameStore:
             if needed > free + self.size():
                 raise EstampaError(
                     "This scene",
-                    f"{told_of}, and the disk of the store has {format_bytes(free)} left.",
+                    f"{wants}, and the disk of the store has {format_bytes(free)} left.",
                     "Free some space, or set ESTAMPA_STORE to a folder on another disk.",
                     str(self.root),
                 )

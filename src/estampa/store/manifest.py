@@ -58,8 +58,8 @@ def read(path: Path) -> Manifest | None:
         data = json.loads(path.read_text())
         if data["version"] != VERSION:
             return None
-        known = {int(f): [(p, l, bytes.fromhex(d)) for p, l, d in found] for f, found in data["read"].items()}
-        return Manifest(int(data["first"]), tuple(bytes.fromhex(k) for k in data["keys"]), known)
+        reads = {int(f): [(p, l, bytes.fromhex(d)) for p, l, d in found] for f, found in data["read"].items()}
+        return Manifest(int(data["first"]), tuple(bytes.fromhex(k) for k in data["keys"]), reads)
     except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return None
 

@@ -33,7 +33,8 @@ class ByHand:
         low, high = np.min([p.min(axis=0) for p in points], axis=0), np.max([p.max(axis=0) for p in points], axis=0)
         return (low + high) / 2, float((high - low).max())
 
-    def at(self, place: np.ndarray) -> dict[str, float]:
+    @staticmethod
+    def at(place: np.ndarray) -> dict[str, float]:
         """Channels of a place (3,) m."""
         return dict(zip("xyz", map(float, place), strict=True))
 
@@ -65,7 +66,7 @@ def add_layer(session, kind: str) -> None:
     if owner.mesh is not None:
         mesh = session.scene.mesh(owner.mesh)
         values = declared.first_values(mesh)
-        grip = session_grip(mesh.foot)
+        grip = ByHand.at(mesh.foot)
         chosen = owner.map(session.selection.map_id)
         values |= {n: chosen.id for n, c in declared.channels.items() if c.takes_chosen and chosen is not None}
     elif declared.moves == "joints":
@@ -76,11 +77,6 @@ def add_layer(session, kind: str) -> None:
     channel = declared.grip_by_hand()
     layer = do.add_layer(session.scene, owner.id, kind, values=values, grip=grip if channel else None)
     session.selection.select(layer.id)
-
-
-def session_grip(place: np.ndarray) -> dict[str, float]:
-    """Channels of a grip at a place (3,) m."""
-    return dict(zip("xyz", np.asarray(place, float).tolist(), strict=True))
 
 
 def _subject(session, declared) -> Thing | None:
@@ -117,4 +113,4 @@ def _before(session, skeleton, joint) -> dict[str, float]:
     bones = session.scene.values.bones(skeleton)
     at = session.scene.values.place(joint, Rows.one(session.player.frame)).origin[0] if joint else np.zeros(3)
     size = float(bones.lengths.sum()) if len(bones) else 1.0
-    return session_grip(at + [0.5 * size, 0.3 * size, 0.0]) | {"size": 0.3}
+    return ByHand.at(at + [0.5 * size, 0.3 * size, 0.0]) | {"size": 0.3}

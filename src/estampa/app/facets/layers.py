@@ -47,14 +47,14 @@ class StemsFacet(Facet):
         except EstampaError:
             return Facts([])
         found = list(zip(chain, parts.frequencies(), strict=True))
-        report = []
+        named = []
         if 0 < len(chain) <= 120:
             frame = np.tile(np.eye(3), (len(chain), 1, 1))
             rest = turn_matrices(bones.rest.turn[chain])
             lowest = float(parts.modes(rest, frame, np.zeros((len(chain), 3)), 1)[0])
-            report.append(("Sways as a whole", lowest))
-        report += [(bones.joints[i].name, float(f)) for i, f in found[:MOST_PARTS]]
-        rows = [(name, f"{f:.2f} Hz, {rate / f:.0f} frames" if f > 1e-6 else "hangs loose") for name, f in report]
+            named.append(("Sways as a whole", lowest))
+        named += [(bones.joints[i].name, float(f)) for i, f in found[:MOST_PARTS]]
+        rows = [(name, f"{f:.2f} Hz, {rate / f:.0f} frames" if f > 1e-6 else "hangs loose") for name, f in named]
         if len(found) > MOST_PARTS:
             rows.append(("", f"and {len(found) - MOST_PARTS} more joints"))
         return Facts(rows)

@@ -14,7 +14,6 @@ from ...hashing import digest, rand
 from ...light import on_screen
 from ...scene.bones import Bones
 from ...scene.copies import only_in_copies
-from ...scene.dependencies import Dependencies
 from ...scene.document import Thing
 from ...scene.values import Rows
 from ...solve.bodies.shapes import outline
@@ -36,10 +35,10 @@ class Pictured:
     @classmethod
     def of(cls, mesh: Mesh, drawn: Mesh) -> "Pictured | None":
         """drawn -- the mesh as it is parted for shading, with the same faces"""
-        report = any(
+        shows = any(
             m.picture is not None or m.missing or m.alpha != "opaque" or not m.two_sided for m in mesh.materials
         )
-        if not report or mesh.face_materials is None or len(mesh.triangles) != len(drawn.triangles):
+        if not shows or mesh.face_materials is None or len(mesh.triangles) != len(drawn.triangles):
             return None
         of = mesh.face_materials[mesh.triangle_faces]
         order = np.argsort(of, kind="stable")
@@ -230,13 +229,12 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
 
     swarms = swarms or look_at_swarm
     result, hidden = Looked(frame), only_in_copies(evaluator.doc)
-    needs = Dependencies(evaluator.doc)
     for thing in evaluator.doc.things:
         if not thing.on or thing.id in hidden:
             continue
         owner = thing.declared.owner if thing.declared is not None else ""
         if owner == "mesh":
-            result.shapes[thing.id] = _look_once(evaluator, thing, frame, needs, apart)
+            result.shapes[thing.id] = _look_once(evaluator, thing, frame, apart)
         elif owner == "copies":
             found = look_at(evaluator, thing, frame)
             if found is not None:
@@ -279,9 +277,9 @@ def _is_small(shape: DisplayMesh) -> bool:
     return len(shape.points) <= SMALL and shape.stand is None and shape.drawn is None
 
 
-def _look_once(evaluator, subject, frame, needs: Dependencies, apart) -> DisplayMesh:
+def _look_once(evaluator, subject, frame, apart) -> DisplayMesh:
     """The look of a subject: the one that was worked out before, as long as all that it depends on is the very same."""
-    made_of = needs.of(subject)
+    made_of = evaluator.dependencies.of(subject)
     if made_of is None:
         return look_at(evaluator, subject, frame, apart)
     if not subject.stack and not subject.constant("parent") and evaluator.reader.still(subject):

@@ -17,7 +17,6 @@ from ...inspect.lanes import SOLVED, LaneMemory, LaneState
 from ...inspect.remarks.worked_out import all_remarks
 from ...inspect.sync import InStep
 from ...kinds.lanes import ReportLane
-from ...scene.dependencies import Dependencies
 from ...scene.document import Thing
 from .looks import trail
 from .preparing import Preparing
@@ -134,7 +133,7 @@ class Work(QObject):
             doc, lanes = evaluator.doc, {}
             if scene.doc is doc:
                 evaluator.pin()  # what the open scene needs stays in the store
-            needs = Dependencies(doc)
+            needs = evaluator.dependencies
             copied = {t.constant("subject") for t in doc.owned_by("copies") if t.on}
             for owner in (*doc.subjects, *doc.skeletons):
                 made_of = needs.of(owner)

@@ -332,8 +332,8 @@ class LoopPanel(QScrollArea):
             s.work.in_step_changed.emit()
             words = "Brought out of step; undo takes it back."
             if left:
-                report = " ".join(f.words(s.doc.find(f.thing).name) for f in left[:2])
-                words = f"Shifted, but looking again: {report} Raise “Vary”, or give them motions of their own."
+                left_in_step = " ".join(f.words(s.doc.find(f.thing).name) for f in left[:2])
+                words = f"Shifted, but looking again: {left_in_step} Raise “Vary”, or give them motions of their own."
             s.notice.emit("note" if left else "done", words, "")
 
         s.work.jobs.add(Task("Look again", lambda progress, cancelled: sync.in_step(evaluator), then, alongside=True))

@@ -12,6 +12,13 @@ from .remarks import RemarksPanel
 from .sheet import Sheet
 
 
+class _WithCommands:
+    """A panel whose widget takes the session of a window and its commands."""
+
+    def make(self, window):
+        return self.widget(window.session, window.actions_by_name)
+
+
 class SheetTab(Panel):
     word, title, rank, shortcut = "sheet", "Sheet", 1, "F5"
 
@@ -22,32 +29,20 @@ class SheetTab(Panel):
         return both
 
 
-class MapsTab(Panel):
-    word, title, rank, shortcut = "maps", "Maps", 2, "F6"
-
-    def make(self, window):
-        return MapsPanel(window.session, window.actions_by_name)
+class MapsTab(_WithCommands, Panel):
+    word, title, rank, shortcut, widget = "maps", "Maps", 2, "F6", MapsPanel
 
 
-class JointsTab(Panel):
-    word, title, rank, shortcut = "joints", "Joints", 3, "F7"
-
-    def make(self, window):
-        return JointsPanel(window.session, window.actions_by_name)
+class JointsTab(_WithCommands, Panel):
+    word, title, rank, shortcut, widget = "joints", "Joints", 3, "F7", JointsPanel
 
 
-class LoopTab(Panel):
-    word, title, rank, shortcut = "loop", "Loop", 4, "F8"
-
-    def make(self, window):
-        return LoopPanel(window.session, window.actions_by_name)
+class LoopTab(_WithCommands, Panel):
+    word, title, rank, shortcut, widget = "loop", "Loop", 4, "F8", LoopPanel
 
 
-class PressTab(Panel):
-    word, title, rank, shortcut = "press", "Press", 5, "F9"
-
-    def make(self, window):
-        return PressPanel(window.session, window.actions_by_name)
+class PressTab(_WithCommands, Panel):
+    word, title, rank, shortcut, widget = "press", "Press", 5, "F9", PressPanel
 
 
 class RemarksTab(Panel):

@@ -88,8 +88,8 @@ class Sheet(QWidget):
         held = thing.values.items() if thing else ()
         computed = tuple((n, *form(v), *getattr(v, "inputs", ())) for n, v in held if isinstance(v, (Link, Formula)))
         folded = tuple(c.name for c in self._channels_of(thing) if not self._matters(thing, c))
-        report = self._told(thing) if thing and thing.declared and reports(thing) else None
-        wanted = (thing.id, thing.kind, thing.adopted, report, computed, folded, self._all) if thing else None
+        solved = self._solved_facts(thing) if thing and thing.declared and reports(thing) else None
+        wanted = (thing.id, thing.kind, thing.adopted, solved, computed, folded, self._all) if thing else None
         if wanted != self._shown or (thing and any(r.outdated() for r in self._rows)):
             self._shown = wanted
             self._build(thing)
@@ -117,7 +117,7 @@ class Sheet(QWidget):
 
         s.pictures.plotter.ask(work, show)
 
-    def _told(self, thing) -> tuple:
+    def _solved_facts(self, thing) -> tuple:
         """What decides the facts of a solved frame: which frame, what it was solved from, and whether it is there."""
         frame, evaluator = self.session.player.frame, self.session.work.evaluator("window")
         try:
@@ -182,16 +182,16 @@ class Sheet(QWidget):
 
     def _facts(self, grid, thing):
         """What is told of it above its channels, with a button to add layers where it has a stack."""
-        report = facet_of(thing.declared).facts(self.session, thing)
-        if report is None:
-            report = reported(self.session, thing) if reports(thing) else Facts([])
-        for i, (name, value) in enumerate(report.rows):
+        facts = facet_of(thing.declared).facts(self.session, thing)
+        if facts is None:
+            facts = reported(self.session, thing) if reports(thing) else Facts([])
+        for i, (name, value) in enumerate(facts.rows):
             label = QLabel(name)
             label.setProperty("soft", True)
             grid.addWidget(label, i, 0)
             grid.addWidget(QLabel(value, wordWrap=True), i, 1, 1, 3)
-        if report.words:
-            grid.addWidget(self._empty(report.words), grid.rowCount(), 0, 1, 4)
+        if facts.words:
+            grid.addWidget(self._empty(facts.words), grid.rowCount(), 0, 1, 4)
         if layers_for(thing.kind) and thing.declared.family != "layer":
             grid.addWidget(self._add_button(thing), grid.rowCount(), 0, 1, 4)
 

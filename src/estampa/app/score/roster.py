@@ -23,7 +23,7 @@ def _rank(thing) -> int:
     return thing.declared.roster_rank if thing.declared is not None else LAST_OF_ALL
 
 
-def _told(thing) -> tuple:
+def _shown_of(thing) -> tuple:
     """All that the tree shows of a thing and its parts."""
     hangs = lambda t: t.values.get("parent") if t in thing.joints else None
     return tuple((t.id, t.kind, t.name, t.on, hangs(t)) for t in (thing, *thing.stack, *thing.joints))
@@ -75,7 +75,7 @@ class Roster(QTreeWidget):
         """Bring the tree up to date. What is shown as it was keeps its items: a drag of a channel changes nothing here,
         and of two thousand things one that changed is made anew alone."""
         doc = self.session.doc
-        shown = {t.id: _told(t) for t in sorted(doc.things, key=_rank)}
+        shown = {t.id: _shown_of(t) for t in sorted(doc.things, key=_rank)}
         if shown == self._shown and list(shown) == list(self._shown):
             return
         kept = {i for i in shown if self._shown is not None and self._shown.get(i) == shown[i]}

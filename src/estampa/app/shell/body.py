@@ -123,8 +123,8 @@ class BodyParts(QDialog):
             at_zero = self.at_zero.isChecked()
             layer = ragdoll.make_limp(s.scene, self.skeleton.id, parts, at_zero, self.weight.value)
             s.selection.select(layer.id)
-            report = f"{len(parts)} parts of its body are told" if parts else "each of its joints is a limb"
-            s.notice.emit("done", f"{self.skeleton.name} is limp: {report}. Solve (Ctrl+Space) to let it fall.", "")
+            limbs = f"{len(parts)} parts of its body are told" if parts else "each of its joints is a limb"
+            s.notice.emit("done", f"{self.skeleton.name} is limp: {limbs}. Solve (Ctrl+Space) to let it fall.", "")
 
         if s.carry_out(run):
             super().accept()

@@ -238,8 +238,8 @@ class Files:
                     words = f"{len(found.things):,} things came in."
                     for skeleton in of("skeleton"):
                         played = ", ".join(c.name for c in skeleton.clips)
-                        report = f" {skeleton.name}: {len(skeleton.joints):,} joints"
-                        words += f"{report}, {f'clips {played}' if played else 'no clips'}."
+                        joints = f" {skeleton.name}: {len(skeleton.joints):,} joints"
+                        words += f"{joints}, {f'clips {played}' if played else 'no clips'}."
                     s.notice.emit("done", " ".join([words, *(f"{w[0].upper()}{w[1:]}." for w in found.words)]), "")
 
             s.work.jobs.add(Task("Import", work, then, alongside=True))

@@ -9,10 +9,10 @@ from . import theme
 class Finder(QDialog):
     """A list of commands to choose from by typing; `told`: each with the sentence that says what it does."""
 
-    def __init__(self, parent, actions, title="Find a command", hint="", report=False):
+    def __init__(self, parent, actions, title="Find a command", hint="", described=False):
         super().__init__(parent)
         self.setWindowTitle(title)
-        self._told = report
+        self._described = described
         self.setModal(True)
         self.finished.connect(self.deleteLater)
         self.resize(520, 380)
@@ -25,7 +25,7 @@ class Finder(QDialog):
         layout.addWidget(self.line)
         self.list = QListWidget(wordWrap=True)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
-        self.list.setIconSize(QSize(24, 24) if report else QSize(16, 16))
+        self.list.setIconSize(QSize(24, 24) if described else QSize(16, 16))
         self.list.itemActivated.connect(lambda _: self._run())
         layout.addWidget(self.list, 1)
         self.none = QLabel("No command has these letters. Try another word.")
@@ -42,7 +42,7 @@ class Finder(QDialog):
             if all(w in f"{name} {action.toolTip()}".lower() for w in words):
                 keys = action.shortcut().toString()
                 words_shown = f"{name}    {keys}" if keys else name
-                if self._told:
+                if self._described:
                     sentence = action.toolTip().removesuffix(f" ({keys})").split(". ")[0].rstrip(".") + "."
                     short = words_shown.removeprefix("Add ")
                     words_shown = f"{short[0].upper()}{short[1:]}\n{sentence}"

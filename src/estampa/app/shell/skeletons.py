@@ -124,10 +124,10 @@ class Skeletons:
                 "done", f"{len(skeleton.joints)} joints in {strands} strings. Press Space to let them swing.", ""
             )
 
-        report = (
+        explained = (
             f"{subject.name} has {mesh.island_count:,} islands. Those that follow one another closely are a string."
         )
-        self._open("Strings of beads", report, {"every": every, "swing": swing}, run)
+        self._open("Strings of beads", explained, {"every": every, "swing": swing}, run)
 
     def _made(self, skeleton):
         self.session.selection.select(skeleton.id)
@@ -228,8 +228,8 @@ class Skeletons:
 
             s.work.jobs.add(Task("Bind", work, then, alongside=True))
 
-        report = f"{subject.name} will be carried by it. Joints can be baked to keys, a cage cannot."
-        self._open("Bind to a cage", report, fields, run)
+        explained = f"{subject.name} will be carried by it. Joints can be baked to keys, a cage cannot."
+        self._open("Bind to a cage", explained, fields, run)
 
     # -- keys and clips --------------------------------------------------------------------------------------
     def bake(self):
@@ -271,8 +271,8 @@ class Skeletons:
             )
             self.show()
 
-        report = f"What the layers of {skeleton.name} do becomes keys that can be edited by hand."
-        self._open("Bake to keys", report, fields, run)
+        explained = f"What the layers of {skeleton.name} do becomes keys that can be edited by hand."
+        self._open("Bake to keys", explained, fields, run)
 
     def back_to_live(self):
         baking.back_to_live(self.session.scene, self._skeleton().id)

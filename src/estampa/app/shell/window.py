@@ -361,7 +361,7 @@ class Window(QMainWindow):
         found = [(n.removeprefix("add_"), a) for n, a in self.actions_by_name.items() if n.startswith("add_")]
         ranked = sorted(found, key=lambda f: (kind_of(f[0]).rank, f[1].text()))
         Finder(
-            self, [a for _, a in ranked], "Add", "Type what you want: bend, wind, follow a path…", report=True
+            self, [a for _, a in ranked], "Add", "Type what you want: bend, wind, follow a path…", described=True
         ).open()
 
     def rename(self):

@@ -50,8 +50,8 @@ class LimbLimits:
         marks.line(painter, view, np.concatenate([middle[None], fan, middle[None]]), marks.PAPER, wide)
         marks.line(painter, view, np.stack([middle, self.fan(self.now)]), marks.AMBER, 2.4)
         if hot:
-            report = f"{self.joint.name}: {'limit' if hot == 'cone' else 'twist'} {np.degrees(getattr(self, hot)):.0f}°"
-            marks.name(painter, view, rim[8] if hot == "cone" else fan[0], report)
+            words = f"{self.joint.name}: {'limit' if hot == 'cone' else 'twist'} {np.degrees(getattr(self, hot)):.0f}°"
+            marks.name(painter, view, rim[8] if hot == "cone" else fan[0], words)
 
     def under(self, view, at) -> tuple[float, str, float]:
         """(pixels away, "cone" or "twist", where it is taken: the angle around the axis, or the side)."""

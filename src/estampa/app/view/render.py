@@ -52,8 +52,8 @@ class Renderer:
         self.context = self._make_context()
         self.backdrop = SHADES["plain"][1]
         # without shadows and with: what a shader might do costs time though it is not done
-        light = lambda report: [
-            f.replace("IN_LIGHT", report) for f in (shaders.MESH_FRAGMENT, shaders.PICTURED_FRAGMENT)
+        light = lambda lighting: [
+            f.replace("IN_LIGHT", lighting) for f in (shaders.MESH_FRAGMENT, shaders.PICTURED_FRAGMENT)
         ]
         casting = (shaders.CAST_FRAGMENT, shaders.PICTURED_CAST_FRAGMENT)
         self._programs, self._drawing = [self._pair(*f) for f in (light(NO_LIGHT), light(IN_LIGHT), casting)], PLAIN
@@ -195,7 +195,7 @@ class Renderer:
             return
         self._drawing = CASTING
         for program in (self._mesh, self._pictured, self.grains.meshes):
-            self._tell(program, self.shadows.report | {"casting": 1, "slice": self._slice})
+            self._tell(program, self.shadows.uniforms | {"casting": 1, "slice": self._slice})
         casts = [lambda d=d: self._cast_one(d) for d in whole]
         self.shadows.cast([*casts, *(lambda l=l: self.grains.cast(l) for l in layers)])
         for program in (self._mesh, self._pictured, self.grains.meshes):
@@ -350,7 +350,7 @@ class Renderer:
         """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
         key = np.array([-0.45, 0.75, 0.62]) @ camera.axes * 0.55 + np.array([0.25, 0.62, 0.35])
         plain = {"ramp": 0, "yarns": 0, "tinted": 1, "opacity": 1.0}
-        return plain | self.shadows.report | {
+        return plain | self.shadows.uniforms | {
             "slice": self._slice, "eye": tuple(camera.eye), "key": tuple(key / np.linalg.norm(key)),
             "facets": int(shading == "facets"),
         }  # fmt: skip

@@ -97,7 +97,7 @@ class Shadows:
 
     def off(self) -> None:
         """No shadows: `told` are values for the shaders."""
-        self.report = {"roof": (0.0, 0.0, 0.0, 0.0), "tall": (0.0, 1.0), "span": 0.0}
+        self.uniforms = {"roof": (0.0, 0.0, 0.0, 0.0), "tall": (0.0, 1.0), "span": 0.0}
 
     def aim(self, camera: Camera, of: list, cut: tuple) -> bool:
         """Lay the square where the camera looks; `told` are values for the shaders then. Returns whether the picture is
@@ -105,20 +105,20 @@ class Shadows:
         reach = 1.6 * camera.distance
         middle = camera.target[[0, 2]] - 0.5 * camera.axes[2][[0, 2]] * reach * 0.5 - camera.target[1] * _SLANT
         if self._made is not None:
-            there, wide, held, report = self._made
+            there, wide, held, uniforms = self._made
             alike = held[0] == cut and len(held[1]) == len(of) and all(a is b for a, b in zip(held[1], of, strict=True))
             if alike and abs(reach / wide - 1) < 0.25 and np.abs(middle - there).max() < 0.2 * wide:
-                self.report = report
+                self.uniforms = uniforms
                 return True
         texel = 2 * reach / WIDE
         middle = np.round(middle / texel) * texel  # what stands still does not shimmer
         low = float(camera.target[1]) - 2 * reach
-        self.report = {
+        self.uniforms = {
             "roof": (*map(float, middle), 1 / reach, 1 / reach),
             "tall": (low, 1 / (6 * reach)),
             "span": texel,
         }
-        self._made = middle, reach, (cut, of), self.report
+        self._made = middle, reach, (cut, of), self.uniforms
         return False
 
     def cast(self, casts: list) -> None:
@@ -144,7 +144,7 @@ class Shadows:
 
     def over_floor(self, target, to_clip: bytes, camera: Camera, width: int, height: int) -> None:
         """Draw the shadow on the floor, over what is drawn of it; worked out in few pixels, as it is soft."""
-        x, z, per, _ = self.report["roof"]
+        x, z, per, _ = self.uniforms["roof"]
         if per == 0 or camera.eye[1] <= 0:
             return
         self._sized(width, height)
@@ -152,7 +152,7 @@ class Shadows:
         self._place.write(np.array(corners, "f4").tobytes())
         self._floor["to_clip"].write(to_clip)
         self._over["to_clip"].write(to_clip)
-        for name, value in self.report.items():
+        for name, value in self.uniforms.items():
             self._floor[name] = value
         self.texture.compare_func = ""
         self.texture.use(UNIT)

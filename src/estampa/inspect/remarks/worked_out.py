@@ -11,7 +11,6 @@ from collections.abc import Callable
 from ...errors import EstampaError
 from ...evaluate.evaluator import Evaluator
 from ...press.run import estimate
-from ...scene.dependencies import Dependencies
 from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 from .scene import found_by, in_order, remarks
@@ -26,8 +25,8 @@ def all_remarks(
     scene = evaluator.scene if scene is None else scene
     found = remarks(scene) + found_by(evaluator, evaluator.doc, worked_out=True)
     known = [r.wrong for r in found if r.severity == "error"]
-    report = lambda r: any(r.wrong.partition(": ")[2] in words for words in known)
-    found += [r for r in stops(evaluator, patience) if not report(r)]
+    is_known = lambda r: any(r.wrong.partition(": ")[2] in words for words in known)
+    found += [r for r in stops(evaluator, patience) if not is_known(r)]
     return in_order(found)
 
 
@@ -39,15 +38,15 @@ def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
         try:
             step()
         except EstampaError as err:
-            report = Remark("error", thing_id, f"{err.what}: {err.cause}", causes, err.cure)
-            found.setdefault((err.what.partition(", frame")[0], err.cause), report)
+            stop = Remark("error", thing_id, f"{err.what}: {err.cause}", causes, err.cure)
+            found.setdefault((err.what.partition(", frame")[0], err.cause), stop)
 
     doc, runs = evaluator.doc, evaluator.runs
     every: list = []
     attempt("", "Nothing can be solved.", lambda: every.extend(runs.every()))
     for run in every:
         attempt(run.id, "It cannot be solved.", lambda run=run: _first_step(evaluator, run, patience))
-    needs = Dependencies(doc)
+    needs = evaluator.dependencies
     for thing in doc.things:
         if not thing.on or thing.declared is None:
             continue
@@ -56,8 +55,8 @@ def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
         attempt(thing.id, "It cannot be shown.", once if made_of is not None else look)
     for item in doc.prints:
         if item.on and item.declared is not None:
-            report = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)
-            attempt(item.id, "It cannot be printed.", report)
+            estimated = lambda i=item: _refuse(i, estimate(evaluator.scene, doc, i).trouble)
+            attempt(item.id, "It cannot be printed.", estimated)
     return list(found.values())
 
 

@@ -133,8 +133,8 @@ class Engine:
         """(N (3,), N m (3,)) that a tie bears, by the number in which they were made. The engine tells the impulse of
         one of its inner iterations."""
         settings = self.world.integration_parameters
-        report = self.world.impulse_joints[self._tie_handle(tie)].impulses
-        loads = np.array(report) * settings.num_solver_iterations / settings.dt
+        impulses = self.world.impulse_joints[self._tie_handle(tie)].impulses
+        loads = np.array(impulses) * settings.num_solver_iterations / settings.dt
         return loads[:3], loads[3:]
 
     def part(self, tie: int) -> None:

@@ -22,7 +22,7 @@ class Bodies(Ensemble):
     kind, title = "bodies", "Bodies"
     icon = "M2.5 13.5 V9.5 H6.5 V13.5 Z M8 13.5 V9.5 H12 V13.5 Z M5.2 9 V5 H9.2 V9 Z M2 14.5 H14"
     rank = 14
-    lane = ReportLane("awake", at_rest, lambda account: f"{100 * account['awake']:.0f} % of its bodies move")
+    lane = ReportLane("awake", at_rest, lambda row: f"{100 * row['awake']:.0f} % of its bodies move")
     tables = {
         "bodies": (
             Column("position", (3,), "m", "Where its centre of mass is."),
@@ -120,8 +120,8 @@ class Bodies(Ensemble):
         for row in np.flatnonzero(held):  # what follows the layers above begins where they have it
             columns["position"][row], columns["turn"][row] = model.centre[row], (0, 0, 0, 1)
             columns["velocity"][row] = columns["spin"][row] = 0
-        account = (whole_, np.zeros(len(whole_)))
-        return _frame(model, engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True, bonds=account)
+        bonds = (whole_, np.zeros(len(whole_)))
+        return _frame(model, engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True, bonds=bonds)
 
     def can_resume(self, frame: Frame) -> bool:
         going = frame.going
@@ -173,9 +173,9 @@ def _frame(
     moving = 0.5 * (model.mass[free] * (velocity[free] ** 2).sum(axis=1)).sum()
     moving += 0.5 * (model.inertia[free] * (spin[free] ** 2).sum(axis=1)).sum()
     contacts, deepest = engine.touching() if model.count <= MANY else (-1, 0.0)
-    account = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
-    account["unit"] = [unit_of(model.smallest)]
-    report = {c.name: c.array(account[c.name]) for c in Bodies.tables["report"]}
+    row = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
+    row["unit"] = [unit_of(model.smallest)]
+    report = {c.name: c.array(row[c.name]) for c in Bodies.tables["report"]}
     tables = {"bodies": Table(made, model.ids, model.spans), "report": Table(report)}
     if model.hinges:
         limp = np.zeros(len(model.limbs)) if limp is None else limp

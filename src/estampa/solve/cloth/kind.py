@@ -23,26 +23,23 @@ TABLES = {"points": POINTS, "report": REPORT}
 def frame_of(place: np.ndarray, speed: np.ndarray, wet: np.ndarray, report: Report, spans: dict | None = None) -> Frame:
     """A solved frame of cloths, from (n, 3) m, (n, 3) m/s and (n,)."""
     points = {c.name: c.array(v) for c, v in zip(POINTS, (place, speed, wet), strict=True)}
-    aid_inputs = {c.name: c.array([v]) for c, v in zip(REPORT, report, strict=True)}
-    return Frame({"points": Table(points, None, spans or {}), "report": Table(aid_inputs)})
+    row = {c.name: c.array([v]) for c, v in zip(REPORT, report, strict=True)}
+    return Frame({"points": Table(points, None, spans or {}), "report": Table(row)})
 
 
 def facts(frame: Frame) -> list[tuple[str, str]]:
     """(words, value) that are told of a solved frame of cloths."""
     if "report" not in frame.tables or not len(frame["report"]):
         return []
-    aid_inputs = {n: float(c[0]) for n, c in frame["report"].columns.items()}
-    found = [
-        ("Small steps here", f"{aid_inputs['substeps']:,.0f}"),
-        ("Longest stretch", f"{100 * aid_inputs['stretch']:.1f} %"),
-    ]
-    if aid_inputs["near"]:
-        found.append(("Near each other", f"{aid_inputs['near']:,.0f} pairs"))
+    row = {n: float(c[0]) for n, c in frame["report"].columns.items()}
+    found = [("Small steps here", f"{row['substeps']:,.0f}"), ("Longest stretch", f"{100 * row['stretch']:.1f} %")]
+    if row["near"]:
+        found.append(("Near each other", f"{row['near']:,.0f} pairs"))
     wet = frame["points"].columns.get("wet")
     if wet is not None and wet.any():
         found.append(("Wet", f"{100 * float(wet.mean()):.0f} % of what it can hold"))
-    if aid_inputs["through"]:
-        found.append(("Through each other", f"{aid_inputs['through']:,.0f} pairs"))
+    if row["through"]:
+        found.append(("Through each other", f"{row['through']:,.0f} pairs"))
     return found
 
 

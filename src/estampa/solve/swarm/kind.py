@@ -70,7 +70,7 @@ class GrainThing(Kind):
     solo = True
     come_and_go = ("grains",)
     reads = FIELDS - {POOL}
-    lane = ReportLane("living", at_most("{:,.0f} live"), lambda account: f"{account['living']:,.0f} grains live")
+    lane = ReportLane("living", at_most("{:,.0f} live"), lambda row: f"{row['living']:,.0f} grains live")
     more: ClassVar[tuple[Column, ...]] = ()  # columns of grains beyond those of all
     shown: ClassVar[tuple[str, ...]] = tuple(c.name for c in COLUMNS)
     tables: ClassVar[dict[str, tuple[Column, ...]]] = {}
@@ -156,9 +156,9 @@ class GrainThing(Kind):
         own = {"born": [s.born for s in order], "due": [s.due for s in order]}
         sizes = {c.name: c.array(own[c.name]) for c in self.tables["sources"]}
         born = sum(s.born for s in order)
-        account = {"born": born, "living": len(grains), "gone": born - len(grains), "fastest": grains.fastest}
-        account |= self.reported(grains, inputs)
-        report = {c.name: c.array([account[c.name]]) for c in self.tables["report"]}
+        row = {"born": born, "living": len(grains), "gone": born - len(grains), "fastest": grains.fastest}
+        row |= self.reported(grains, inputs)
+        report = {c.name: c.array([row[c.name]]) for c in self.tables["report"]}
         return Frame(
             {
                 "grains": Table(columns, grains.ids),
@@ -173,12 +173,12 @@ class GrainThing(Kind):
 
     # -- what every solver is asked ----------------------------------------------------------------------------
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
-        account = {n: float(c[0]) for n, c in frame["report"].columns.items()}
+        row = {n: float(c[0]) for n, c in frame["report"].columns.items()}
         sits = int((frame["grains"]["sits"] > 0).sum())
         return [
-            ("Living here", f"{account['living']:,.0f}" + (f", {sits:,} of them sit" if sits else "")),
-            ("Born, gone", f"{account['born']:,.0f}, {account['gone']:,.0f}"),
-            ("Fastest", f"{account['fastest']:.3g} m/s"),
+            ("Living here", f"{row['living']:,.0f}" + (f", {sits:,} of them sit" if sits else "")),
+            ("Born, gone", f"{row['born']:,.0f}, {row['gone']:,.0f}"),
+            ("Fastest", f"{row['fastest']:.3g} m/s"),
         ]
 
     def rests(self, inputs: SwarmInputs) -> dict[str, np.ndarray]:
