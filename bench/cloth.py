@@ -65,15 +65,10 @@ def ours():
     holds = kernels.Holds(none, np.full(mesh.count, -1), none)
     air = kernels.Air(0.0, np.zeros(len(parts.faces.at)), np.zeros(len(parts.faces.at)), np.zeros_like(x))
     v, begin, blocks = np.zeros_like(x), x.copy(), block_vertices(mesh.count)
-    pull = np.tile(GRAVITY, (mesh.count, 1))
-
-    def frame():
-        kernels.advance(
-            x, v, inverse_mass, begin, begin, SUBSTEPS, DT, pull, 0.0, holds,
-            parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, air, -1e30, 0.0, 1e3,
-        )  # fmt: skip
-
-    return len(at), frame
+    particles = kernels.Particles(x, v, inverse_mass, begin, begin)
+    fabric = kernels.Fabric(holds, parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, 1e3)
+    surroundings = kernels.Surroundings(np.tile(GRAVITY, (mesh.count, 1)), air, -1e30, 0.0)
+    return len(at), lambda: kernels.advance(particles, fabric, surroundings, SUBSTEPS, DT, 0.0)
 
 
 def whole_cloth(side: int, weave: str = "strain"):

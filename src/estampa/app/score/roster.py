@@ -25,8 +25,8 @@ def _rank(thing) -> int:
 
 def _shown_of(thing) -> tuple:
     """All that the tree shows of a thing and its parts."""
-    hangs = lambda t: t.values.get("parent") if t in thing.joints else None
-    return tuple((t.id, t.kind, t.name, t.on, hangs(t)) for t in (thing, *thing.stack, *thing.joints))
+    rows = [(t.id, t.kind, t.name, t.on, None) for t in (thing, *thing.stack)]
+    return (*rows, *((t.id, t.kind, t.name, t.on, t.values.get("parent")) for t in thing.joints))
 
 
 class Roster(QTreeWidget):

@@ -61,61 +61,112 @@ class Air(NamedTuple):
     velocity: np.ndarray  # (n, 3) m/s
 
 
-# fmt: off
-@njit(cache=True, nogil=True, error_model="numpy")
-def advance(x, v, inverse_mass, begin, end, substeps, dt, gravity, damping, holds, strain, links, hinges, faces, blocks,
-            air, floor, friction, limit):
-    """Advance x (n, 3) and v (n, 3) in place by `dt` seconds.
+class Particles(NamedTuple):
+    """Vertices over a frame: those of cloths first, then those of what they meet. `x` and `v` are changed in place."""
 
-    gravity      -- (n, 3) m/s2, what each vertex feels
-    inverse_mass -- (n,) 1/kg, 0 where a vertex is held hard; those go from `begin` to `end` (n, 3) in a straight line
-    limit        -- longest a yarn may get against its rest; beyond it, it does not give
-    blocks       -- (s, 2) the vertices that belong to each span of the schedules (`schedule.block_vertices`)
-    """
+    x: np.ndarray  # (n, 3) m
+    v: np.ndarray  # (n, 3) m/s
+    inverse_mass: np.ndarray  # (n,) 1/kg, 0 where held hard: those go from `begin` to `end` in a straight line
+    begin: np.ndarray  # (n, 3) m
+    end: np.ndarray  # (n, 3) m
+
+
+class Fabric(NamedTuple):
+    """What holds the vertices of cloths together."""
+
+    holds: Holds
+    strain: Strain
+    links: Links
+    hinges: Hinges
+    faces: Faces
+    blocks: np.ndarray  # (s, 2) the vertices of each span of the schedules (`schedule.block_vertices`)
+    limit: float  # longest a yarn may get against its rest; beyond it, it does not give
+
+
+class Surroundings(NamedTuple):
+    """What acts on cloths from outside over a frame."""
+
+    gravity: np.ndarray  # (n, 3) m/s2, what each vertex feels
+    air: Air
+    floor: float  # m, its height
+    friction: float  # of the floor
+
+
+class SmallStep(NamedTuple):
+    """One of the small steps of a frame."""
+
+    t: float  # 0 to 1, the share of the frame that is over at its end
+    h: float  # s
+    keep: float  # of the speed, after damping
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def advance(particles, fabric, surroundings, substeps, dt, damping):
+    """Advance particles in place by `dt` seconds in `substeps` small steps; damping in 1/s."""
     h = dt / substeps
     keep = np.exp(-damping * h)
-    old = np.empty_like(x)
-    phases = faces.order.phases
-    rest = len(blocks) - 1  # the span of what crosses every cut
-    left = count_of(strain.order, rest) + count_of(links.order, rest) + count_of(hinges.order, rest)
-    closing = 2 if left > 0 else 1
+    old = np.empty_like(particles.x)
+    last = last_phase(fabric)
     for s in range(substeps):
-        t = (s + 1) / substeps
-        if air.density > 0:
-            for phase in range(3 if count_of(faces.order, rest) > 0 else 2):
-                _blow_phase(x, v, inverse_mass, faces.at, air.density, air.drag, air.lift, air.velocity, h,
-                            faces.order.spans, phases[phase], phases[phase + 1])
-        for phase in range(closing + 1):
-            _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, keep, phase == 0, phase == closing,
-                         phases[phase], phases[phase + 1], blocks,
-                         strain.at, strain.shape, strain.soft, strain.order.spans,
-                         links.at, links.rest2, links.soft, links.order.spans,
-                         hinges.at, hinges.rest, hinges.soft, hinges.order.spans,
-                         holds.grip, holds.anchor, holds.reach, floor, friction, limit * limit)
+        step = SmallStep((s + 1) / substeps, h, keep)
+        blow(particles, fabric, surroundings.air, h)
+        for phase in range(last + 1):
+            solve_phase(particles, old, fabric, surroundings, step, phase, phase == 0, phase == last)
 
 
 @njit(cache=True, nogil=True, inline="always")
-def count_of(order, span):
-    return order.spans[span, 1] - order.spans[span, 0]
+def _crossing(order):
+    """How much work stands in the last span, which holds what crosses every cut."""
+    rest = len(order.spans) - 1
+    return order.spans[rest, 1] - order.spans[rest, 0]
+
+
+@njit(cache=True, nogil=True)
+def last_phase(fabric):
+    """The phase that closes a small step: the third where anything crosses every cut, else the second."""
+    crossing = _crossing(fabric.strain.order) + _crossing(fabric.links.order) + _crossing(fabric.hinges.order)
+    return 2 if crossing > 0 else 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def blow(particles, fabric, air, h):
+    """The air pushes at all triangles for h seconds."""
+    if air.density > 0:
+        for phase in range(3 if _crossing(fabric.faces.order) > 0 else 2):
+            _blow_phase(particles, fabric.faces, air, h, phase)
 
 
 # A phase runs its blocks side by side, and the work of a block in order. Everything that a block's vertices need is
 # done in one go: each meeting of the threads costs more than a block of a small sheet does, and its vertices are near.
+# Arrays are taken out of their tuples before the loop, which is handed to threads with what it names.
 
 
 @njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _blow_phase(x, v, inverse_mass, at, density, drag, lift, velocity, h, spans, first, last):
-    for k in prange(first, last):
+def _blow_phase(particles, faces, air, h, phase):
+    x, v, inverse_mass = particles.x, particles.v, particles.inverse_mass
+    at, spans = faces.at, faces.order.spans
+    density, drag, lift, velocity = air.density, air.drag, air.lift, air.velocity
+    for k in prange(faces.order.phases[phase], faces.order.phases[phase + 1]):
         for c in range(spans[k, 0], spans[k, 1]):
             _blow(x, v, inverse_mass, at, np.uint64(c), density, drag, lift, velocity, h)
 
 
 @njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, keep, opening, closing, first, last, blocks,
-                 strain_at, shape, strain_soft, strain_spans, link_at, rest2, link_soft, link_spans,
-                 hinge_at, rest, hinge_soft, hinge_spans, grip, anchor, reach, floor, friction, limit2):
-    per_hh = 1 / (h * h)
-    for k in prange(first, last):
+def solve_phase(particles, old, fabric, surroundings, step, phase, opening, closing):
+    """One phase of a small step: what is held together, and, where it opens or closes the step, the vertices before
+    and after. old (n, 3) m is where they were."""
+    x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
+    strain_at, shape, strain_soft = fabric.strain.at, fabric.strain.shape, fabric.strain.soft
+    link_at, rest2, link_soft = fabric.links.at, fabric.links.rest2, fabric.links.soft
+    hinge_at, rest, hinge_soft = fabric.hinges.at, fabric.hinges.rest, fabric.hinges.soft
+    strain_spans, link_spans = fabric.strain.order.spans, fabric.links.order.spans
+    hinge_spans, blocks = fabric.hinges.order.spans, fabric.blocks
+    grip, anchor, reach = fabric.holds.grip, fabric.holds.anchor, fabric.holds.reach
+    gravity, floor, friction = surroundings.gravity, surroundings.floor, surroundings.friction
+    t, h, keep = step.t, step.h, step.keep
+    per_hh, limit2 = 1 / (h * h), fabric.limit * fabric.limit
+    phases = fabric.faces.order.phases
+    for k in prange(phases[phase], phases[phase + 1]):
         if opening:
             for i in range(blocks[k, 0], blocks[k, 1]):
                 _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, np.uint64(i))
@@ -127,9 +178,9 @@ def _solve_phase(x, v, old, inverse_mass, begin, end, t, gravity, h, keep, openi
             _solve_hinge(x, inverse_mass, hinge_at, rest, hinge_soft, np.uint64(c), per_hh)
         if closing:
             for i in range(blocks[k, 0], blocks[k, 1]):
-                _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction,
-                        np.uint64(i))
-# fmt: on
+                _finish(
+                    x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction, np.uint64(i)
+                )  # fmt: skip
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
@@ -143,8 +194,10 @@ def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, i):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def predict(x, v, old, inverse_mass, begin, end, t, gravity, h, count):
+def predict(particles, old, gravity, step, count):
     """Where the first `count` vertices would be at the end of a small step if nothing held them together."""
+    x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
+    t, h = step.t, step.h
     for i in range(count):
         _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, np.uint64(i))
 

@@ -117,12 +117,11 @@ def advance(
     soft_hold = np.where(free, swing * weight / np.maximum(1 - weight, 1e-9), 0.0)
     reach = distance[o] * (1 + every(lambda s: s.v.tether))
     holds = kernels.Holds(soft_hold, parts.place_of(anchor), reach)
-    floor, friction = max(world.floors, default=(-1e30, 0.0))
+    ground = max(world.floors, default=(-1e30, 0.0))
     gravity = world.acceleration(x) * np.reshape(lift, (-1, 1))
     air = _air(sheets, cloths, world, x, every)
     taut = _taut(sheets, o)
-    stuff = _stuff(sheets, every, taut)
-    strain, links, hinges = _constraints(cloths, stuff, sheets, taut)
+    constraints = _constraints(cloths, _stuff(sheets, every, taut), sheets, taut)
 
     far = float(distance.max(initial=0.0)) or max(float(s.mesh.size.max()) for s in sheets)
     wind = air.velocity - velocity if air.density > 0 else None
@@ -144,13 +143,12 @@ def advance(
     is_rich = itself or len(solids) or len(planes) or len(ties.at) or len(bags.pressure)
     is_draft = all(s.v.quality == "draft" for s in sheets)
     half = max(least // 2, 1)
+    particles = kernels.Particles(x, velocity, inverse_mass, before[o], now[o])
+    fabric = kernels.Fabric(holds, *constraints, parts.faces, block_vertices(len(x)), limit)
+    surroundings = kernels.Surroundings(gravity, air, *ground)
     if not is_rich and wanted <= (1 if is_draft else COARSE_FROM) * least:
         wanted = half if is_draft else wanted
-        kernels.advance(
-            x, velocity, inverse_mass, before[o], now[o], wanted, dt, gravity, float(sheets[0].v.damping), holds,
-            strain,
-            links, hinges, parts.faces, block_vertices(len(x)), air, floor, friction, limit,
-        )  # fmt: skip
+        kernels.advance(particles, fabric, surroundings, wanted, dt, float(sheets[0].v.damping))
         found = Report(wanted, *_stretch(cloths, x, taut), 0, 0)
     else:
         levels = Levels.none()
@@ -160,37 +158,27 @@ def advance(
             wanted = min(wanted, COARSE_FROM * least * (1 if max(given) < limit - 1 else 2))
         wanted = max(wanted, _by_colliders(solids, parts.step, least))
         wanted = half if is_draft else wanted
-        found = _touch(
-            sheets, cloths, solids, planes, x, velocity, inverse_mass, before[o], now[o], wanted, dt, gravity,
-            every(lambda s: s.v.damping), holds, strain, links, hinges, air, floor, friction, limit, levels, slack,
-            close, ties, bags, taut,
+        contact, particles = _meeting(sheets, cloths, solids, planes, particles)
+        _, watched, through = touching.advance(
+            particles, fabric, surroundings, touching.Coarse(levels, slack, close), ties, bags, contact, wanted, dt,
+            every(lambda s: s.v.damping),
         )  # fmt: skip
+        x, velocity = particles.x[: len(x)], particles.v[: len(x)]
+        found = Report(wanted, *_stretch(cloths, x, taut), watched, through)
     _check(x, velocity, sheets)
     points, speeds, wet = np.empty(x.shape), np.empty(x.shape), np.empty(len(x))
     points[o], speeds[o], wet[o] = x, velocity, soaked
     return points, speeds, wet, found
 
 
-def _touch(
-    sheets, cloths, solids, planes, x, velocity, inverse_mass, before, now, substeps, dt, gravity, damping, holds,
-    strain, links, hinges, air, floor, friction, limit, levels, slack, close, ties, bags, taut,
-) -> Report:  # fmt: skip
-    parts = cloths.parts
+def _meeting(sheets, cloths, solids, planes, particles) -> tuple[touching.Contact, kernels.Particles]:
+    """What may touch, and the particles with the points of solids behind those of cloths."""
     soup, tree, was, here = _soup(sheets, cloths, solids)
-    grown = np.zeros(len(soup.radius))
-    at = len(x)
-    for solid in solids:
-        grown[at : at + len(solid.now)] = solid.grown
-        at += len(solid.now)
-    every, speeds = np.concatenate([x, was]), np.concatenate([velocity, np.zeros_like(was)])
-    masses = np.concatenate([inverse_mass, np.zeros(len(was))])
-    _, watched, through = touching.advance(
-        every, speeds, masses, np.concatenate([before, was]), np.concatenate([now, here]), substeps, dt, gravity,
-        damping, holds, strain, links, hinges, parts.faces, block_vertices(len(x)), air, floor, friction, limit,
-        levels, slack, close, ties, bags, soup, tree, grown, planes,
-    )  # fmt: skip
-    x[:], velocity[:] = every[: len(x)], speeds[: len(x)]
-    return Report(substeps, *_stretch(cloths, x, taut), watched, through)
+    cloth = len(particles.x)
+    grown = np.concatenate([np.zeros(cloth), *(np.full(len(s.now), s.grown) for s in solids)])
+    none = np.zeros_like(was)
+    ways = zip(particles, (was, none, none[:, 0], was, here), strict=True)
+    return touching.Contact(soup, tree, grown, planes), kernels.Particles(*map(np.concatenate, ways))
 
 
 # -- what is read ----------------------------------------------------------------------------------------------

@@ -4,6 +4,8 @@ them.
 Pairs come in one order whatever the threads: by patch, then by element.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit, prange
 
@@ -21,6 +23,31 @@ inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")  # a
 threaded = njit(cache=True, nogil=True, parallel=True, error_model="numpy")
 
 
+class Ways(NamedTuple):
+    """Where all points are, and are thought to go."""
+
+    x: np.ndarray  # (N, 3) m
+    u: np.ndarray  # (N, 3) m, how far
+    radius: np.ndarray  # (N,) m
+    reach: float  # m, how near counts, beyond touching
+
+
+class RowBoxes(NamedTuple):
+    """Boxes (.., 12) m in the order of the tree: where things are, and after their ways."""
+
+    points: np.ndarray
+    edges: np.ndarray
+    triangles: np.ndarray
+
+
+class Found(NamedTuple):
+    """Pairs of each two patches: how many there are, and as many of them as there is room for."""
+
+    counts: np.ndarray  # (n, 2) of points and triangles, and of edges
+    vt: np.ndarray  # (n, room, 2)
+    ee: np.ndarray  # (n, room, 2)
+
+
 @single
 def near(x, u, reach, soup, tree, fitted, leaves, radius):
     """((p, 2) points and triangles, (q, 2) edges) that may come within `reach` of touching on their ways, of which one
@@ -30,38 +57,37 @@ def near(x, u, reach, soup, tree, fitted, leaves, radius):
     where they come nearer than a share of their distance at rest.
     """
     nodes = fit(tree, fitted, x, u, soup.triangles, leaves)
-    first, last, cones = fitted.first, fitted.last, fitted.cones
-    patches = _patches(x, u, tree, first, last, cones, nodes, soup.owner, soup.alone, soup.cloths, reach, radius)
-    return _elements(x, u, reach, tree, patches, first, last, soup.rest, soup.triangles, soup.edges, radius, soup.owner)
+    ways = Ways(x, u, radius, reach)
+    return _elements(ways, soup, tree, fitted, _patches(ways, soup, tree, fitted, nodes))
 
 
 @threaded
-def _patches(x, u, tree, boxes, last, cones, nodes, owner, alone, cloths, reach, radius):
+def _patches(ways, soup, tree, fitted, nodes):
     """(p, 2) leaf nodes that come near each other, or themselves, of which one is among `nodes` at least.
 
     Level by level from the roots, so that there is something for each thread.
     """
-    owners = len(tree.roots)
+    owners, owner, cloths = len(tree.roots), soup.owner, soup.cloths
     fat = np.zeros(owners)  # m, the radius of what each owner has
     by_itself = np.zeros(owners, np.bool_)
     for i in range(len(owner)):
-        fat[owner[i]] = radius[i]
-        by_itself[owner[i]] = alone[i]
+        fat[owner[i]] = ways.radius[i]
+        by_itself[owner[i]] = soup.alone[i]
     front, n = np.empty((cloths * owners, 3), np.int32), 0
     fars = np.empty(cloths * owners)
     for o in range(cloths):
         for p in range(o, owners):
             if tree.roots[o] >= 0 and tree.roots[p] >= 0 and not (o == p and by_itself[o]):
                 front[n, 0], front[n, 1], front[n, 2] = tree.roots[o], tree.roots[p], o == p
-                fars[n] = reach + fat[o] + fat[p]
+                fars[n] = ways.reach + fat[o] + fat[p]
                 n += 1
     found, count = np.empty((4096, 2), np.int32), 0
     while n > 0:
         opened, many = np.empty((n, 3, 2), np.int32), np.empty(n, np.int8)
         parts = (n + PART - 1) // PART
         for part in prange(parts):
-            _open(x, u, tree, boxes, last, cones, nodes, front, fars, np.int64(part * PART),
-                  np.int64(min((part + 1) * PART, n)), opened, many)  # fmt: skip
+            begin, end = np.int64(part * PART), np.int64(min((part + 1) * PART, n))
+            _open(ways, tree, fitted, nodes, front, fars, begin, end, opened, many)
         total = count
         for k in range(n):
             total += many[k] == MEET
@@ -84,9 +110,10 @@ def _patches(x, u, tree, boxes, last, cones, nodes, owner, alone, cloths, reach,
 
 
 @single
-def _open(x, u, tree, boxes, last, cones, nodes, front, fars, begin, end, opened, many):
+def _open(ways, tree, fitted, nodes, front, fars, begin, end, opened, many):
     """What is below each pair of nodes from `begin` to `end` that come near each other: so `many` pairs of `opened`
     (n, 3, 2), or MEET where both are leaves."""
+    x, u, boxes, last, cones = ways.x, ways.u, fitted.first, fitted.last, fitted.cones
     child, leaf, whole, corner_starts, corners = tree.child, tree.leaf, tree.whole, tree.corner_starts, tree.corners
     beside_starts, beside = tree.beside_starts, tree.beside
     for k in range(begin, end):
@@ -174,19 +201,21 @@ def _beside(starts, beside, k, other):
 
 
 @threaded
-def _elements(x, u, reach, tree, patches, boxes, last, rest, triangles, edges, radius, owner):
+def _elements(ways, soup, tree, fitted, patches):
+    """The pairs of points and triangles (p, 2), and of edges (q, 2), of all pairs of patches (n, 2)."""
     n = len(patches)
     used = np.zeros(len(tree.leaves), np.bool_)
     for p in range(n):
         used[tree.leaf[patches[p, 0]]] = used[tree.leaf[patches[p, 1]]] = True
-    point_boxes, edge_boxes, triangle_boxes = _row_boxes(x, u, tree, used, edges, triangles)
+    of_points, of_edges, of_triangles = _row_boxes(ways.x, ways.u, tree, used, soup.edges, soup.triangles)
+    boxes = RowBoxes(of_points, of_edges, of_triangles)  # named here: a loop on threads has to see its class
     counts = np.zeros((n, 2), np.int64)
     vt, ee = np.empty((n, ROOM, 2), np.int32), np.empty((n, ROOM, 2), np.int32)
+    found = Found(counts, vt, ee)
     parts = (n + PART - 1) // PART
     for part in prange(parts):
-        _look(x, u, reach, tree, patches, boxes, last, point_boxes, edge_boxes, triangle_boxes, rest, triangles,
-              edges, radius, owner, np.int64(part * PART), np.int64(min((part + 1) * PART, n)), counts, vt, ee,
-              np.int64(0))  # fmt: skip
+        begin, end = np.int64(part * PART), np.int64(min((part + 1) * PART, n))
+        _look(ways, soup, tree, patches, fitted, boxes, begin, end, found, np.int64(0))
     points, sides = np.empty((counts[:, 0].sum(), 2), np.int32), np.empty((counts[:, 1].sum(), 2), np.int32)
     at, to = 0, 0
     for p in range(n):
@@ -194,8 +223,7 @@ def _elements(x, u, reach, tree, patches, boxes, last, rest, triangles, edges, r
         if a > ROOM or b > ROOM:
             most = max(a, b)
             every, all_ = np.empty((1, most, 2), np.int32), np.empty((1, most, 2), np.int32)
-            _look(x, u, reach, tree, patches, boxes, last, point_boxes, edge_boxes, triangle_boxes, rest, triangles,
-                  edges, radius, owner, p, p + 1, counts, every, all_, p)  # fmt: skip
+            _look(ways, soup, tree, patches, fitted, boxes, p, p + 1, Found(counts, every, all_), p)
             for k in range(a):
                 points[at + k, 0], points[at + k, 1] = every[0, k, 0], every[0, k, 1]
             for k in range(b):
@@ -211,8 +239,7 @@ def _elements(x, u, reach, tree, patches, boxes, last, rest, triangles, edges, r
 
 @threaded
 def _row_boxes(x, u, tree, leaves, edges, triangles):
-    """Boxes (.., 12) m of points, edges and triangles of `leaves` in the order of the tree: where they are, and after
-    their ways."""
+    """The rows of RowBoxes for what `leaves` (l,) bool own; those of others are left unset."""
     points, sides = np.empty((len(tree.points), 12)), np.empty((len(tree.edges), 12))
     faces = np.empty((len(tree.triangles), 12))
     for leaf in prange(len(leaves)):
@@ -252,9 +279,14 @@ def _meet(a, p, b, q, r):
 
 
 @single
-def _look(x, u, reach, tree, patches, first, last, point_boxes, edge_boxes, triangle_boxes, rest, triangles, edges,
-          radius, owner, begin, end, counts, vt, ee, base):  # fmt: skip
-    """Pairs of each two patches from `begin` to `end`: count them, and keep as many as there is room for."""
+def _look(ways, soup, tree, patches, fitted, boxes, begin, end, found, base):
+    """Pairs of each two patches from `begin` to `end`: count them, and keep as many as there is room for. base -- the
+    pair of patches whose pairs stand first in `found`."""
+    x, u, radius, reach = ways
+    rest, triangles, edges, owner = soup.rest, soup.triangles, soup.edges, soup.owner
+    first, last = fitted.first, fitted.last
+    point_boxes, edge_boxes, triangle_boxes = boxes
+    counts, vt, ee = found
     room, room_e = vt.shape[1], ee.shape[1]
     leaf, corner_starts, corners = tree.leaf, tree.corner_starts, tree.corners
     point_starts, points, edge_starts, sides = tree.point_starts, tree.points, tree.edge_starts, tree.edges

@@ -35,6 +35,48 @@ class Rods(NamedTuple):
     stretch: np.ndarray  # (m,) compliance of its length, m / N
     clamp: np.ndarray  # (strands,) whether the first segment keeps the direction of what it hangs on
     radius: np.ndarray  # (p,) m
+    point_of: np.ndarray  # (m,) first point of each segment
+    strand_of: np.ndarray  # (m,)
+    hung: np.ndarray  # (strands,) a point of another strand that the first point follows, or -1
+
+
+class RodMotion(NamedTuple):
+    """How rods stand and move; changed in place."""
+
+    x: np.ndarray  # (p, 3) m
+    speed: np.ndarray  # (p, 3) m/s
+    q: np.ndarray  # (m, 4) turns of the segments in the world
+    spin: np.ndarray  # (m, 3) rad/s
+
+
+class RodHolds(NamedTuple):
+    """What rods hang on, at the start of a frame and at its end."""
+
+    before: np.ndarray  # (p, 3) m where held points are
+    now: np.ndarray  # (p, 3) m
+    base_before: np.ndarray  # (strands, 4) turn of what a clamped first segment hangs on
+    base_now: np.ndarray  # (strands, 4)
+
+
+class RodForces(NamedTuple):
+    """What acts on points over a frame."""
+
+    gravity: np.ndarray  # (p, 3) m/s2
+    air: np.ndarray  # (p, 3) m/s
+    pull: np.ndarray  # (p,) half density x drag x area, kg/m
+    damping: float  # 1/s
+
+
+class RodRoom(NamedTuple):
+    """Room for what a small step works out."""
+
+    before: np.ndarray  # (p, 3) m where the points were
+    turned: np.ndarray  # (m, 4) how the segments stood
+    base: np.ndarray  # (strands, 4) what they hang on at this step
+    corners: np.ndarray  # (t, 3, 3) m the solid triangles at this step
+    work: np.ndarray  # (m, 6) of `_lengths`
+    band: np.ndarray  # (p, 5) of `_bend`
+    want: np.ndarray  # (p, 3)
 
 
 class RodSolids(NamedTuple):
@@ -406,14 +448,15 @@ def _between(p, r, x, before, weight, radius, most):
 
 
 @njit(cache=True, nogil=True)
-def _strand(
-    rods, strand, x, speed, q, spin, before, turned, held_before, held_now, base, gravity, air, pull, calm,
-    solids, surface, corners, step, steps, h, work, band, want,
-):  # fmt: skip
-    """One small step of a strand, but for what it touches of others."""
+def _strand(rods, strand, motion, holds, forces, calm, solids, surface, room, step, steps, h):
+    """One small step of a strand, but for what it touches of others. calm -- what damping leaves of a speed"""
     first, last = rods.points[strand], rods.points[strand + 1]
     s0, s1 = rods.segments[strand], rods.segments[strand + 1]
     weight, ahead, radius = rods.weight, rods.ahead, rods.radius
+    x, speed, q, spin = motion
+    before, turned, base, corners, work, band, want = room
+    held_before, held_now = holds.before, holds.now
+    gravity, air, pull = forces.gravity, forces.air, forces.pull
     share = (step + 1) / steps
     for i in range(first, last):
         for j in range(3):
@@ -454,24 +497,16 @@ def _strand(
 
 
 @njit(parallel=True, cache=True, nogil=True)
-def advance(
-    rods, x, speed, q, spin, held_before, held_now, base_before, base_now, hung, gravity, air, pull, damping,
-    solids, surface, touch, point_of, strand_of, steps, h,
-):  # fmt: skip
-    """Move strands on by `steps` steps of h seconds, in place.
-
-    x, speed (p, 3); q (m, 4) turns of the segments in the world; spin (m, 3) rad/s
-    held_before, held_now (p, 3) -- where held points are at the start and the end; base_* (strands, 4) what a clamped
-                                    first segment hangs on
-    hung (strands,)              -- a point of another strand that the first point follows, or -1
-    gravity, air (p, 3)          -- m/s2 and m/s; pull (p,) half density x drag x area, kg/m; damping 1/s
-    touch                        -- whether strands meet one another
-    point_of, strand_of (m,)     -- first point and strand of each segment
-    """
-    strands, count = len(rods.clamp), len(x)
-    before, turned, base = np.empty_like(x), np.empty_like(q), np.empty_like(base_now)
-    work, band, want = np.empty((max(len(q), 1), 6)), np.empty((count, 5)), np.empty((count, 3))
-    corners, calm = np.empty_like(surface.before), np.exp(-damping * h)
+def advance(rods, motion, holds, forces, solids, surface, touch, steps, h):
+    """Move strands on by `steps` steps of h seconds, in place. touch -- whether strands meet one another"""
+    x, q = motion.x, motion.q
+    strands, count, segments = len(rods.clamp), len(x), max(len(q), 1)
+    before, turned = np.empty_like(x), np.empty_like(q)
+    base, corners = np.empty_like(holds.base_now), np.empty_like(surface.before)
+    room = RodRoom(
+        before, turned, base, corners, np.empty((segments, 6)), np.empty((count, 5)), np.empty((count, 3))
+    )  # fmt: skip
+    calm = np.exp(-forces.damping * h)
     pairs = np.empty((0, 2), np.int64)
     for step in range(steps):
         share = (step + 1) / steps
@@ -481,37 +516,35 @@ def advance(
                     a, b = surface.before[t, j, k], surface.now[t, j, k]
                     corners[t, j, k] = a + share * (b - a)
         for strand in range(strands):
-            _mixed(base_before, base_now, share, base, strand)
+            _mixed(holds.base_before, holds.base_now, share, base, strand)
         for strand in prange(strands):
-            _strand(
-                rods, strand, x, speed, q, spin, before, turned, held_before, held_now, base, gravity, air, pull, calm,
-                solids, surface, corners, step, steps, h, work, band, want,
-            )  # fmt: skip
+            _strand(rods, strand, motion, holds, forces, calm, solids, surface, room, step, steps, h)
         if touch and step % LOOKED == 0:  # who is near enough to touch before it is looked again
             fast = 0.0
             for i in range(count):
                 for j in range(3):
                     fast = max(fast, abs(x[i, j] - before[i, j]))
-            pairs = close_pairs(x, point_of, strand_of, rods.radius, 2 * LOOKED * fast + 1e-3)
-        _apart(pairs, point_of, x, before, rods.weight, rods.radius, OUT * h)
+            pairs = close_pairs(x, rods.point_of, rods.strand_of, rods.radius, 2 * LOOKED * fast + 1e-3)
+        _apart(pairs, rods.point_of, x, before, rods.weight, rods.radius, OUT * h)
         for strand in range(strands):
             i = rods.points[strand]
-            if hung[strand] >= 0 and rods.weight[i] == 0:
+            if rods.hung[strand] >= 0 and rods.weight[i] == 0:
                 for j in range(3):
-                    x[i, j] = x[hung[strand], j]
-        _rates(x, before, speed, rods.ahead, point_of, q, turned, spin, h, len(pairs) > 0)
+                    x[i, j] = x[rods.hung[strand], j]
+        _rates(rods, motion, room, h, len(pairs) > 0)
 
 
 @njit(cache=True, nogil=True)
-def _rates(x, before, speed, ahead, point_of, q, turned, spin, h, met):
+def _rates(rods, motion, room, h, met):
     """Speeds and rates of turn from where a step began and ended."""
+    x, q = motion.x, motion.q
     for i in range(len(x)):
         for j in range(3):
-            speed[i, j] = (x[i, j] - before[i, j]) / h
+            motion.speed[i, j] = (x[i, j] - room.before[i, j]) / h
     for s in range(len(q)):
         if met:  # contacts have moved the points once more
-            _follow(ahead, s, point_of[s], x, q)
-        _spun(q, turned, spin, s, h)
+            _follow(rods.ahead, s, rods.point_of[s], x, q)
+        _spun(q, room.turned, motion.spin, s, h)
 
 
 @njit(cache=True, nogil=True)

@@ -114,11 +114,11 @@ class Chain(PoseSolver):
         exposed = lay.halves(2 * v.radius * rods.length * inputs.own["area"][lay.joints])
         world_felt = world if v.collide else World()
         solids, surface = _solids(world_felt, v.substeps), _surface(world_felt, v.radius)
-        kernels.advance(
-            rods, x, speed, q, spin, before, now, lay.bases(inputs.before), lay.bases(inputs.now), lay.hung, gravity,
-            air, 0.5 * AIR_DENSITY * v.drag * exposed, float(v.damping), solids, surface,
-            v.touch and len(rods.clamp) > 1, lay.point_of, lay.strand_of, v.substeps, dt / v.substeps,
-        )  # fmt: skip
+        motion = kernels.RodMotion(x, speed, q, spin)
+        holds = kernels.RodHolds(before, now, lay.bases(inputs.before), lay.bases(inputs.now))
+        forces = kernels.RodForces(gravity, air, 0.5 * AIR_DENSITY * v.drag * exposed, float(v.damping))
+        touch = v.touch and len(rods.clamp) > 1
+        kernels.advance(rods, motion, holds, forces, solids, surface, touch, v.substeps, dt / v.substeps)
         _check(x, speed, v)
         return self._frame(x, speed, turns.turn_vectors(q), spin)
 
@@ -251,7 +251,8 @@ class Layout(NamedTuple):
         clamp = np.full(len(sizes), v.clamp and v.held in ("root", "both"))
         return kernels.Rods(
             self.points, self.segments, weight, length, ahead, spin_weight, np.ascontiguousarray(curve),
-            stiff(v.bend), 1 / np.maximum(stiff(v.twist), 1e-12), length / v.stretch, clamp, radius,
+            stiff(v.bend), 1 / np.maximum(stiff(v.twist), 1e-12), length / v.stretch, clamp, radius, self.point_of,
+            self.strand_of, self.hung,
         )  # fmt: skip
 
 

@@ -7,6 +7,8 @@ Baraff and Witkin 1998 do for cloth), which adds h d + h^2 k to a joint's inerti
 stay stable at any step.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
@@ -91,22 +93,28 @@ def press(big, push, u, c, drag, area, h):
     big[3:, 3:] += b
 
 
+class StemBase(NamedTuple):
+    """What each joint hangs on whose parent is -1, in the world at the start of a frame."""
+
+    turn: np.ndarray  # (m, 3, 3)
+    place: np.ndarray  # (m, 3) m
+    spin: np.ndarray  # (m, 3) rad/s
+    speed: np.ndarray  # (m, 3) m/s
+    gain: np.ndarray  # (m, 3) rad/s2, how fast the spin changes
+    push: np.ndarray  # (m, 3) m/s2, how fast the speed does
+
+
 @njit(cache=True, nogil=True)
-def advance(
-    turn, spin, parents, offset, middle, inertia, mass, stiff, damp, rest, base_turn, base_place, base_spin,
-    base_speed, base_gain, base_push, gravity, air, area, drag, steps, h
-):  # fmt: skip
-    """Move m joints on by `steps` steps of h seconds. Parents stand before their children.
+def advance(turn, spin, parts, base, rest, gravity, air, drag, steps, h):
+    """Move m joints on by `steps` steps of h seconds.
 
     turn (m, 3, 3), spin (m, 3)  -- of each within what it hangs on: its turn, and rate of turn in that frame (rad/s)
-    parents (m,)                 -- -1 hangs on the base
-    offset, middle (m, 3)        -- in the frame of the parent: the joint; in its own frame: the middle of its mass, m
-    inertia (m, 3, 3)            -- about the joint, in its own frame, kg m2; mass (m,) kg
-    stiff (m,) N m / rad, damp (m,) N m s / rad; rest (m, 3, 3) the turn that the spring goes back to
-    base_*                       -- of what each hangs on, (m, ...) where parents is -1: turn (3, 3) and place (3,) in
-                                    the world at the start, rate of turn and speed, and how fast those change
-    gravity (m, 3) m/s2; air (m, 3) m/s at the middles; area (m,) m2; drag -- factor x half the density of the air
+    rest (m, 3, 3)               -- the turn that the spring goes back to
+    parts                        -- StemParts of `kind`
+    gravity (m, 3) m/s2; air (m, 3) m/s at the middles; drag -- factor x half the density of the air
     """
+    parents, offset, middle, inertia, mass, stiff, damp, area = parts
+    base_turn, base_place, base_spin, base_speed, base_gain, base_push = base
     m = len(parents)
     axes, place = np.empty((m, 3, 3)), np.empty((m, 3))
     speed, whirl = np.empty((m, 3)), np.empty((m, 3))

@@ -85,7 +85,7 @@ class Stems(PoseSolver):
         turn = turn_matrices(turns.from_vectors(frame["joints"]["turn"].astype(float)))
         spin = frame["joints"]["spin"].astype(float)
         base = _base(bones, chain, parts.parents, inputs, dt)
-        axes, middles = parts.laid_out(turn, base[0], base[1])
+        axes, middles = parts.laid_out(turn, base.turn, base.place)
         air = np.ascontiguousarray(world.air(middles)) if v.drag * parts.area.sum() > 0 else np.zeros_like(middles)
         gravity = world.acceleration(middles) if v.weight else np.zeros_like(middles)
         rest = turn_matrices(_within(inputs.now, bones, chain))
@@ -96,9 +96,7 @@ class Stems(PoseSolver):
         )
         try:
             kernels.advance(
-                turn, spin, parts.parents, parts.offset, parts.middle, parts.inertia, parts.mass, parts.stiff,
-                parts.damp, rest, *base, gravity, air, parts.area, 0.5 * AIR_DENSITY * v.drag, v.substeps,
-                dt / v.substeps,
+                turn, spin, parts, base, rest, gravity, air, 0.5 * AIR_DENSITY * v.drag, v.substeps, dt / v.substeps
             )  # fmt: skip
         except np.linalg.LinAlgError:  # a mass next to none beside a large one
             raise whirls from None
@@ -124,16 +122,16 @@ def _within(world: np.ndarray, bones: Bones, chain) -> np.ndarray:
 
 
 class StemParts(NamedTuple):
-    """A tree of rigid segments as the kernel wants it; see `stems_kernels.advance`."""
+    """A tree of m rigid segments, as `kernels.advance` takes it."""
 
-    parents: np.ndarray
-    offset: np.ndarray
-    middle: np.ndarray
-    inertia: np.ndarray
-    mass: np.ndarray
-    stiff: np.ndarray
-    damp: np.ndarray
-    area: np.ndarray
+    parents: np.ndarray  # (m,) -1 hangs on the base; parents stand before their children
+    offset: np.ndarray  # (m, 3) m the joint, in the frame of its parent
+    middle: np.ndarray  # (m, 3) m the middle of its mass, in its own frame
+    inertia: np.ndarray  # (m, 3, 3) kg m2 about the joint, in its own frame
+    mass: np.ndarray  # (m,) kg
+    stiff: np.ndarray  # (m,) N m / rad
+    damp: np.ndarray  # (m,) N m s / rad
+    area: np.ndarray  # (m,) m2
 
     @classmethod
     def of(cls, bones: Bones, chain, world: np.ndarray, own: dict, v) -> "StemParts":
@@ -228,7 +226,7 @@ def _down(bones: Bones, chain) -> np.ndarray:
     return above[chain] / np.maximum(above[chain] + under[chain], 1)
 
 
-def _base(bones, chain, parents, inputs: PoseInputs, dt):
+def _base(bones, chain, parents, inputs: PoseInputs, dt) -> kernels.StemBase:
     """How what the roots hang on moves over a frame: turn, place at its start, rates at its start and their changes."""
     m = len(chain)
     turn, place = np.tile(np.eye(3), (m, 1, 1)), np.zeros((m, 3))
@@ -247,7 +245,7 @@ def _base(bones, chain, parents, inputs: PoseInputs, dt):
     # speeds go over from the last frame's mean to this one's, and the base arrives where it should
     spin[roots], gain[roots] = 0.5 * (w0 + w1), (w1 - w0) / dt
     speed[roots], push[roots] = 0.5 * (v0 + v1), (v1 - v0) / dt
-    return turn, place, spin, speed, gain, push
+    return kernels.StemBase(turn, place, spin, speed, gain, push)
 
 
 def parts_of(evaluator, skeleton, layer, frame: float) -> tuple[Bones, np.ndarray, StemParts]:
