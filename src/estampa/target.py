@@ -30,7 +30,9 @@ def settle() -> None:
 
 
 # Kernels of these folders are compiled into one another, across files
-TOGETHER = (("solve/contact", "solve/cloth"), ("motion",), ("geometry",), ("solve/rods",), ("solve/stems",))
+TOGETHER = (
+    ("solve/contact", "solve/cloth"), ("motion",), ("geometry", "solve/ragdoll"), ("solve/rods",), ("solve/stems",)
+)  # fmt: skip
 
 
 def forget_stale_kernels() -> None:

@@ -215,7 +215,7 @@ def test_a_joint_with_more_stiffness_of_its_own_is_held_better(store):
     # a spring of a frequency sags by g / (2 pi f)^2 of its arm, so that four times the stiffness sags a quarter
     sags = []
     for stiffness in (1.0, 4.0):
-        scene, skeleton, _ = puppet(60, ground=False, spring=3.0, lifted=20.0)
+        scene, skeleton, _ = puppet(60, ground=False, spring=3.0, lifted=20.0, carried=0.0)
         arms = [j for j in scene.doc.find(skeleton).joints if j.name.startswith("upper arm")]
         for joint in arms:
             do.set_value(scene, joint.id, "stiffness", stiffness)

@@ -466,9 +466,9 @@ def test_skins_do_not_cross_themselves():
     assert crossings(np.concatenate([torus.vertices, torus.vertices + [0.1, 0, 0]]),
                      np.concatenate([torus.faces, torus.faces + len(torus.vertices)])) > 0  # fmt: skip
     rng = np.random.default_rng(3)
-    pool = np.stack(np.meshgrid(*[np.arange(n) * S for n in (16, 6, 16)], indexing="ij"), axis=-1).reshape(-1, 3)
-    drops = rng.uniform([-0.1, 0.1, -0.1], [0.4, 0.35, 0.4], (250, 3))
-    sheet = np.stack(np.meshgrid(np.arange(16) * S, [0.4], np.arange(16) * S, indexing="ij"), axis=-1).reshape(-1, 3)
+    pool = np.stack(np.meshgrid(*[np.arange(n) * S for n in (12, 5, 12)], indexing="ij"), axis=-1).reshape(-1, 3)
+    drops = rng.uniform([-0.1, 0.1, -0.1], [0.3, 0.35, 0.3], (150, 3))
+    sheet = np.stack(np.meshgrid(np.arange(12) * S, [0.4], np.arange(12) * S, indexing="ij"), axis=-1).reshape(-1, 3)
     at = np.concatenate([pool + rng.normal(0, 0.2 * S, pool.shape), drops, sheet])
     for rounds in (0, 4, 12):
         points, triangles = cut(*covered(at, S, 0.5 * S), LEVEL)

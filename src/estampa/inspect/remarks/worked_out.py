@@ -4,7 +4,6 @@ What a solve, a picture or a print would stop at is found by taking its first st
 what stops are one and the same.
 """
 
-import math
 import time
 from collections.abc import Callable
 
@@ -15,9 +14,11 @@ from ...scene.scene import Scene, Snapshot
 from .remark import Remark
 from .scene import found_by, in_order, remarks
 
+PATIENCE = 1.0  # s that the start of a solver may take for its first step to be tried: a step takes many times as long
+
 
 def all_remarks(
-    evaluator: Evaluator, scene: Scene | Snapshot | None = None, patience: float = math.inf
+    evaluator: Evaluator, scene: Scene | Snapshot | None = None, patience: float = PATIENCE
 ) -> list[Remark]:
     """Everything that is to be said of a scene, errors first. scene -- as it was when the evaluator was made, where
     edits may go on meanwhile; patience -- s that the start of a solver may have taken for its first step to be tried,
@@ -30,7 +31,7 @@ def all_remarks(
     return in_order(found)
 
 
-def stops(evaluator: Evaluator, patience: float = math.inf) -> list[Remark]:
+def stops(evaluator: Evaluator, patience: float = PATIENCE) -> list[Remark]:
     """An error for each thing at which solving, looking or printing would stop, in the words that it would say."""
     found: dict[tuple[str, str], Remark] = {}
 

@@ -136,20 +136,15 @@ class Afloat:
     def push(self, engine, dt: float) -> None:
         """Set the forces of the next small step of dt s on what stands in a liquid."""
         for row, shape, dry, bath, pool in self.baths:
-            body, model = engine.body(row), self.model
-            t, r, v, w = body.translation, body.rotation, body.linvel, body.angvel
-            axes = turn_matrices(np.array([[r.i, r.j, r.k, r.w]]))[0]
+            model, (place, turn), (speed, spin) = self.model, engine.stand_of(row), engine.speed_of(row)
+            axes = turn_matrices(turn[None])[0]
             arm = shape.at @ axes.T
-            place, speed, spin = (np.array(a.to_tuple()) for a in (t, v, w))
             tall = float(np.abs(axes.T @ bath.up) @ shape.steps)
             share = bath.share(place + arm, tall, self.went + 0.5 * dt) * dry
             wet = float((share * shape.room).sum())
-            body.reset_forces(False)
-            body.reset_torques(False)
             base = self.base[row]
             if wet <= 0:
-                if base.any():
-                    body.add_force(tuple(base.tolist()), False)
+                engine.set_force(row, base, wakes=False)
                 continue
             mass, added = model.mass[row], ADDED * pool.density * wet
             past = bath.speed - speed - np.cross(spin, arm)
@@ -166,6 +161,5 @@ class Afloat:
             both -= added / (mass + added) * (both + mass * self.gravity)
             turned *= model.inertia[row] / (model.inertia[row] + added * shape.radius**2 / 5)
             stirs = float(np.abs(both + mass * self.gravity).max()) > 0.02 * mass * float(np.linalg.norm(self.gravity))
-            body.add_force(tuple(both.tolist()), stirs)
-            body.add_torque(tuple(turned.tolist()), stirs)
+            engine.set_force(row, both, turned, stirs)
         self.went += dt

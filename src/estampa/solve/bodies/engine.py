@@ -1,7 +1,8 @@
 """The world of a rigid body engine (rapier3d): bodies in the order of their ids, then what they run into.
 
-Poses are driven at every step and not at every frame, so that what is driven pushes with the right speed. A body's
-origin is its centre of mass.
+The engine works in its own unit of length, the size of the smallest body that moves: it has thresholds and margins that
+no setting reaches, and single precision. Here alone lengths are scaled; all else speaks SI. Poses are driven at every
+step and not at every frame, so that what is driven pushes with the right speed. A body's origin is its centre of mass.
 """
 
 from dataclasses import dataclass
@@ -9,13 +10,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...geometry import pose as turns
+from ...geometry.pieces import Mass
 from ...geometry.place import Place
 
 SOFT, STATIC_SOFT = (240.0, 10.0), (480.0, 10.0)  # Hz and damping ratio of contacts: stiff, as measured
-# The engine's unit of length against the smallest body; its margins are thousandths of that. With 2 a driven body
-# throws what it pushes 14 % too fast, with 8 nearly twice as fast; with 0.25 2 %, and balls of 11 mm stay in a mesh.
+# By what its margins are told, against the smallest body; they are thousandths of that. With 2 a driven body throws
+# what it pushes 14 % too fast, with 8 nearly twice as fast; with 0.25 2 %.
 REACH = 0.25
 INSTANT = 1e-6  # s
+FASTEST = 1e7  # of its unit a second: its own 400 hold a thing of 3 mm to 0.3 m/s
 
 
 @dataclass
@@ -24,6 +27,7 @@ class Engine:
 
     world: object
     count: int  # bodies
+    unit: float  # m, of the engine
     obstacles: int = 0
     at: int = 0
     _bodies: list | None = None
@@ -36,27 +40,50 @@ class Engine:
         world = rp.PhysicsWorld(gravity=(0.0, 0.0, 0.0))
         world.set_num_threads(1)
         settings = world.integration_parameters
-        settings.length_unit = unit_of(smallest)
+        settings.length_unit = REACH
+        settings.normalized_max_linear_velocity = FASTEST
         settings.contact_softness = rp.SpringCoefficients(*SOFT)
         settings.static_contact_softness = rp.SpringCoefficients(*STATIC_SOFT)
-        return cls(world, count)
+        return cls(world, count, unit_of(smallest))
 
     @classmethod
-    def from_blob(cls, blob: bytes, count: int, obstacles: int, at: int) -> "Engine":
+    def from_blob(cls, blob: bytes, count: int, smallest: float, obstacles: int, at: int) -> "Engine":
         import rapier3d as rp
 
         world = rp.PhysicsWorld.restore(blob)
         world.set_num_threads(1)
-        return cls(world, count, obstacles, at, pushed=True)
+        return cls(world, count, unit_of(smallest), obstacles, at, pushed=True)
+
+    # -- making it ---------------------------------------------------------------------------------------------
+    def scaled(self, metres) -> np.ndarray:
+        """Lengths, places or speeds in the engine's unit."""
+        return np.asarray(metres, float) / self.unit
+
+    def add(self, body, colliders: list, place=(0.0, 0.0, 0.0)):
+        """Add a body of the engine's own builder, and colliders in its unit, at a place (3,) m; returns its handle."""
+        return self.world.add_body(body.translation(_vector(self.scaled(place))), colliders)
+
+    def mass_properties(self, mass: Mass, kilograms: float):
+        """Of a body whose centre is its origin."""
+        import rapier3d as rp
+
+        values, axes = np.linalg.eigh(mass.inertia * (kilograms / mass.volume) / self.unit**2)
+        if np.linalg.det(axes) < 0:
+            axes[:, 0] *= -1
+        values = np.maximum(values, 1e-6 * values.max())
+        return rp.MassProperties((0.0, 0.0, 0.0), kilograms, _vector(values), _rotation(turns.turns_of(axes[None])[0]))
+
+    def set_gravity(self, gravity) -> None:
+        self.world.gravity = _vector(self.scaled(gravity))
 
     def set_rest(self, handle, across: float) -> None:
         """Say when a body of that size may fall asleep: when it goes less than a hundredth of what it would fall
         through its own size. The engine's own limit is a speed that small things may well move at."""
         body = self.world.rigid_bodies[handle]
         rest = body.activation
-        speed = 0.01 * float(np.sqrt(2 * 9.81 * max(across, 1e-4)))
-        rest.linear_threshold = speed / self.world.integration_parameters.length_unit
-        rest.angular_threshold = 2 * speed / max(across, 1e-4)
+        speed = 0.01 * float(np.sqrt(2 * 9.81 * max(across, 1e-6)))
+        rest.linear_threshold = speed / self.unit / self.world.integration_parameters.length_unit
+        rest.angular_threshold = 2 * speed / max(across, 1e-6)
         body.activation = rest
 
     def body(self, row: int):
@@ -64,70 +91,45 @@ class Engine:
 
     def pulls_otherwise(self, gravity) -> bool:
         """Whether gravity (3,) m/s2 is another than in the frame before, so that what rested may move."""
-        return not np.array_equal(np.float32(gravity), np.float32(tuple(self.world.gravity)))
+        return not np.array_equal(np.float32(self.scaled(gravity)), np.float32(tuple(self.world.gravity)))
 
     def put(self, row: int, place, turn) -> None:
         """Put a driven body somewhere at once."""
         body = self.body(row)
-        body.translation, body.rotation = _vector(place), _rotation(turn)
+        body.translation, body.rotation = _vector(self.scaled(place)), _rotation(turn)
 
     def set_speed(self, row: int, speed, spin) -> None:
         body = self.body(row)
-        body.linvel, body.angvel = _vector(speed), _vector(spin)
+        body.linvel, body.angvel = _vector(self.scaled(speed)), _vector(spin)
+
+    def speed_of(self, row: int) -> tuple[np.ndarray, np.ndarray]:
+        """((3,) m/s, (3,) rad/s) of a body."""
+        body = self.body(row)
+        return np.array(body.linvel.to_tuple()) * self.unit, np.array(body.angvel.to_tuple())
+
+    def stand_of(self, row: int) -> tuple[np.ndarray, np.ndarray]:
+        """((3,) m, (4,) turn) of a body."""
+        body = self.body(row)
+        r = body.rotation
+        return np.array(body.translation.to_tuple()) * self.unit, np.array([r.i, r.j, r.k, r.w])
+
+    def set_force(self, row: int, force, torque=None, wakes: bool = True) -> None:
+        """Put a force (3,) N and a torque (3,) N m on a body, in place of what it had; None and zeros are none."""
+        body = self.body(row)
+        body.reset_forces(False)
+        body.reset_torques(False)
+        if np.any(force):
+            body.add_force(_vector(np.asarray(force) / self.unit), wakes)
+        if torque is not None:
+            body.add_torque(_vector(np.asarray(torque) / self.unit**2), wakes)
 
     def tie(self, a: int, b: int, at_a, at_b) -> None:
         """Tie two bodies to each other as they stand, at places (3,) m from their centres."""
         import rapier3d as rp
 
-        joint = rp.FixedJointBuilder().local_anchor1(_vector(at_a)).local_anchor2(_vector(at_b)).contacts_enabled(False)
+        at_a, at_b = _vector(self.scaled(at_a)), _vector(self.scaled(at_b))
+        joint = rp.FixedJointBuilder().local_anchor1(at_a).local_anchor2(at_b).contacts_enabled(False)
         self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
-
-    def hinge(self, a: int, b: int, frame_a, frame_b, cone: float, twist: float) -> None:
-        """Tie two bodies at a joint that turns within limits: `cone` rad across its X and `twist` about it. Frames are
-        (place (3,) m, turn (4,)) from each body's centre."""
-        import rapier3d as rp
-
-        mask, axis = rp.JointAxesMask, rp.JointAxis
-        joint = rp.GenericJointBuilder(mask.LIN_X | mask.LIN_Y | mask.LIN_Z)
-        joint = joint.local_frame1(_isometry(*frame_a)).local_frame2(_isometry(*frame_b)).contacts_enabled(False)
-        # two angular axes coupled are a true cone; its limits must lie either side of 0
-        joint = joint.coupled_axes(mask.ANG_Y | mask.ANG_Z).limits(axis.ANG_Y, -cone, cone)
-        joint = joint.limits(axis.ANG_X, -twist, twist)
-        self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
-
-    def ghost(self, at) -> int:
-        """A driven body without a shape; returns its row."""
-        import rapier3d as rp
-
-        return self.world.add_body(rp.RigidBody.kinematic_position_based().translation(_vector(at)), []).index
-
-    def pull(self, a: int, b: int, at_a, at_b, hangs: bool) -> None:
-        """A spring between two bodies that is slack until it is set: about all axes, and along them if it hangs."""
-        import rapier3d as rp
-
-        joint = rp.GenericJointBuilder(rp.JointAxesMask.empty())
-        joint = joint.local_anchor1(_vector(at_a)).local_anchor2(_vector(at_b))
-        for axis in _axes(rp, hangs):
-            joint = joint.motor_position(axis, 0.0, 0.0, 0.0).motor_model(axis, rp.MotorModel.FORCE_BASED)
-        joint = joint.contacts_enabled(False)
-        self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
-
-    def set_pull(self, tie: int, hertz: float, ratio: float, mass: float, size: float = 0.0, frame=None) -> None:
-        """Set such a spring. mass -- kg that it bears, or kg m2 where it bears turning alone; size -- m, across what
-        hangs; frame -- (place, turn) from the first body's centre that the second one is to take."""
-        import rapier3d as rp
-
-        data, pace = self.world.impulse_joints[self._tie_handle(tie)].data, 2 * np.pi * hertz
-        data.set_enabled(hertz > 0)
-        if hertz <= 0:
-            return
-        if frame is not None:
-            data.local_frame1 = _isometry(*frame)
-        hangs = size > 0
-        for axis in _axes(rp, hangs):
-            turning = axis in (rp.JointAxis.ANG_X, rp.JointAxis.ANG_Y, rp.JointAxis.ANG_Z)
-            bears = mass * size * size / 12 if hangs and turning else mass
-            data.set_motor_position(axis, 0.0, bears * pace * pace, 2 * ratio * bears * pace)
 
     def load(self, tie: int) -> tuple[np.ndarray, np.ndarray]:
         """(N (3,), N m (3,)) that a tie bears, by the number in which they were made. The engine tells the impulse of
@@ -135,7 +137,7 @@ class Engine:
         settings = self.world.integration_parameters
         impulses = self.world.impulse_joints[self._tie_handle(tie)].impulses
         loads = np.array(impulses) * settings.num_solver_iterations / settings.dt
-        return loads[:3], loads[3:]
+        return loads[:3] * self.unit, loads[3:] * self.unit**2
 
     def part(self, tie: int) -> None:
         self.world.impulse_joints.remove(self._tie_handle(tie), True)
@@ -152,33 +154,33 @@ class Engine:
 
         return rp.RigidBodyHandle.from_raw_parts(int(row), 0)
 
-    def advance(self, steps: int, dt: float, gravity, driven: dict[int, tuple], after=None, before=None) -> None:
+    def advance(self, steps: int, dt: float, gravity, driven: dict[int, tuple], after=(), before=()) -> None:
         """So many steps of dt/steps. driven -- row -> ((place, turn) before, (place, turn) at the end), turns (4,);
         before, after -- called before and after each small step."""
         import rapier3d as rp
 
         world = self.world
-        world.gravity = _vector(gravity)
+        self.set_gravity(gravity)
         world.integration_parameters.dt = dt / steps
         moving = {row: path for row, path in driven.items() if not _is_same(*path)}
         for step in range(1, steps + 1):
             t = step / steps
             for row, ((p0, q0), (p1, q1)) in moving.items():
                 place, turn = p0 + (p1 - p0) * t, turns.slerp(q0[None], q1[None], np.array([t]))[0]
-                there = rp.Isometry3(translation=_vector(place), rotation=_rotation(turn))
+                there = rp.Isometry3(translation=_vector(self.scaled(place)), rotation=_rotation(turn))
                 self.body(row).set_next_kinematic_position(there)
-            if before is not None:
-                before()
+            for act in before:
+                act()
             world.step()
-            if after is not None:
-                after()
+            for act in after:
+                act()
         self.at += 1
 
     def touching(self) -> tuple[int, float]:
         """(pairs that touch, m the deepest overlap of two)."""
         found = [pair.find_deepest_contact() for pair in self.world.narrow_phase.contact_pairs()]
         apart = [contact.dist for contact in found if contact is not None]
-        return len(apart), max(0.0, -min(apart, default=0.0))
+        return len(apart), self.unit * max(0.0, -min(apart, default=0.0))
 
     def read(self, free, place, turn, speed, spin, asleep) -> None:
         """Read what moves into columns; free (b,) bool -- bodies that the solve moves. One that sleeps stays as it was,
@@ -196,6 +198,8 @@ class Engine:
                     *body.translation.to_tuple(), r.i, r.j, r.k, r.w, *body.linvel.to_tuple(), *body.angvel.to_tuple(),
                 )  # fmt: skip
             place[rows], turn[rows], speed[rows], spin[rows] = np.split(found, (3, 7, 10), axis=1)
+            place[rows] *= self.unit
+            speed[rows] *= self.unit
         asleep[free] = ~awake[free]
         speed[free & ~awake] = spin[free & ~awake] = 0
 
@@ -232,7 +236,7 @@ class Engine:
 
 def unit_of(smallest: float) -> float:
     """m: the engine's unit of length for a smallest body of that size across."""
-    return float(np.clip(REACH * smallest, 0.001, 10.0))
+    return float(np.clip(smallest, 1e-5, 1e4))
 
 
 def level_builder(rp, wide: float, at=(0.0, 0.0, 0.0)):
@@ -243,9 +247,10 @@ def level_builder(rp, wide: float, at=(0.0, 0.0, 0.0)):
     return rp.Collider.cuboid(wide, deep, wide).translation((float(at[0]), float(at[1]) - deep, float(at[2])))
 
 
-def obstacle_builder(obstacle, rp, wide: float):
-    """The collider of an obstacle that is no mesh, about its own place; wide m -- how far a plane reaches."""
-    size = float(obstacle.places[1].size[0])
+def obstacle_builder(obstacle, rp, wide: float, unit: float):
+    """The collider of an obstacle that is no mesh, about its own place; wide -- how far a plane reaches, in units of
+    the engine (m)."""
+    size = float(obstacle.places[1].size[0]) / unit
     a, b, c = (float(d) * size for d in obstacle.dims)
     return (
         {
@@ -276,15 +281,3 @@ def _rotation(q):
     import rapier3d as rp
 
     return rp.Rotation3(float(q[3]), float(q[0]), float(q[1]), float(q[2]))
-
-
-def _isometry(place, turn):
-    import rapier3d as rp
-
-    return rp.Isometry3(translation=_vector(place), rotation=_rotation(turn))
-
-
-def _axes(rp, hangs: bool) -> list:
-    axis = rp.JointAxis
-    turning = [axis.ANG_X, axis.ANG_Y, axis.ANG_Z]
-    return [axis.LIN_X, axis.LIN_Y, axis.LIN_Z, *turning] if hangs else turning

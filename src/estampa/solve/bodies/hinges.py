@@ -1,23 +1,21 @@
-"""How the limbs of a ragdoll are tied: joints with limits, springs towards the pose that enters, and one that lifts."""
+"""How the limbs of a ragdoll are tied: joints with limits, and springs towards the pose that enters."""
 
 import numpy as np
 
 from ...geometry import pose as turns
 from ..frame import Table
 
+CARRIED = 1.0  # Hz of both springs, from where on a figure that is pulled up to its pose weighs nothing
+
 
 class BodyHinges:
-    """Of one skeleton in an ensemble; `Limits` holds them. Bodies keep the axes of the world as they were at first.
+    """Of one skeleton in an ensemble, for `solve.ragdoll`. Bodies keep the axes of the world as they were at first."""
 
-    Ties of the engine have numbers in the order in which they are made: of each limb that hangs on another one its
-    hinge and its spring, from `number` on; those that lift come last.
-    """
-
-    def __init__(self, seen, first: int, centre: np.ndarray, mass: np.ndarray, number: int):
+    def __init__(self, seen, first: int, centre: np.ndarray, mass: np.ndarray):
         limbs = seen.limbs
         self.id, self.limbs, self.span = seen.id, limbs, slice(first, first + len(limbs.joint))
         self.turn, self.at = limbs.stand(seen.stood[0])
-        self.centre, self.number = centre[self.span], number
+        self.centre = centre[self.span]
         self.tied = np.flatnonzero(limbs.parent >= 0)  # limbs that hang on another one
         self.size = max(float(np.ptp(self.centre, axis=0).max(initial=0.0)), 1e-3)
         self.mass = mass[self.span]
@@ -30,6 +28,10 @@ class BodyHinges:
             for j in range(len(limbs.joint)):  # limbs come after what they hang on
                 self.below[n, j] |= limbs.parent[j] >= 0 and self.below[n, limbs.parent[j]]
         self.bears = self._borne()
+        v = seen.v
+        self.friction, self.joint_damping = float(v.friction), float(v.joint_damping)
+        self.damping = np.array([v.damping, v.turn_damping], float)
+        self.ends = limbs.ends(seen.stood[0])
         self.stiff = np.sqrt(limbs.stiffness[k])  # of Hz, as the stiffness goes by their square
 
     def _borne(self) -> np.ndarray:
@@ -37,48 +39,36 @@ class BodyHinges:
         arms = np.linalg.norm(self.centre[None] - self.at[self.tied][:, None], axis=2)
         return 4 / 3 * (self.below * self.mass * arms**2).sum(axis=1)  # rods swing about their ends
 
-    def tie(self, engine) -> None:
-        limbs, row = self.limbs, self.span.start
-        for n, k in enumerate(self.tied):
-            p = int(limbs.parent[k])
-            here, there = self.at[k] - self.centre[p], self.at[k] - self.centre[k]
-            limits = float(limbs.cone[k]), float(limbs.twist[k])
-            engine.hinge(row + p, row + k, (here, self.theirs[n]), (there, self.own[n]), *limits)
-            engine.pull(row + p, row + k, here, there, False)
-
-    def hang(self, engine) -> None:
-        """A driven body without a shape that goes where the pose has the uppermost limb, and a spring to it."""
-        ghost = engine.ghost(self.centre[0])
-        engine.pull(ghost, self.span.start, np.zeros(3), np.zeros(3), True)
-
-    def spring(self, engine, crowd, lift: int, ghost: int) -> dict[int, tuple]:
-        """Set the springs for a frame; returns the row of the driven body and where it goes. lift -- number of the
-        tie."""
+    def pulls(self, crowd) -> dict[str, np.ndarray]:
+        """What the fields of Springs are for this figure over a frame, but for the number of its root."""
         seen = next(s for s in crowd.members if s.id == self.id)
         limbs, v = self.limbs, seen.v
-        if v.spring <= 0 and v.lifted <= 0:
-            for tie in (*(self.number + 2 * np.arange(len(self.tied)) + 1), lift):
-                engine.set_pull(tie, 0.0, 0.0, 0.0)
-            return {}
         stood = [limbs.stand(world) for world in seen.stood[1:]]
         turned = [turns.product(turn, turns.inverse(self.turn)) for turn, _ in stood]  # of each body, as posed
         parent = limbs.parent[self.tied]
         wanted = turns.product(turns.inverse(turned[1][parent]), turned[1][self.tied])
-        arm = self.at[self.tied] - self.centre[parent]
-        for n in range(len(self.tied)):
-            frame = (arm[n], wanted[n])
-            hertz = float(v.spring) * self.stiff[n]
-            engine.set_pull(self.number + 2 * n + 1, hertz, float(v.ratio), self.bears[n], frame=frame)
-        engine.set_pull(lift, float(v.lifted), float(v.ratio), float(self.mass.sum()), self.size)
+        pace, lift = 2 * np.pi * float(v.spring) * self.stiff, 2 * np.pi * float(v.lifted)
         arm = (self.centre[0] - self.at[0])[None]
-        place = lambda turn, at: at[0] + turns.turned(turn[:1], arm)[0]
-        path = tuple((place(t, at), t[0]) for t, (_, at) in zip(turned, stood, strict=True))
-        engine.put(ghost, *path[0])  # it stays behind while nothing is pulled
-        return {ghost: path}
+        goes = [
+            np.r_[at[0] + turns.turned(turn[:1], arm)[0], turn[0]] for turn, (_, at) in zip(turned, stood, strict=True)
+        ]
+        mass = float(self.mass.sum())
+        return {
+            "pose": turns.product(turns.product(turns.inverse(self.theirs), wanted), self.own),
+            "stiff": self.bears * pace**2, "damp": 2 * float(v.ratio) * self.bears * pace,
+            "lift": lift**2, "lift_damp": 2 * float(v.ratio) * lift, "lift_mass": mass,
+            "lift_inertia": mass * self.size**2 / 12, "lift_before": goes[0], "lift_now": goes[1],
+        }  # fmt: skip
+
+    def weight(self, crowd) -> float:
+        """The share of its weight that it feels: one that is pulled up to its pose is carried by what pulls it."""
+        v = next(s.v for s in crowd.members if s.id == self.id)
+        return 1 - float(v.carried) * min(float(v.lifted) / CARRIED, 1.0) * min(float(v.spring) / CARRIED, 1.0)
 
 
-def limb_table(hinges: list[BodyHinges], columns, limp: np.ndarray) -> Table:
-    """Which joint each limb is, how that stood at first, and how long it has been limp (l,) s."""
+def limb_table(hinges: list[BodyHinges], columns, limp: np.ndarray, quiet: np.ndarray, slack: np.ndarray) -> Table:
+    """Which joint each limb is, how that stood at first, and what is remembered of it: for how long it has been limp
+    (l,) s, its figure quiet (l,) s, its joint past its limits (l, 2) rad."""
     spans, count = {}, 0
     for own in hinges:
         spans[own.id] = (count, count + len(own.limbs.joint))
@@ -88,5 +78,7 @@ def limb_table(hinges: list[BodyHinges], columns, limp: np.ndarray) -> Table:
         "stood": np.concatenate([h.turn for h in hinges]),
         "hinge": np.concatenate([h.at for h in hinges]),
         "limp": limp,
+        "quiet": quiet,
+        "slack": slack,
     }
     return Table({c.name: c.array(values[c.name]) for c in columns}, None, spans)

@@ -9,7 +9,8 @@ from ...kinds.lanes import ReportLane, at_rest
 from ...units import format_length
 from ..ensemble import Ensemble, EnsembleInputs
 from ..frame import Column, Frame, Table
-from .engine import Engine, unit_of
+from ..ragdoll.coupling import RagdollFrame
+from .engine import REACH, Engine, unit_of
 from .hinges import limb_table
 from .model import Model, solid_obstacles
 
@@ -42,6 +43,8 @@ class Bodies(Ensemble):
             Column("stood", (4,), "", "How that was turned at first: a unit quaternion x, y, z, w.", keep="shown"),
             Column("hinge", (3,), "m", "Where it was at first.", keep="shown"),
             Column("limp", (), "s", "How long ago it was let go."),
+            Column("quiet", (), "s", "For how long its figure has all but stood still."),
+            Column("slack", (2,), "rad", "How far its joint may be past its cone and its twist, since it began there."),
         ),
         "report": (
             Column("awake", (), "fraction", "Share of the bodies that move.", keep="shown"),
@@ -77,34 +80,45 @@ class Bodies(Ensemble):
         driven = model.driven(crowd, was_held)
         held = model.held(crowd, was_held, place)
         let_go = was_held & ~held
-        model.let_go(engine, np.flatnonzero(let_go), crowd, dt)
+        model.let_go(engine, np.flatnonzero(let_go), crowd, speed, spin, dt)
         paths = {row: driven[row] for row in driven if not let_go[row]}
-        paths |= model.obstacles(engine, crowd)
-        for n, hinges in enumerate(model.hinges):
-            paths |= hinges.spring(engine, crowd, model.ties + n, model.count + engine.obstacles + n)
+        moved = paths | model.obstacles(engine, crowd)
         afloat = model.push(engine, crowd, place, turn, speed, held, asleep, dt)
+        free = model.by_engine & ~held
         if engine.pulls_otherwise(crowd.world.gravity):
-            for row in np.flatnonzero(self._free(model, held) & (asleep > 0) & ~model.untouched):
+            for row in np.flatnonzero(free & (asleep > 0) & ~model.untouched):
                 engine.body(row).wake_up(True)
-        held = held.astype(np.uint8)
         limp = model.limp(frame, held, dt)
-        model.take_away(engine, crowd, limp, held)
         whole_, pull = model.whole(frame), np.zeros(len(model.bonds.a))
-        after = partial(model.after_step, engine, whole_, pull, held) if len(pull) or model.hinges else None
-        steps = int(crowd.v.substeps)
-        before = partial(afloat.push, engine, dt / steps) if afloat is not None and afloat.baths else None
-        engine.advance(steps, dt, crowd.world.gravity, paths, after, before)
-        engine.read(self._free(model, held), place, turn, speed, spin, asleep)
+        steps = int(crowd.v.substeps) * model.finer
+        before, after = [], []
+        if afloat is not None and afloat.baths:
+            before.append(partial(afloat.push, engine, dt / steps))
+        if len(pull):
+            after.append(partial(model.bonds.part, engine, whole_, pull))
+        figures, remembered = None, None
+        if model.hinges:
+            gone = model.gone(crowd, limp)
+            columns = (place, turn, speed, spin)
+            figures = RagdollFrame(model, crowd, frame, columns, held, paths, gone, dt)
+            met = figures.meets(model, place, turn, speed, free)
+            figures.enter(engine, met, held, gone)
+            if met.any():
+                before.append(partial(figures.before_step, engine, met))
+                after.append(partial(figures.after_step, engine, met, steps))
+            else:
+                figures.alone()
+        engine.advance(steps, dt, crowd.world.gravity, moved, after, before)
+        engine.read(free, place, turn, speed, spin, asleep)
+        if figures is not None:
+            remembered = (limp, *figures.end(asleep))
         for row, (_, (there, turned)) in driven.items():
             if held[row]:
                 place[row], turn[row] = there, turned
         every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
         keep = (crowd.frame - crowd.first) % every == 0
-        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, (whole_, pull), limp)
-
-    @staticmethod
-    def _free(model, held) -> np.ndarray:
-        return model.solved & (held == 0)
+        held = held.astype(np.uint8)
+        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, (whole_, pull), remembered)
 
     def resumed(self, frame: Frame, crowd: EnsembleInputs) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
@@ -131,7 +145,8 @@ class Bodies(Ensemble):
         if frame.going is not None and frame.going[0].at == frame.going[1]:
             return frame.going[0]
         obstacles = len(solid_obstacles(crowd.world))
-        return Engine.from_blob(frame.blob, model.count, obstacles, crowd.frame - crowd.first - 1)
+        at = crowd.frame - crowd.first - 1
+        return Engine.from_blob(frame.blob, model.count, model.smallest, obstacles, at)
 
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
         """What is told of a solved frame beside the channels."""
@@ -161,7 +176,7 @@ class Bodies(Ensemble):
 
 
 def _frame(
-    model: Model, engine: Engine, position, turn, velocity, spin, held, asleep, keep: bool, bonds=None, limp=None
+    model: Model, engine: Engine, position, turn, velocity, spin, held, asleep, keep: bool, bonds=None, remembered=None
 ) -> Frame:
     columns = {
         "position": position, "turn": turn, "velocity": velocity, "spin": spin, "centre": model.centre, "held": held,
@@ -174,12 +189,14 @@ def _frame(
     moving += 0.5 * (model.inertia[free] * (spin[free] ** 2).sum(axis=1)).sum()
     contacts, deepest = engine.touching() if model.count <= MANY else (-1, 0.0)
     row = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
-    row["unit"] = [unit_of(model.smallest)]
+    row["unit"] = [REACH * unit_of(model.smallest)]
     report = {c.name: c.array(row[c.name]) for c in Bodies.tables["report"]}
     tables = {"bodies": Table(made, model.ids, model.spans), "report": Table(report)}
     if model.hinges:
-        limp = np.zeros(len(model.limbs)) if limp is None else limp
-        tables["limbs"] = limb_table(model.hinges, Bodies.tables["limbs"], limp)
+        if remembered is None:
+            none = np.zeros(len(model.limbs))
+            remembered = (none, none, np.full((len(none), 2), np.pi))
+        tables["limbs"] = limb_table(model.hinges, Bodies.tables["limbs"], *remembered)
     if len(model.bonds.a):
         whole_, pull = bonds or (np.ones(len(model.bonds.a), np.uint8), np.zeros(len(model.bonds.a)))
         columns = {"whole": whole_, "pull": pull}

@@ -23,7 +23,8 @@ class Limbs:
     """p limbs. joint (p,) of each; parent (p,) the limb that it hangs on, or -1; mesh -- all of them as pieces of one
     mesh, at rest in the skeleton's own space; local (n, 3) m its vertices within their joints; cone, twist (p,) rad how
     far each may turn away from its rest on its parent, across and about itself; rest (p, 4) its turn there, at rest;
-    along (p, 4) what turns X along it; stiffness (p,) times that of the layer."""
+    along (p, 4) what turns X along it; stiffness (p,) times that of the layer; radius (p,) m of its capsule,
+    whose round ends lie within its length."""
 
     bones: Bones
     joint: np.ndarray
@@ -35,11 +36,19 @@ class Limbs:
     rest: np.ndarray
     along: np.ndarray
     stiffness: np.ndarray
+    radius: np.ndarray
 
     def points(self, world: np.ndarray) -> np.ndarray:
         """(n, 3) m where the joints (j, 4, 4) take the vertices."""
         own = world[self.joint][self.mesh.pieces]
         return np.einsum("nij,nj->ni", own[:, :3, :3], self.local) + own[:, :3, 3]
+
+    def ends(self, world: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """((p, 3) m, (p, 3) m, (p,) m): where the middle lines of their capsules begin and end, and the radii."""
+        own, tip = world[self.joint], self.bones.tips[self.joint]
+        inner = (self.radius / np.maximum(np.linalg.norm(tip, axis=1), 1e-12))[:, None]
+        ends = (np.einsum("pij,pj->pi", own[:, :3, :3], tip * s) + own[:, :3, 3] for s in (inner, 1 - inner))
+        return (*ends, self.radius * np.cbrt(np.abs(np.linalg.det(own[:, :3, :3]))))
 
     def stand(self, world: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """((p, 4) turns, (p, 3) m places) of the limbs' joints."""
@@ -70,12 +79,13 @@ def _made(bones: Bones, radii) -> Limbs:
     joint = np.array([i for i in bones.order if named[i] and long[i] > 1e-6], np.int64)
     number = {int(j): k for k, j in enumerate(joint)}
     parent = np.array([_limb_above(bones, int(j), number) for j in joint], np.int64)
-    local, faces, pieces, count = [], [], [], 0
+    local, faces, pieces, count, radius = [], [], [], 0, np.zeros(len(joint))
     for k, j in enumerate(joint):
         thick = THICK.get(bones.joints[j].constant("part"), PLAIN) * long[j]
         if radii is not None and radii[j] > 0:
             thick = float(np.clip(radii[j], LEAST * long[j], MOST * long[j]))
-        points, triangles = _capsule(bones.tips[j], thick)
+        radius[k] = min(thick, 0.5 * long[j])
+        points, triangles = _capsule(bones.tips[j], radius[k])
         local.append(points)
         faces.append(triangles + count)
         pieces.append(np.full(len(points), k))
@@ -92,7 +102,9 @@ def _made(bones: Bones, radii) -> Limbs:
     points = np.einsum("nij,nj->ni", at[:, :3, :3], local) + at[:, :3, 3]
     mesh = Mesh(points, np.full(len(faces), 3), faces.ravel(), pieces=pieces)
     relative = turns.product(turns.inverse(above), rest[joint])
-    return Limbs(bones, joint, parent, mesh, local, own("cone"), own("twist"), relative, along, own("stiffness"))
+    return Limbs(
+        bones, joint, parent, mesh, local, own("cone"), own("twist"), relative, along, own("stiffness"), radius
+    )
 
 
 def _limb_above(bones, joint, number) -> int:
@@ -110,7 +122,6 @@ def _capsule(tip: np.ndarray, radius: float, sides: int = 10, rings: int = 3) ->
     side = np.cross(way, np.eye(3)[np.argmin(np.abs(way))])
     side /= np.linalg.norm(side)
     up = np.cross(way, side)
-    radius = min(radius, 0.5 * long)
     angle = np.linspace(0, np.pi / 2, rings + 1)[1:]
     low = [(radius - radius * np.cos(a), radius * np.sin(a)) for a in angle]
     line = low + [(long - y, r) for y, r in reversed(low)]

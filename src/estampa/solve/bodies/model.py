@@ -13,19 +13,22 @@ from ...geometry.bonds import bonds
 from ...geometry.pieces import Pieces
 from ..ensemble import EnsembleInputs, member_number
 from ..frame import Frame
+from ..ragdoll.build import Ragdolls, solids_of
+from ..ragdoll.figures import Solids
 from .bonded import bonds_of
 from .buoyancy import Afloat, Displaced
 from .engine import Engine, level_builder, obstacle_builder, stand_of
 from .hinges import BodyHinges
-from .limits import Limits
 from .limp import ANIMATED, INSTANT
-from .shapes import collider, mass_properties
+from .shapes import collider, solid_shape
 
 SMALLEST = 1e-12  # m3, of a body
-JOINTED = 8  # inner iterations where limbs are tied: with the engine's 4 hinges part by 9 mm in a fall from 2 m
+FINE, FINEST = 0.011, 8  # m, below which small steps are made shorter with the size, and by how much at the most
+AHEAD = 1.0  # of the smallest body, how far ahead of a body touches are looked for
 REACHES = 0.6  # of the most that rough walls reach, by which hulls are drawn in: less, and they burst apart
 NEAR_GROUND = 0.005  # of a piece's size, within which it stands on a ground
-WIDE, LEAST_WIDE = 12, 20.0  # how far a ground reaches: times all that stands on it, and m
+# how far a ground reaches: times all that stands on it; m at least, or of small things times the smallest of them
+WIDE, LEAST_WIDE, LEAST_UNITS = 12, 20.0, 4000
 
 
 class Model:
@@ -58,17 +61,24 @@ class Model:
         self.area = number(lambda s, p, i, m: _surface(s.first, p.triangles[i]))[:, 0] / 4
         every = np.concatenate([[s.first.min(axis=0), s.first.max(axis=0)] for s in crowd.members])
         low, high = every.min(axis=0), every.max(axis=0)
-        self.middle, self.wide = (low + high) / 2, max(LEAST_WIDE, WIDE * float((high - low).max()))
+        self.middle, self.wide = (low + high) / 2, WIDE * float((high - low).max())
         self.zoned = self.solved & number(lambda s, p, i, m: s.v.begins == "zone")[:, 0].astype(bool)
         self.bonds = bonds_of(crowd.members, self.pieces, self.spans, self.centre)
-        self.hinges, self.ties = [], len(self.bonds.a)
-        for seen in crowd.members:
-            if seen.limbs is not None and len(seen.limbs.joint):
-                self.hinges.append(BodyHinges(seen, self.spans[seen.id][0], self.centre, self.mass, self.ties))
-                self.ties += 2 * len(self.hinges[-1].tied)
-        self.limits = Limits.of(self.hinges, self.count) if self.hinges else None
+        self.hinges = [
+            BodyHinges(seen, self.spans[seen.id][0], self.centre, self.mass)
+            for seen in crowd.members
+            if seen.limbs is not None and len(seen.limbs.joint)
+        ]
+        masses = [mass for *_, mass in parts]
+        self.ragdolls = Ragdolls.of(self.hinges, masses, self.mass) if self.hinges else None
         self._displaced: dict[int, Displaced] = {}
-        self.smallest = min((_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts), default=1.0)
+        self._axes: dict[str, np.ndarray] = {}
+        sizes = np.array([_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts])
+        moves = sizes[self.solved] if self.solved.any() else sizes
+        self.smallest, self.largest = float(moves.min(initial=1e9)), float(moves.max(initial=0.0))
+        # a ball of 3 mm that rolls at a metre a second turns by 3 rad in a step: by ten steps a frame it is 44 % behind
+        self.finer = int(np.clip(np.ceil(FINE / self.smallest - 1e-6), 1, FINEST))
+        self.wide = max(self.wide, min(LEAST_WIDE, LEAST_UNITS * self.smallest))
 
     @classmethod
     def of(cls, crowd: EnsembleInputs) -> "Model":
@@ -114,15 +124,57 @@ class Model:
     @cached_property
     def limbs(self) -> np.ndarray:
         """(l,) rows of the bodies that are limbs."""
-        return np.concatenate([np.arange(h.span.start, h.span.stop) for h in self.hinges])
+        return np.concatenate([np.zeros(0, np.int64), *(np.arange(h.span.start, h.span.stop) for h in self.hinges)])
 
-    def take_away(self, engine: Engine, crowd: EnsembleInputs, limp: np.ndarray, held: np.ndarray) -> None:
-        """Take limbs out of the world that have been limp for as long as is wanted."""
+    def gone(self, crowd: EnsembleInputs, limp: np.ndarray) -> np.ndarray:
+        """(l,) bool, which limbs have been limp for so long (l,) s that they are away."""
         away = {s.id: float(s.v.away) for s in crowd.members if s.limbs is not None}
-        after = np.concatenate([np.full(len(h.limbs.joint), away[h.id]) for h in self.hinges]) if self.hinges else limp
-        for row in self.limbs[(after > 0) & (limp >= after - INSTANT)] if self.hinges else ():
-            if engine.body(row).is_enabled:
-                engine.body(row).is_enabled = False
+        after = np.concatenate([np.zeros(0), *(np.full(len(h.limbs.joint), away[h.id]) for h in self.hinges)])
+        return (after > 0) & (limp >= after - INSTANT)
+
+    def own_axes(self, seen) -> np.ndarray:
+        """(3, 3) in columns: how the axes of a member's mesh are turned in the world at first."""
+        if seen.id not in self._axes:
+            plain = seen.v.shape in ("box", "capsule", "cylinder")
+            turned = Pieces.whole(seen.mesh).turns(seen.mesh.points, seen.first) if plain else np.eye(3)[None]
+            self._axes[seen.id] = turned[0]
+        return self._axes[seen.id]
+
+    @cached_property
+    def by_engine(self) -> np.ndarray:
+        """(b,) bool, what the engine moves: all that is solved but limbs."""
+        found = self.solved.copy()
+        found[self.limbs] = False
+        return found
+
+    @cached_property
+    def corners(self) -> np.ndarray:
+        """(b, 8, 3) m of the box around each body as it is at first, from its centre."""
+        boxes = []
+        for seen, pieces, i, mass in self.parts:
+            points = seen.first[pieces.vertices[i]] - mass.centre
+            low, high = points.min(axis=0), points.max(axis=0)
+            boxes.append([[(low, high)[k >> a & 1][a] for a in range(3)] for k in range(8)])
+        return np.array(boxes, float).reshape(-1, 8, 3)
+
+    def bounds(self, rows: np.ndarray, place: np.ndarray, turn: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """((r, 3), (r, 3)) m, the boxes around bodies as they stand."""
+        axes = turns.turn_matrices(turn[rows])
+        corners = np.einsum("rij,rkj->rki", axes, self.corners[rows]) + place[rows][:, None]
+        return corners.min(axis=1), corners.max(axis=1)
+
+    def solids(self, crowd: EnsembleInputs, driven: dict[int, tuple]) -> Solids:
+        """What limbs run into that does not give way: of the world, and bodies that are driven or still."""
+        limbs, found = set(self.limbs.tolist()), []
+        for row, (seen, pieces, i, mass) in enumerate(self.parts):
+            still = seen.v.moved == "still"
+            if row in limbs or not (still or row in driven):
+                continue
+            stays = (self.centre[row], np.array([0.0, 0, 0, 1]))
+            points = seen.first[pieces.vertices[i]] - mass.centre
+            shape = solid_shape(seen.v.shape, points, pieces.number[pieces.triangles[i]], self.own_axes(seen))
+            found.append((shape, (stays, stays) if still else driven[row], float(seen.v.friction)))
+        return solids_of(crowd.world, found)
 
     # -- the engine --------------------------------------------------------------------------------------------
     def build(self, crowd: EnsembleInputs) -> Engine:
@@ -130,6 +182,7 @@ class Model:
         import rapier3d as rp
 
         engine, held = Engine.of(self.count, self.smallest), self.held_at_first(crowd)
+        limbs = set(self.limbs.tolist())
         for row, (seen, pieces, i, mass) in enumerate(self.parts):
             v, own = seen.v, pieces.vertices[i]
             what = seen.name if pieces.count == 1 else f"{seen.name}, piece {i + 1}"
@@ -137,7 +190,8 @@ class Model:
             if shape == "mesh" and v.moved == "solve":
                 shape = "hulls"  # a moving mesh has no inside, and falls through others
             at, triangles = seen.first[own] - mass.centre, pieces.number[pieces.triangles[i]]
-            made = collider(shape, at, triangles, what, _swing(seen))
+            swing = _swing(seen) / engine.unit
+            made = collider(shape, engine.scaled(at), triangles, what, self.own_axes(seen), swing, pieces.count > 1)
             made = made.density(0.0).friction(float(v.friction)).restitution(float(v.bounce))
             if v.moved == "still":
                 body = rp.RigidBody.fixed()
@@ -145,32 +199,34 @@ class Model:
                 body = rp.RigidBody.kinematic_position_based()
             else:
                 body = rp.RigidBody.dynamic()
-                body = body.linvel(tuple(map(float, self.speed[row]))).angvel(tuple(map(float, self.spin[row])))
+                speed = tuple(engine.scaled(self.speed[row]).tolist())
+                body = body.linvel(speed).angvel(tuple(map(float, self.spin[row])))
                 body = body.sleeping(bool(self.untouched[row]))
             if v.moved == "solve":
+                # small things spin fast, and go far in a step against their size: touches are looked for ahead
+                body = body.allow_fast_rotation(True).soft_ccd_prediction(AHEAD)
                 body = body.linear_damping(float(v.damping)).angular_damping(float(v.turn_damping))
-                body = body.additional_mass_properties(mass_properties(mass, float(self.mass[row])))
-            handle = engine.world.add_body(body.translation(tuple(map(float, self.centre[row]))), [made])
+                body = body.additional_mass_properties(engine.mass_properties(mass, float(self.mass[row])))
+            if row in limbs:  # in the world only while it meets a body
+                made = made.collision_groups(rp.InteractionGroups(rp.Group.GROUP_2, ~rp.Group.GROUP_2))
+                body = body.gravity_scale(0.0).enabled(bool(held[row]))
+            handle = engine.add(body, [made], self.centre[row])
             engine.set_rest(handle, _across(seen.first[own]))
-        if self.hinges:
-            engine.world.integration_parameters.num_solver_iterations = JOINTED
-        engine.world.gravity = tuple(map(float, crowd.world.gravity))
+        engine.set_gravity(crowd.world.gravity)
         self.bonds.tie(engine)
-        for hinges in self.hinges:
-            hinges.tie(engine)
         for height, friction in crowd.world.floors:
-            ground = level_builder(rp, self.wide, (self.middle[0], height, self.middle[2]))
+            at = engine.scaled((self.middle[0], height, self.middle[2]))
+            ground = level_builder(rp, self.wide / engine.unit, at)
             engine.world.add_collider(ground.friction(float(friction)).restitution(0.0))
         for obstacle in solid_obstacles(crowd.world):
             place, turn = stand_of(obstacle.places[1])
             wide = self.wide + float(np.linalg.norm(place - self.middle))
-            made = _mesh_collider(rp, obstacle, 1) if obstacle.shape == "mesh" else obstacle_builder(obstacle, rp, wide)
-            engine.world.add_body(rp.RigidBody.kinematic_position_based(), [made])
+            is_mesh, wide = obstacle.shape == "mesh", wide / engine.unit
+            made = _mesh_collider(engine, obstacle) if is_mesh else obstacle_builder(obstacle, rp, wide, engine.unit)
+            engine.add(rp.RigidBody.kinematic_position_based(), [made])
             if obstacle.shape != "mesh":
                 engine.put(self.count + engine.obstacles, place, turn)
             engine.obstacles += 1
-        for hinges in self.hinges:
-            hinges.hang(engine)
         return engine
 
     def rests(self, engine: Engine, crowd: EnsembleInputs) -> np.ndarray:
@@ -211,13 +267,6 @@ class Model:
                 engine.body(row).sleep()
         return found
 
-    def after_step(self, engine: Engine, whole_, pull, held) -> None:
-        """What is looked after at each small step: bonds that part, limbs that keep within their limits."""
-        if len(pull):
-            self.bonds.part(engine, whole_, pull)
-        if self.limits is not None:
-            self.limits.hold(engine, held)
-
     def driven(self, crowd: EnsembleInputs, held: np.ndarray) -> dict[int, tuple]:
         """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
         found = {}
@@ -239,21 +288,25 @@ class Model:
         arm = self.centre[first_row:last_row] - home
         return middle + np.einsum("pij,pj->pi", axes, arm), turns.turns_of(axes)
 
-    def let_go(self, engine: Engine, rows, crowd: EnsembleInputs, dt: float) -> None:
+    def let_go(self, engine: Engine, rows, crowd: EnsembleInputs, speed, spin, dt: float) -> None:
         """Bodies that the solve takes over go on as the layers above moved them, and with the speed that they are
-        given."""
+        given. Their rows of speed and spin (b, 3) are changed."""
         import rapier3d as rp
 
-        which = np.zeros(self.count, bool)
+        which, limbs = np.zeros(self.count, bool), set(self.limbs.tolist())
         which[rows] = True
         driven = self.driven(crowd, which) if len(rows) else {}
-        for row in rows:
-            body, ((p0, q0), (p1, q1)) = engine.body(row), driven[int(row)]
+        for row in rows.tolist():
+            body, ((p0, q0), (p1, q1)) = engine.body(row), driven[row]
             body.body_type = rp.RigidBodyType.DYNAMIC
-            speed = (p1 - p0) / dt + self.speed[row]
-            spin = turns.turn_vectors(turns.product(q1[None], turns.inverse(q0[None])))[0] / dt + self.spin[row]
-            body.linvel, body.angvel = tuple(map(float, speed)), tuple(map(float, spin))
-            body.wake_up()
+            speed[row] = (p1 - p0) / dt + self.speed[row]
+            turn = turns.turn_vectors(turns.product(q1[None], turns.inverse(q0[None])))[0]
+            spin[row] = turn / dt + self.spin[row]
+            engine.set_speed(row, speed[row], spin[row])
+            if row in limbs:
+                body.is_enabled = False
+            else:
+                body.wake_up()
 
     def obstacles(self, engine: Engine, crowd: EnsembleInputs) -> dict[int, tuple]:
         """Row -> where an obstacle stood and stands; a mesh that changes its shape gets a new collider."""
@@ -271,7 +324,7 @@ class Model:
                 for handle in list(body.colliders):
                     engine.world.remove_collider(handle)
                 handle = rp.RigidBodyHandle.from_raw_parts(row, 0)
-                engine.world.add_collider(_mesh_collider(rp, obstacle, 1), handle)
+                engine.world.add_collider(_mesh_collider(engine, obstacle), handle)
         return found
 
     def displaced(self, row: int) -> Displaced:
@@ -287,11 +340,11 @@ class Model:
         """Wind and forces that are felt in places, as they are at the start of the frame. Drag never does more than
         take a body along, however light it is. Returns what pushes those that stand in a liquid, if any do."""
         world, force = crowd.world, np.zeros((self.count, 3))
-        rows = np.flatnonzero(self.solved & ~held & (asleep == 0))
+        rows = np.flatnonzero(self.by_engine & ~held & (asleep == 0))
         windy = len(world.winds) > 0 and (self.drag > 0).any()
         afloat = None
         if world.pools:
-            afloat = Afloat(self, world, np.flatnonzero(self.solved & ~held), place, turn, force)
+            afloat = Afloat(self, world, np.flatnonzero(self.by_engine & ~held), place, turn, force)
             engine.pushed |= bool(afloat.baths)
         if not len(rows) or not (windy or world.pulls or engine.pushed):
             return afloat
@@ -302,11 +355,7 @@ class Model:
             pull = 0.5 * AIR_DENSITY * self.drag[rows] * self.area[rows] * np.linalg.norm(past, axis=1)
             force[rows] += (pull / np.maximum(1, pull * dt / self.mass[rows]))[:, None] * past
         for row in rows:
-            body = engine.body(row)
-            body.reset_forces(False)
-            body.reset_torques(False)
-            if force[row].any():
-                body.add_force(tuple(map(float, force[row])), True)
+            engine.set_force(row, force[row])
         engine.pushed = bool(force.any() or (afloat is not None and afloat.baths))
         return afloat
 
@@ -341,8 +390,10 @@ def solid_obstacles(world):
     return [o for o in world.colliders if o.shape != "mesh" or o.points is not None]
 
 
-def _mesh_collider(rp, obstacle, when: int):
-    points = obstacle.points[when].astype(np.float32)
+def _mesh_collider(engine: Engine, obstacle):
+    import rapier3d as rp
+
+    points = engine.scaled(obstacle.points[1]).astype(np.float32)
     made = rp.Collider.trimesh(points, obstacle.triangles.astype(np.uint32))
     return made.friction(float(obstacle.friction)).restitution(0.0)
 
