@@ -11,7 +11,6 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
-from estampa.solve.bodies.body import placed
 from estampa.solve.bodies.model import Model
 
 G = 9.80665  # m/s2, CGPM 1901
@@ -121,6 +120,3 @@ def fallen(scene: Scene, store, until: int | None = None) -> Fall:
         found[3].append(bool((rows["asleep"] == 0).any()))
         found[4].append(rows["position"][:, 1].min())
     return Fall(*(np.array(x) for x in found), frames)
-
-
-__all__ = ["Fall", "fallen", "figure", "placed", "posed"]

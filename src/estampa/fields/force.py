@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import numpy as np
 
@@ -19,7 +19,7 @@ class World:
 
     gravity: np.ndarray = field(default_factory=lambda: np.zeros(3))  # m/s2
     winds: list[Callable[[np.ndarray], np.ndarray]] = field(default_factory=list)  # (n, 3) m -> (n, 3) m/s
-    floors: list[tuple[float, float]] = field(default_factory=list)  # (height m, friction)
+    floors: list["Floor"] = field(default_factory=list)
     colliders: list["Obstacle"] = field(default_factory=list)
     pulls: list[tuple[np.ndarray, Callable]] = field(default_factory=list)  # (m/s2, zone) of what is felt in places
     pools: list["Pool"] = field(default_factory=list)
@@ -37,6 +37,14 @@ class World:
         for wind in self.winds:
             total += wind(points)
         return total
+
+
+class Floor(NamedTuple):
+    """A level floor without end."""
+
+    height: float  # m
+    friction: float
+    bounce: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -57,6 +65,7 @@ class Obstacle:
     dims_before: tuple[float, float, float] | None = None  # where they animate
     margin: float = 0.0  # m, how far from it cloth is kept
     hollow: bool = False  # of a mesh: only its surface is solid, so that it can hold something
+    bounce: float = 0.0
 
 
 @dataclass(frozen=True)

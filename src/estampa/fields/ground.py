@@ -2,7 +2,7 @@
 
 from ..kinds.channels import number
 from ..kinds.fields import FLOOR
-from .force import Force
+from .force import Floor, Force
 
 
 class Ground(Force):
@@ -24,5 +24,10 @@ class Ground(Force):
         hard=(0, None),
     )
 
+    bounce = number(
+        0, "How much of its speed a body keeps that hits it: 0 none, 1 all of it.", unit="fraction", soft=(0, 1),
+        hard=(0, 1),
+    )  # fmt: skip
+
     def act(self, world, v):
-        world.floors.append((v.height, v.friction))
+        world.floors.append(Floor(v.height, v.friction, v.bounce))

@@ -85,6 +85,11 @@ class Collider(Placed, Force):
         hard=(0, None),
     )  # fmt: skip
 
+    bounce = number(
+        0, "How much of its speed a body keeps that hits it: 0 none, 1 all of it.", unit="fraction", soft=(0, 1),
+        hard=(0, 1),
+    )  # fmt: skip
+
     margin = number(
         0, "How far cloth is kept off it, beside the cloth's own thickness.", title="Keeps cloth off by", unit="m",
         soft=(0, 0.02), hard=(0, None),
@@ -92,24 +97,13 @@ class Collider(Placed, Force):
 
     def act(self, world, v):
         places = (v.before.here, v.here)
+        more = {"margin": v.margin, "bounce": v.bounce}
         if v.shape == "mesh":
             solid = (v.before.subject, v.subject)
             if None not in solid:
-                points = tuple(s.points[0] for s in solid)
-                triangles = v.subject.mesh.triangles
-                world.colliders.append(
-                    Obstacle(
-                        v.id,
-                        "mesh",
-                        (0, 0, 0),
-                        v.friction,
-                        places,
-                        points,
-                        triangles,
-                        margin=v.margin,
-                        hollow=bool(v.hollow),
-                    )
-                )
+                points, triangles = tuple(s.points[0] for s in solid), v.subject.mesh.triangles
+                mesh = {"points": points, "triangles": triangles, "hollow": bool(v.hollow)}
+                world.colliders.append(Obstacle(v.id, "mesh", (0, 0, 0), v.friction, places, **mesh, **more))
             return
         was, dims = ((w.wide, w.tall, w.deep) if v.shape == "box" else (w.radius, w.reach, 0.0) for w in (v.before, v))
-        world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places, None, None, was, v.margin))
+        world.colliders.append(Obstacle(v.id, v.shape, dims, v.friction, places, dims_before=was, **more))

@@ -87,14 +87,14 @@ class Body(Member):
     )  # fmt: skip
     friction = steady(
         0.5,
-        "Rubbing: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb). Of two that touch the mean counts.",
+        "Rubbing: 0 is ice, 1 holds on a slope of 45 degrees (Coulomb). Its ensemble says what counts of two.",
         unit="factor",
         soft=(0, 1.5),
         hard=(0, None),
     )
     bounce = steady(
-        0.2, "How much of its speed it keeps when it hits: 0 none, 1 all of it.", unit="fraction", soft=(0, 1),
-        hard=(0, 1),
+        0.2, "How much of its speed it keeps when it hits: 0 none, 1 all of it. Its ensemble says what counts of two.",
+        unit="fraction", soft=(0, 1), hard=(0, 1),
     )  # fmt: skip
     damping = steady(
         0.0, "Share of its speed that it loses each second to the air.", unit="1/s", soft=(0, 2), hard=(0, None),

@@ -252,16 +252,23 @@ def obstacle_builder(obstacle, rp, wide: float, unit: float):
     the engine (m)."""
     size = float(obstacle.places[1].size[0]) / unit
     a, b, c = (float(d) * size for d in obstacle.dims)
-    return (
-        {
-            "sphere": lambda: rp.Collider.ball(a),
-            "capsule": lambda: rp.Collider.capsule_y(b, a),
-            "box": lambda: rp.Collider.cuboid(a, b, c),
-            "plane": lambda: level_builder(rp, wide),
-        }[obstacle.shape]()
-        .friction(float(obstacle.friction))
-        .restitution(0.0)
-    )
+    return {
+        "sphere": lambda: rp.Collider.ball(a),
+        "capsule": lambda: rp.Collider.capsule_y(b, a),
+        "box": lambda: rp.Collider.cuboid(a, b, c),
+        "plane": lambda: level_builder(rp, wide),
+    }[obstacle.shape]()
+
+
+def surfaced(collider, friction: float, bounce: float, v):
+    """A collider with its friction and bounce, and how those of two that touch are taken together: `rubs`, `bounces` of
+    the ensemble's channels."""
+    import rapier3d as rp
+
+    rule = rp.CoefficientCombineRule
+    rules = {"mean": rule.AVERAGE, "larger": rule.MAX, "product": rule.MULTIPLY}
+    collider = collider.friction(float(friction)).friction_combine_rule(rules[v.rubs])
+    return collider.restitution(float(bounce)).restitution_combine_rule(rules[v.bounces])
 
 
 def stand_of(place: Place) -> tuple[np.ndarray, np.ndarray]:

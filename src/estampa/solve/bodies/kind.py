@@ -4,7 +4,7 @@ from functools import partial
 
 import numpy as np
 
-from ...kinds.channels import whole
+from ...kinds.channels import choice, whole
 from ...kinds.lanes import ReportLane, at_rest
 from ...units import format_length
 from ..ensemble import Ensemble, EnsembleInputs
@@ -58,6 +58,15 @@ class Bodies(Ensemble):
     substeps = whole(
         10, "Small steps in each frame. More keep piles and joints stiffer, and small things out of one another.",
         soft=(4, 30), hard=(1, 400),
+    )  # fmt: skip
+
+    rubs = choice(
+        "mean", "Which friction counts where two touch.",
+        {"mean": "The mean of both", "larger": "The larger", "product": "Their product"}, title="Friction of two",
+    )  # fmt: skip
+    bounces = choice(
+        "larger", "Which bounce counts where two touch.",
+        {"mean": "The mean of both", "larger": "The larger", "product": "Their product"}, title="Bounce of two",
     )  # fmt: skip
 
     # -- frames ------------------------------------------------------------------------------------------------

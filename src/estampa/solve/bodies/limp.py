@@ -60,9 +60,11 @@ class Limp(Member):
         0, "How long after it went limp it is away: taken out of the solve, and drawn together to nothing; 0 stays.",
         title="Away after", unit="s", soft=(0, 10), hard=(0, None),
     )  # fmt: skip
-    friction = steady(0.6, "Rubbing: 0 is ice. Of two that touch the mean counts.", unit="factor", soft=(0, 1.5),
+    friction = steady(0.6, "Rubbing: 0 is ice. Its ensemble says what counts of two.", unit="factor", soft=(0, 1.5),
                       hard=(0, None))  # fmt: skip
-    bounce = steady(0.0, "How much of its speed it keeps when it hits.", unit="fraction", soft=(0, 1), hard=(0, 1))
+    bounce = steady(
+        0.0, "How much of its speed it keeps when it hits a body that moves.", unit="fraction", soft=(0, 1), hard=(0, 1)
+    )
     damping = steady(0.05, "Share of its speed that it loses each second to the air.", unit="1/s", soft=(0, 2),
                      hard=(0, None))  # fmt: skip
     turn_damping = steady(0.5, "Share of their spin that its limbs lose each second.", unit="1/s", soft=(0, 5),

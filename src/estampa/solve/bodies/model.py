@@ -17,7 +17,7 @@ from ..ragdoll.build import Ragdolls, solids_of
 from ..ragdoll.figures import Solids
 from .bonded import bonds_of
 from .buoyancy import Afloat, Displaced
-from .engine import Engine, level_builder, obstacle_builder, stand_of
+from .engine import Engine, level_builder, obstacle_builder, stand_of, surfaced
 from .hinges import BodyHinges
 from .limp import ANIMATED, INSTANT
 from .shapes import collider, solid_shape
@@ -174,7 +174,7 @@ class Model:
             points = seen.first[pieces.vertices[i]] - mass.centre
             shape = solid_shape(seen.v.shape, points, pieces.number[pieces.triangles[i]], self.own_axes(seen))
             found.append((shape, (stays, stays) if still else driven[row], float(seen.v.friction)))
-        return solids_of(crowd.world, found)
+        return solids_of(crowd.world, found, crowd.v.rubs)
 
     # -- the engine --------------------------------------------------------------------------------------------
     def build(self, crowd: EnsembleInputs) -> Engine:
@@ -192,7 +192,7 @@ class Model:
             at, triangles = seen.first[own] - mass.centre, pieces.number[pieces.triangles[i]]
             swing = _swing(seen) / engine.unit
             made = collider(shape, engine.scaled(at), triangles, what, self.own_axes(seen), swing, pieces.count > 1)
-            made = made.density(0.0).friction(float(v.friction)).restitution(float(v.bounce))
+            made = surfaced(made.density(0.0), v.friction, v.bounce, crowd.v)
             if v.moved == "still":
                 body = rp.RigidBody.fixed()
             elif held[row]:
@@ -214,15 +214,16 @@ class Model:
             engine.set_rest(handle, _across(seen.first[own]))
         engine.set_gravity(crowd.world.gravity)
         self.bonds.tie(engine)
-        for height, friction in crowd.world.floors:
-            at = engine.scaled((self.middle[0], height, self.middle[2]))
+        for floor in crowd.world.floors:
+            at = engine.scaled((self.middle[0], floor.height, self.middle[2]))
             ground = level_builder(rp, self.wide / engine.unit, at)
-            engine.world.add_collider(ground.friction(float(friction)).restitution(0.0))
+            engine.world.add_collider(surfaced(ground, floor.friction, floor.bounce, crowd.v))
         for obstacle in solid_obstacles(crowd.world):
             place, turn = stand_of(obstacle.places[1])
             wide = self.wide + float(np.linalg.norm(place - self.middle))
             is_mesh, wide = obstacle.shape == "mesh", wide / engine.unit
             made = _mesh_collider(engine, obstacle) if is_mesh else obstacle_builder(obstacle, rp, wide, engine.unit)
+            made = surfaced(made, obstacle.friction, obstacle.bounce, crowd.v)
             engine.add(rp.RigidBody.kinematic_position_based(), [made])
             if obstacle.shape != "mesh":
                 engine.put(self.count + engine.obstacles, place, turn)
@@ -252,7 +253,7 @@ class Model:
                 points = seen.first[own.vertices[i]]
                 low = points[:, 1].min()
                 near = NEAR_GROUND * _across(points)
-                stands[row] = any(abs(low - height) < near for height, _ in crowd.world.floors)
+                stands[row] = any(abs(low - floor.height) < near for floor in crowd.world.floors)
         links = np.concatenate(pairs)
         links = links[quiet[links].all(axis=1)]
         graph = coo_matrix((np.ones(len(links), np.int8), (links[:, 0], links[:, 1])), shape=(self.count, self.count))
@@ -324,7 +325,8 @@ class Model:
                 for handle in list(body.colliders):
                     engine.world.remove_collider(handle)
                 handle = rp.RigidBodyHandle.from_raw_parts(row, 0)
-                engine.world.add_collider(_mesh_collider(engine, obstacle), handle)
+                made = surfaced(_mesh_collider(engine, obstacle), obstacle.friction, obstacle.bounce, crowd.v)
+                engine.world.add_collider(made, handle)
         return found
 
     def displaced(self, row: int) -> Displaced:
@@ -394,8 +396,7 @@ def _mesh_collider(engine: Engine, obstacle):
     import rapier3d as rp
 
     points = engine.scaled(obstacle.points[1]).astype(np.float32)
-    made = rp.Collider.trimesh(points, obstacle.triangles.astype(np.uint32))
-    return made.friction(float(obstacle.friction)).restitution(0.0)
+    return rp.Collider.trimesh(points, obstacle.triangles.astype(np.uint32))
 
 
 def _surface(points, triangles) -> float:

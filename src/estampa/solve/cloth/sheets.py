@@ -6,7 +6,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ...errors import EstampaError
-from ...fields.force import AIR_DENSITY, World
+from ...fields.force import AIR_DENSITY, Floor, World
 from ...geometry.mesh import Mesh
 from ...geometry.primitives import joined
 from ..aid import AidInputs
@@ -117,7 +117,7 @@ def advance(
     soft_hold = np.where(free, swing * weight / np.maximum(1 - weight, 1e-9), 0.0)
     reach = distance[o] * (1 + every(lambda s: s.v.tether))
     holds = kernels.Holds(soft_hold, parts.place_of(anchor), reach)
-    ground = max(world.floors, default=(-1e30, 0.0))
+    ground = max(world.floors, default=Floor(-1e30, 0.0))
     gravity = world.acceleration(x) * np.reshape(lift, (-1, 1))
     air = _air(sheets, cloths, world, x, every)
     taut = _taut(sheets, o)
@@ -145,7 +145,7 @@ def advance(
     half = max(least // 2, 1)
     particles = kernels.Particles(x, velocity, inverse_mass, before[o], now[o])
     fabric = kernels.Fabric(holds, *constraints, parts.faces, block_vertices(len(x)), limit)
-    surroundings = kernels.Surroundings(gravity, air, *ground)
+    surroundings = kernels.Surroundings(gravity, air, ground.height, ground.friction)
     if not is_rich and wanted <= (1 if is_draft else COARSE_FROM) * least:
         wanted = half if is_draft else wanted
         kernels.advance(particles, fabric, surroundings, wanted, dt, float(sheets[0].v.damping))

@@ -233,7 +233,7 @@ class Liquid(GrainThing):
     def reported(self, grains, inputs):
         spacing = float(inputs.v.spacing)
         mass = float(inputs.v.density) * spacing**3
-        lowest = [height for height, _ in inputs.world.floors]
+        lowest = [floor.height for floor in inputs.world.floors]
         for o in inputs.world.colliders:
             at = o.places[1].origin[0, 1] - 10 if o.points is None else o.points[1][:, 1].min()
             lowest.append(float(at))

@@ -13,11 +13,11 @@ from . import energy, tree
 from .contacts import MOST, PAIRS, near_capsules, near_triangles, touch
 from .figures import LimbMotion, Touches
 from .joints import (
-    gap_of,
     held_response,
+    hold_limits,
     joints_of_step,
     lift_root,
-    limit,
+    place_of,
     relative,
     shift,
     spring_joint,
@@ -52,7 +52,7 @@ RESTS = 0.35  # s of all but standing still, after which a figure sleeps
 # one does. It is swayed by so much of its weight, its limbs this way and that in turn, until it falls.
 BALANCES, SWAY = 0.15, 0.02
 BACK = 2.0  # rad/s at which a joint that began past its limits comes back
-SWEEPS = 16  # the most in a small step
+SWEEPS = 32  # the most in a small step
 ROLL = 0.3  # of its radius: how far from its middle the pressure of a touch may lie
 PAST = 0.005  # rad past a limit, for which sweeps go on
 
@@ -72,10 +72,10 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
     inverse_mass, inertia = np.zeros(count), np.zeros((count, 6))
     response, arms, borne = np.zeros((ties, 6)), np.zeros((2, ties, 3)), np.zeros((ties, 6))
     lifted, room = np.zeros((many, 6)), MOST * len(capsules.body) + 64
-    trees = tree.room(count, ties)
+    trees, kept = tree.room(count, joints), np.exp(-damping * h)
     touches = Touches(
         np.zeros((room, 2), np.int64), np.zeros((room, 3)), np.zeros((room, 2, 3)), np.zeros((room, 3)),
-        np.zeros(room), np.zeros(room), np.zeros(room), np.zeros(room),
+        np.zeros(room), np.zeros(room), np.zeros(room), np.zeros(room), np.zeros(room),
     )  # fmt: skip
     pairs = np.zeros((PAIRS * len(capsules.body) + 64, 2), np.int64)
     on, on_count, count_pairs, found = np.zeros_like(pairs), 0, 0, 0
@@ -112,13 +112,13 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
         found = touch(
             motion, before, bodies, capsules, figures, solids, pairs, count_pairs, on, on_count, t0, t, near, touches
         )  # fmt: skip
-        _let_out(before, bodies, touches, found, pace, h)
+        _let_out(before, bodies, touches, found, pace, near, h)
         _sweep(
             motion, before, bodies, joints, figures, touches, found, inverse_mass, inertia, arms, response, trees,
             borne, cone, reach, near,
         )  # fmt: skip
-        _velocities(motion, before, bodies, figures, damping, h)
-        _rub_joints(motion, bodies, joints, figures, inverse_mass, inertia, arms, response, h)
+        _velocities(motion, before, bodies, figures, kept, h)
+        _rub_joints(motion, bodies, joints, springs, figures, inverse_mass, inertia, arms, response, h)
         _stop_rolling(motion, touches, found, inertia, h)
         energy.tell(now, motion, bodies, joints, springs, pull)
         energy.work_of_driven(
@@ -145,7 +145,8 @@ def _swayed(bodies, figures, pull):
 
 @single
 def _above_touches(motion, bodies, touches, found, pull, mass):
-    """(f,) m, how far the middle of each figure stands above the highest place that it touches; inf where none."""
+    """(f,) m, how far the middle of each figure stands above the highest place that it touches, or all but touches, of
+    something else; inf where there is none."""
     middle, highest = np.zeros(len(mass)), np.full(len(mass), -np.inf)
     up = np.zeros((len(mass), 3))
     for i in range(len(motion.x)):
@@ -157,9 +158,12 @@ def _above_touches(motion, bodies, touches, found, pull, mass):
         if bodies.inverse_mass[i] > 0:
             middle[f] += dot(vector(motion.x, i), vector(up, f)) / (bodies.inverse_mass[i] * mass[f])
     for c in range(found):
+        a, b = touches.who[c, 0], touches.who[c, 1]
+        if a >= 0 and bodies.figure[a] == bodies.figure[b]:
+            continue
         for side in range(2):
             i = touches.who[c, side]
-            if touches.pushed[c] > 0 and i >= 0:
+            if i >= 0:
                 f = bodies.figure[i]
                 highest[f] = max(highest[f], dot(_place(motion, touches, c, side), vector(up, f)))
     return middle - highest
@@ -167,15 +171,17 @@ def _above_touches(motion, bodies, touches, found, pull, mass):
 
 @single
 def _limits_of_frame(motion, joints, figures, dt):
-    """((j,) cone, (j,) reach) rad over a frame: a joint that began past its limits comes back at a set pace."""
-    cone, reach = np.empty(len(joints.own)), np.empty(len(joints.own))
+    """((j, 2) cone, (j, 2) reach) rad over a frame, with the squared sine of half the one and the tangent of half the
+    other: a joint that began past its limits comes back at a set pace."""
+    cone, reach = np.empty((len(joints.own), 2)), np.empty((len(joints.own), 2))
     slack = figures.slack
     for j in range(len(joints.own)):
-        q = relative(motion.q, joints, j, joints.up[j], joints.own[j])[2]
+        q = relative(motion.q, joints.frame_up, joints.frame_own, j, joints.up[j], joints.own[j])[2]
         for k in range(2):
             past = swing_of(q) - joints.cone[j] if k == 0 else abs(twist_of(q)) - joints.reach[j]
             slack[j, k] = min(max(slack[j, k] - BACK * dt, 0.0), max(past, 0.0))
-        cone[j], reach[j] = joints.cone[j] + slack[j, 0], min(joints.reach[j] + slack[j, 1], 3.1)
+        cone[j, 0], reach[j, 0] = joints.cone[j] + slack[j, 0], min(joints.reach[j] + slack[j, 1], 3.1)
+        cone[j, 1], reach[j, 1] = math.sin(0.5 * min(cone[j, 0], math.pi)) ** 2, math.tan(0.5 * reach[j, 0])
     return cone, reach
 
 
@@ -241,13 +247,16 @@ def _place(motion, touches, c, side):
 
 
 @single
-def _let_out(before, bodies, touches, found, pace, h):
-    """What is deep as a small step begins comes out at a set pace, else its way out would become speed."""
+def _let_out(before, bodies, touches, found, pace, near, h):
+    """What is deep as a small step begins comes out at a set pace, else its way out would become speed. What that lifts
+    is work of what lets it out; but not of what is less deep than corrections leave it."""
     for c in range(found):
         touches.pushed[c] = 0.0
         a = vector(touches.before, c) if touches.who[c, 0] < 0 else _place(before, touches, c, 0)
         gap = dot(sub(_place(before, touches, c, 1), a), vector(touches.normal, c))
-        touches.gap[c] = min(0.0, gap + pace[bodies.figure[touches.who[c, 1]]] * h)
+        f = bodies.figure[touches.who[c, 1]]
+        touches.gap[c] = min(0.0, gap + pace[f] * h)
+        touches.out[c] = touches.gap[c] - gap if gap < -near[f] else 0.0
 
 
 @single
@@ -255,66 +264,65 @@ def _sweep(motion, before, bodies, joints, figures, touches, found, inverse_mass
            cone, reach, near):  # fmt: skip
     """Joints and touches, one after another, until all figures are within their tolerances, twice at least."""
     todo, more = np.ones(len(figures.tall), np.bool_), np.zeros(len(figures.tall), np.bool_)
-    ties = len(joints.own)
     for sweep in range(SWEEPS):
         more[:] = sweep == 0
-        for n in range(ties):
-            j = n if sweep % 2 == 0 else ties - 1 - n
-            a, b = joints.up[j], joints.own[j]
-            f = bodies.figure[b]
-            if inverse_mass[a] + inverse_mass[b] == 0.0 or not todo[f]:
-                continue
-            ra, rb = vector(arms[0], j), vector(arms[1], j)
-            past = limit(
-                motion, inverse_mass, inertia, response, borne, joints, j, a, b, ra, rb, cone[j], reach[j]
-            )  # fmt: skip
-            d = gap_of(motion, joints, j, a, b)
-            if past > PAST or dot(d, d) > (0.1 * near[f]) ** 2:
-                more[f] = True
-        for c in range(found):
-            _solve_touch(motion, before, bodies, touches, c, inverse_mass, inertia, near, todo, more)
-        tree.close(trees, motion, bodies, joints, inverse_mass, arms, borne, todo)
+        hold_limits(
+            motion, bodies.figure, joints, inverse_mass, inertia, arms, response, borne, cone, reach, todo, more, PAST
+        )  # fmt: skip
+        tree.close(trees, motion, bodies, joints, inverse_mass, arms, borne, todo, more, near)
+        _solve_touches(motion, before, bodies.figure, touches, found, inverse_mass, inertia, near, todo, more)
         todo[:] = more
         if not todo.any():
             break
 
 
 @single
-def _solve_touch(motion, before, bodies, touches, c, inverse_mass, inertia, near, todo, more):
-    """Push one touch apart, and let it rub (Coulomb) against how its places went in the small step."""
-    a, b = touches.who[c, 0], touches.who[c, 1]
-    f, n = bodies.figure[b], vector(touches.normal, c)
-    if not (todo[f] or (a >= 0 and todo[bodies.figure[a]])):
-        return
-    at_b, at_a = _place(motion, touches, c, 1), _place(motion, touches, c, 0)
-    rb = sub(at_b, vector(motion.x, b))
-    ra = sub(at_a, vector(motion.x, a)) if a >= 0 else (0.0, 0.0, 0.0)
-    lack = touches.gap[c] - dot(sub(at_b, at_a), n)
-    if lack > 0.1 * near[f]:
-        more[f] = True
+def _side(arms, c, side):
+    return arms[c, side, 0], arms[c, side, 1], arms[c, side, 2]
+
+
+@single
+def _solve_touches(motion, before, figure, touches, found, inverse_mass, inertia, near, todo, more):
+    """Push touches apart, one after another, and let them rub (Coulomb) against how their places went in the step."""
+    x, q, x0, q0 = motion.x, motion.q, before.x, before.q
+    who, normals, arms, befores = touches.who, touches.normal, touches.arm, touches.before
+    pushed, gaps, rubs = touches.pushed, touches.gap, touches.rub
+    for c in range(found):
+        a, b, n = who[c, 0], who[c, 1], vector(normals, c)
+        f = figure[b]
+        if not (todo[f] or (a >= 0 and todo[figure[a]])):
+            continue
+        arm_a, arm_b = _side(arms, c, 0), _side(arms, c, 1)
+        at_b = place_of(x, q, b, arm_b)
+        at_a = arm_a if a < 0 else place_of(x, q, a, arm_a)
+        rb = sub(at_b, vector(x, b))
+        ra = sub(at_a, vector(x, a)) if a >= 0 else (0.0, 0.0, 0.0)
+        lack = gaps[c] - dot(sub(at_b, at_a), n)
+        if lack > 0.1 * near[f]:
+            more[f] = True
+            if a >= 0:
+                more[figure[a]] = True
+        if lack > 0:
+            w = _mobility(inverse_mass, inertia, a, b, ra, rb, n)
+            if w <= 0:
+                continue
+            pushed[c] += lack / w
+            _push(x, q, inverse_mass, inertia, a, b, ra, rb, scaled(n, lack / w))
+        if pushed[c] <= 0:
+            continue
+        went = sub(place_of(x, q, b, arm_b), place_of(x0, q0, b, arm_b))
         if a >= 0:
-            more[bodies.figure[a]] = True
-    if lack > 0:
+            went = sub(went, sub(place_of(x, q, a, arm_a), place_of(x0, q0, a, arm_a)))
+        else:
+            went = sub(went, sub(at_a, vector(befores, c)))
+        went = sub(went, scaled(n, dot(went, n)))
+        far = length(went)
+        if far < 1e-12:
+            continue
+        n = scaled(went, -1 / far)
         w = _mobility(inverse_mass, inertia, a, b, ra, rb, n)
-        if w <= 0:
-            return
-        touches.pushed[c] += lack / w
-        _push(motion, inverse_mass, inertia, a, b, ra, rb, scaled(n, lack / w))
-    if touches.pushed[c] <= 0:
-        return
-    went = sub(_place(motion, touches, c, 1), _place(before, touches, c, 1))
-    if a >= 0:
-        went = sub(went, sub(_place(motion, touches, c, 0), _place(before, touches, c, 0)))
-    else:
-        went = sub(went, sub(at_a, vector(touches.before, c)))
-    went = sub(went, scaled(n, dot(went, n)))
-    far = length(went)
-    if far < 1e-12:
-        return
-    n = scaled(went, -1 / far)
-    w = _mobility(inverse_mass, inertia, a, b, ra, rb, n)
-    if w > 0:
-        _push(motion, inverse_mass, inertia, a, b, ra, rb, scaled(n, min(far / w, touches.rub[c] * touches.pushed[c])))
+        if w > 0:
+            _push(x, q, inverse_mass, inertia, a, b, ra, rb, scaled(n, min(far / w, rubs[c] * pushed[c])))
 
 
 @single
@@ -329,20 +337,20 @@ def _mobility(inverse_mass, inertia, a, b, ra, rb, n):
 
 
 @single
-def _push(motion, inverse_mass, inertia, a, b, ra, rb, p):
-    shift(motion, inverse_mass, inertia, b, rb, p)
+def _push(x, q, inverse_mass, inertia, a, b, ra, rb, p):
+    shift(x, q, inverse_mass, inertia, b, rb, p)
     if a >= 0:
-        shift(motion, inverse_mass, inertia, a, ra, scaled(p, -1.0))
+        shift(x, q, inverse_mass, inertia, a, ra, scaled(p, -1.0))
 
 
 @single
-def _velocities(motion, before, bodies, figures, damping, h):
+def _velocities(motion, before, bodies, figures, kept, h):
     """Speed and spin from where a small step began and ended. Momentum is carried over, not spin; less of it where
-    that would add energy."""
+    that would add energy. kept (b, 2) -- what damping leaves of both"""
     for i in range(len(motion.x)):
         if figures.asleep[bodies.figure[i]]:
             continue
-        put(motion.v, i, scaled(sub(vector(motion.x, i), vector(before.x, i)), math.exp(-damping[i, 0] * h) / h))
+        put(motion.v, i, scaled(sub(vector(motion.x, i), vector(before.x, i)), kept[i, 0] / h))
         old, new = quaternion(before.q, i), quaternion(motion.q, i)
         d = shorter(product(new, inverse(old)))
         l = length(d)
@@ -354,17 +362,17 @@ def _velocities(motion, before, bodies, figures, damping, h):
             local = turned(inverse(new), momentum)
             carried = turned(new, (local[0] * own[0], local[1] * own[1], local[2] * own[2]))
             had, has = dot(w, momentum), dot(carried, momentum)
-            w = scaled(carried, (math.sqrt(had / has) if has > had else 1.0) * math.exp(-damping[i, 1] * h))
+            w = scaled(carried, (math.sqrt(had / has) if has > had else 1.0) * kept[i, 1])
         put(motion.w, i, w)
 
 
 @single
-def _rub_joints(motion, bodies, joints, figures, inverse_mass, inertia, arms, response, h):
+def _rub_joints(motion, bodies, joints, springs, figures, inverse_mass, inertia, arms, response, h):
     """Joints rub, dry and wet, as pairs with the joint held."""
     for j in range(len(joints.own)):
         a, b = joints.up[j], joints.own[j]
-        if inverse_mass[a] + inverse_mass[b] == 0.0 or joints.loss[j] + joints.dry[j] <= 0:
-            continue
+        if inverse_mass[a] + inverse_mass[b] == 0.0 or joints.loss[j] + joints.dry[j] <= 0 or springs.stiff[j] > 0:
+            continue  # a joint with a spring has its damping from that
         d = sub(vector(motion.w, b), vector(motion.w, a))
         l = length(d)
         if l < 1e-9:

@@ -13,8 +13,9 @@ from .figures import Capsules, Figures, LimbBodies, LimbJoints, LimbMotion, Soli
 
 # Of its inertia across, the least that a limb has about its own length: limits are passed by 24 degrees, else by 3
 LEAST_ABOUT = 0.3
+RUBS = ("mean", "larger", "product")  # as kernels number them
 STEPS = 40  # small steps a frame of 1/24 s for a figure of 1.75 m; smaller ones fall through their height sooner
-DRY = 1.0  # rad/s2 that a joint loses, for each 1/s of its loss
+DRY = 2.0  # rad/s2 that a joint loses, for each 1/s of its loss
 
 
 class Ragdolls(NamedTuple):
@@ -127,10 +128,10 @@ def rested(ragdolls: Ragdolls) -> Figures:
     return Figures(ragdolls.tall, np.zeros(f), np.zeros(f, bool), np.full((j, 2), np.pi))
 
 
-def solids_of(world: World, bodies: list[tuple]) -> Solids:
+def solids_of(world: World, bodies: list[tuple], rubs: str = "mean") -> Solids:
     """What does not give way: of a world, and of bodies as (shape of `bodies.shapes.solid_shape`, ((place, turn)
     before, (place, turn) now), friction)."""
-    planes = [(f, [[0, h, 0, 0, 1, 0]] * 2) for h, f in world.floors]
+    planes = [(floor.friction, [[0, floor.height, 0, 0, 1, 0]] * 2) for floor in world.floors]
     boxes, rails, triangles, friction = [], [], [np.zeros((0, 2, 3, 3))], [np.zeros(0)]
     for o in world.colliders:
         if o.shape == "plane":
@@ -161,7 +162,7 @@ def solids_of(world: World, bodies: list[tuple]) -> Solids:
     corners = np.ascontiguousarray(np.concatenate(triangles), float)
     return Solids(
         rows(planes, 6), rub(planes), rows(boxes, 10), rub(boxes), rows(rails, 7), rub(rails), corners,
-        np.concatenate(friction), *_grid(corners),
+        np.concatenate(friction), *_grid(corners), RUBS.index(rubs),
     )  # fmt: skip
 
 

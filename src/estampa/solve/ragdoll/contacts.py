@@ -12,6 +12,14 @@ PAIRS = 60  # pairs of capsules and of capsules with triangles, a capsule, that 
 
 
 @single
+def together(a, b, rule):
+    """The friction of two that touch: their mean (0), the larger (1) or their product (2)."""
+    if rule == 0:
+        return 0.5 * (a + b)
+    return max(a, b) if rule == 1 else a * b
+
+
+@single
 def ends_of(motion, capsules, c):
     """(both ends of a capsule in the world)."""
     i = capsules.body[c]
@@ -146,31 +154,35 @@ def touch(motion, start, bodies, capsules, figures, solids, pairs, count, on, on
 
     start -- how limbs stood as the small step began, a share t0 of the frame; it ends at t
     """
-    k = 0
-    for c in range(len(capsules.body)):
+    count_all = len(capsules.body)
+    ends, free = np.empty((count_all, 2, 3)), np.empty(count_all, np.bool_)
+    for c in range(count_all):
         i = capsules.body[c]
-        f = bodies.figure[i]
-        if figures.asleep[f] or bodies.inverse_mass[i] == 0.0:
-            continue
+        free[c] = bodies.inverse_mass[i] > 0.0 and not figures.asleep[bodies.figure[i]]
         a, b = ends_of(motion, capsules, c)
-        k = _on_planes(motion, bodies, solids, touches, k, i, a, b, capsules.radius[c], t0, t, reach[f])
-        k = _on_boxes(motion, bodies, solids, touches, k, i, a, b, capsules.radius[c], t0, t, reach[f])
-        k = _on_rails(motion, bodies, solids, touches, k, i, a, b, capsules.radius[c], t0, t, reach[f])
+        for s in range(3):
+            ends[c, 0, s], ends[c, 1, s] = a[s], b[s]
+    # a call counts references to all arrays that it is handed: so it is one for all capsules
+    k = _on_planes(motion, bodies, capsules, solids, touches, 0, ends, free, t0, t, reach)
+    if len(solids.boxes) > 0:
+        k = _on_boxes(motion, bodies, capsules, solids, touches, k, ends, free, t0, t, reach)
+    if len(solids.rails) > 0:
+        k = _on_rails(motion, bodies, capsules, solids, touches, k, ends, free, t0, t, reach)
     k = _on_triangles(motion, start, bodies, capsules, solids, on, on_count, t0, t, reach, touches, k)
     for m in range(count):
         c, d = pairs[m, 0], pairs[m, 1]
         i, j = capsules.body[c], capsules.body[d]
         if bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
             continue
-        p1, q1 = ends_of(motion, capsules, c)
-        p2, q2 = ends_of(motion, capsules, d)
+        p1, q1 = (ends[c, 0, 0], ends[c, 0, 1], ends[c, 0, 2]), (ends[c, 1, 0], ends[c, 1, 1], ends[c, 1, 2])
+        p2, q2 = (ends[d, 0, 0], ends[d, 0, 1], ends[d, 0, 2]), (ends[d, 1, 0], ends[d, 1, 1], ends[d, 1, 2])
         s, u = nearest(p1, q1, p2, q2)
         p, o = add(p1, scaled(sub(q1, p1), s)), add(p2, scaled(sub(q2, p2), u))
         way = sub(o, p)
         far = length(way)
         if 1e-9 < far < capsules.radius[c] + capsules.radius[d] + reach[bodies.figure[i]]:
             n = scaled(way, 1 / far)
-            rub = 0.5 * (bodies.friction[i] + bodies.friction[j])
+            rub = together(bodies.friction[i], bodies.friction[j], solids.rubs)
             at_c, at_d = add(p, scaled(n, capsules.radius[c])), sub(o, scaled(n, capsules.radius[d]))
             k = note(touches, k, i, j, n, at_c, at_d, at_c, rub, capsules.radius[d], motion)
     return k
@@ -198,18 +210,20 @@ def _mixed_turn(rows, k, first, t):
 
 
 @single
-def _on_planes(motion, bodies, solids, touches, k, i, a, b, radius, t0, t, reach):
+def _on_planes(motion, bodies, capsules, solids, touches, k, ends, free, t0, t, reach):
     for m in range(len(solids.planes)):
         at, n = _mixed(solids.planes, m, 0, t), _mixed(solids.planes, m, 3, t)
         n = scaled(n, 1 / length(n))
         rises = sub(at, _mixed(solids.planes, m, 0, t0))
-        rub = 0.5 * (bodies.friction[i] + solids.plane_friction[m])
-        for end in range(2):
-            p = a if end == 0 else b
-            gap = dot(sub(p, at), n)
-            if gap - radius < reach:
-                on = sub(p, scaled(n, gap))
-                k = note(touches, k, -1, i, n, on, sub(p, scaled(n, radius)), sub(on, rises), rub, radius, motion)
+        for c in range(len(free)):
+            i, radius = capsules.body[c], capsules.radius[c]
+            for end in range(2 if free[c] else 0):
+                p = (ends[c, end, 0], ends[c, end, 1], ends[c, end, 2])
+                gap = dot(sub(p, at), n)
+                if gap - radius < reach[bodies.figure[i]]:
+                    rub = together(bodies.friction[i], solids.plane_friction[m], solids.rubs)
+                    on = sub(p, scaled(n, gap))
+                    k = note(touches, k, -1, i, n, on, sub(p, scaled(n, radius)), sub(on, rises), rub, radius, motion)
     return k
 
 
@@ -229,60 +243,67 @@ def _box_gap(p, h):
 
 
 @single
-def _on_boxes(motion, bodies, solids, touches, k, i, a, b, radius, t0, t, reach):
+def _on_boxes(motion, bodies, capsules, solids, touches, k, ends, free, t0, t, reach):
     for m in range(len(solids.boxes)):
-        at, turn, half = (
-            _mixed(solids.boxes, m, 0, t),
-            _mixed_turn(solids.boxes, m, 3, t),
-            _mixed(solids.boxes, m, 7, t),
-        )
-        p, q = turned(inverse(turn), sub(a, at)), turned(inverse(turn), sub(b, at))
-        far, out = radius + reach, False
-        for s in range(3):
-            out = out or min(p[s], q[s]) > half[s] + far or max(p[s], q[s]) < -half[s] - far
-        if out:
-            continue
-        way = sub(q, p)
-        span, u = dot(way, way), 0.5
-        for _ in range(6):  # where along its middle line it is nearest
-            o = add(p, scaled(way, u))
-            near = (
-                max(-half[0], min(half[0], o[0])), max(-half[1], min(half[1], o[1])), max(-half[2], min(half[2], o[2]))
-            )  # fmt: skip
-            u = max(0.0, min(1.0, dot(sub(near, p), way) / span)) if span > 1e-18 else 0.0
+        at, half = _mixed(solids.boxes, m, 0, t), _mixed(solids.boxes, m, 7, t)
+        turn = _mixed_turn(solids.boxes, m, 3, t)
         was, old = _mixed(solids.boxes, m, 0, t0), _mixed_turn(solids.boxes, m, 3, t0)
-        rub = 0.5 * (bodies.friction[i] + solids.box_friction[m])
-        for n in range(3):
-            if n == 2 and (u < 0.05 or u > 0.95):
+        for c in range(len(free)):
+            if not free[c]:
                 continue
-            o = p if n == 0 else (q if n == 1 else add(p, scaled(way, u)))
-            gap, normal = _box_gap(o, half)
-            if gap - radius < reach:
-                on = sub(o, scaled(normal, gap))
-                in_world = add(at, turned(turn, on))
-                before = add(was, turned(old, on))
-                normal = turned(turn, normal)
-                under = sub(add(at, turned(turn, o)), scaled(normal, radius))
-                k = note(touches, k, -1, i, normal, in_world, under, before, rub, radius, motion)
+            i, radius = capsules.body[c], capsules.radius[c]
+            p = turned(inverse(turn), sub((ends[c, 0, 0], ends[c, 0, 1], ends[c, 0, 2]), at))
+            q = turned(inverse(turn), sub((ends[c, 1, 0], ends[c, 1, 1], ends[c, 1, 2]), at))
+            far, out = radius + reach[bodies.figure[i]], False
+            for s in range(3):
+                out = out or min(p[s], q[s]) > half[s] + far or max(p[s], q[s]) < -half[s] - far
+            if out:
+                continue
+            way = sub(q, p)
+            span, u = dot(way, way), 0.5
+            for _ in range(6):  # where along its middle line it is nearest
+                o = add(p, scaled(way, u))
+                near = (
+                    max(-half[0], min(half[0], o[0])), max(-half[1], min(half[1], o[1])),
+                    max(-half[2], min(half[2], o[2])),
+                )  # fmt: skip
+                u = max(0.0, min(1.0, dot(sub(near, p), way) / span)) if span > 1e-18 else 0.0
+            rub = together(bodies.friction[i], solids.box_friction[m], solids.rubs)
+            for n in range(3):
+                if n == 2 and (u < 0.05 or u > 0.95):
+                    continue
+                o = p if n == 0 else (q if n == 1 else add(p, scaled(way, u)))
+                gap, normal = _box_gap(o, half)
+                if gap < far:
+                    on = sub(o, scaled(normal, gap))
+                    in_world, before = add(at, turned(turn, on)), add(was, turned(old, on))
+                    normal = turned(turn, normal)
+                    under = sub(add(at, turned(turn, o)), scaled(normal, radius))
+                    k = note(touches, k, -1, i, normal, in_world, under, before, rub, radius, motion)
     return k
 
 
 @single
-def _on_rails(motion, bodies, solids, touches, k, i, a, b, radius, t0, t, reach):
+def _on_rails(motion, bodies, capsules, solids, touches, k, ends, free, t0, t, reach):
     for m in range(len(solids.rails)):
         p, q = _mixed(solids.rails, m, 0, t), _mixed(solids.rails, m, 3, t)
+        was_p, was_q = _mixed(solids.rails, m, 0, t0), _mixed(solids.rails, m, 3, t0)
         thick = solids.rails[m, 0, 6] + t * (solids.rails[m, 1, 6] - solids.rails[m, 0, 6])
-        s, u = nearest(a, b, p, q)
-        here, there = add(a, scaled(sub(b, a), s)), add(p, scaled(sub(q, p), u))
-        way = sub(here, there)
-        far = length(way)
-        if 1e-9 < far < radius + thick + reach:
-            n = scaled(way, 1 / far)
-            on = add(there, scaled(n, thick))
-            was_p, was_q = _mixed(solids.rails, m, 0, t0), _mixed(solids.rails, m, 3, t0)
-            moved = sub(there, add(was_p, scaled(sub(was_q, was_p), u)))
-            rub = 0.5 * (bodies.friction[i] + solids.rail_friction[m])
-            k = note(touches, k, -1, i, n, on, sub(here, scaled(n, radius)), sub(on, moved), rub, radius, motion)
+        for c in range(len(free)):
+            if not free[c]:
+                continue
+            i, radius = capsules.body[c], capsules.radius[c]
+            a, b = (ends[c, 0, 0], ends[c, 0, 1], ends[c, 0, 2]), (ends[c, 1, 0], ends[c, 1, 1], ends[c, 1, 2])
+            s, u = nearest(a, b, p, q)
+            here, there = add(a, scaled(sub(b, a), s)), add(p, scaled(sub(q, p), u))
+            way = sub(here, there)
+            far = length(way)
+            if 1e-9 < far < radius + thick + reach[bodies.figure[i]]:
+                n = scaled(way, 1 / far)
+                on = add(there, scaled(n, thick))
+                moved = sub(there, add(was_p, scaled(sub(was_q, was_p), u)))
+                rub = together(bodies.friction[i], solids.rail_friction[m], solids.rubs)
+                k = note(touches, k, -1, i, n, on, sub(here, scaled(n, radius)), sub(on, moved), rub, radius, motion)
     return k
 
 
@@ -340,7 +361,7 @@ def _on_triangles(motion, start, bodies, capsules, solids, on, on_count, t0, t, 
             x1, y1, z1 = _corner(solids, tri, 0, t), _corner(solids, tri, 1, t), _corner(solids, tri, 2, t)
             moved = max(length(sub(x1, x)), length(sub(y1, y)), length(sub(z1, z)))
             most = radius + r + goes + moved
-            rub = 0.5 * (bodies.friction[i] + solids.triangle_friction[tri])
+            rub = together(bodies.friction[i], solids.triangle_friction[tri], solids.rubs)
             for end in range(2):
                 p, p1 = (a, a1) if end == 0 else (b, b1)
                 hit = on_triangle(p[0], p[1], p[2], corners, 0)

@@ -71,7 +71,7 @@ def tell(found, motion, bodies, joints, springs, pull):
             found.inner[f] -= 0.5 * found.mass[f] * dot(vector(found.speed, f), vector(found.speed, f))
     for j in range(len(joints.own)):
         if springs.stiff[j] > 0:
-            q = relative(motion.q, joints, j, joints.up[j], joints.own[j])[2]
+            q = relative(motion.q, joints.frame_up, joints.frame_own, j, joints.up[j], joints.own[j])[2]
             angle = angle_of(product(q, inverse(quaternion(springs.pose, j))))
             found.all[bodies.figure[joints.own[j]]] += 0.5 * springs.stiff[j] * angle * angle
 
@@ -107,6 +107,7 @@ def work_of_driven(given, motion, before, bodies, joints, springs, touches, coun
             continue
         a, b = touches.who[c, 0], touches.who[c, 1]
         n, force = vector(touches.normal, c), touches.pushed[c] / (h * h)
+        given[bodies.figure[b]] += force * touches.out[c]
         if a < 0:
             place = (touches.arm[c, 0, 0], touches.arm[c, 0, 1], touches.arm[c, 0, 2])
             given[bodies.figure[b]] += _of_touch(sub(place, vector(touches.before, c)), n, force, touches.rub[c])

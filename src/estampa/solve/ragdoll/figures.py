@@ -92,6 +92,7 @@ class Solids(NamedTuple):
     counts: np.ndarray  # (3,) cells along each axis
     starts: np.ndarray  # (cells + 1,) the first of each cell's members
     members: np.ndarray  # triangles, cell by cell
+    rubs: int  # how the friction of two is taken together: 0 their mean, 1 the larger, 2 their product
 
 
 class Touches(NamedTuple):
@@ -104,4 +105,5 @@ class Touches(NamedTuple):
     rub: np.ndarray  # (k,) friction of the two together
     wide: np.ndarray  # (k,) m, the radius of b there
     gap: np.ndarray  # (k,) m, the least that is asked for: below 0 while what began deep comes out
+    out: np.ndarray  # (k,) m, by which what began deep is let out in this small step
     pushed: np.ndarray  # (k,) impulse along the normal in this small step

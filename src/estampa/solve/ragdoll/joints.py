@@ -27,15 +27,23 @@ from .vectors import (
     vector,
 )  # fmt: skip
 
+# A call counts references to all arrays that it is handed: what is called for each joint or touch is handed few.
+
 
 @single
-def shift(motion, inverse_mass, inertia, i, arm, p):
+def shift(x, q, inverse_mass, inertia, i, arm, p):
     """Move and turn limb i by an impulse p (kg m) at an arm (m) from its centre."""
-    x, m = motion.x, inverse_mass[i]
+    m = inverse_mass[i]
     x[i, 0] += m * p[0]
     x[i, 1] += m * p[1]
     x[i, 2] += m * p[2]
-    nudge(motion.q, i, symmetric(inertia, i, cross(arm, p)))
+    nudge(q, i, symmetric(inertia, i, cross(arm, p)))
+
+
+@single
+def place_of(x, q, i, arm):
+    """Where a place of a limb is in the world; arm in its own axes."""
+    return add(vector(x, i), turned(quaternion(q, i), arm))
 
 
 @single
@@ -63,7 +71,7 @@ def held_response(inertia, response, j, a, b, ra, rb, n):
 
 
 @single
-def bend(motion, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, angle):
+def bend(x, q, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, angle):
     """Turn b against a about n by an angle, as a pair, with the joint held. What a limb that is driven bears of it is
     added to row j of `borne` (force and moment as impulses, on a)."""
     ta, tb, p, w = held_response(inertia, response, j, a, b, ra, rb, n)
@@ -71,20 +79,20 @@ def bend(motion, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, ang
         return
     s = angle / w
     p = scaled(p, s)
-    nudge(motion.q, b, scaled(tb, s))
-    nudge(motion.q, a, scaled(ta, -s))
-    shift(motion, inverse_mass, inertia, b, rb, p)
-    shift(motion, inverse_mass, inertia, a, ra, scaled(p, -1.0))
+    nudge(q, b, scaled(tb, s))
+    nudge(q, a, scaled(ta, -s))
+    shift(x, q, inverse_mass, inertia, b, rb, p)
+    shift(x, q, inverse_mass, inertia, a, ra, scaled(p, -1.0))
     for k in range(3):
         borne[j, k] -= p[k]
         borne[j, 3 + k] -= s * n[k]
 
 
 @single
-def relative(q, joints, j, a, b):
-    """(the frame of the joint in a, in b, the turn from the one to the other by the shorter way)."""
-    up = product(quaternion(q, a), quaternion(joints.frame_up, j))
-    own = product(quaternion(q, b), quaternion(joints.frame_own, j))
+def relative(q, frame_up, frame_own, j, a, b):
+    """(the frame of joint j in limb a, in b, the turn from the one to the other by the shorter way)."""
+    up = product(quaternion(q, a), quaternion(frame_up, j))
+    own = product(quaternion(q, b), quaternion(frame_own, j))
     return up, own, shorter(product(inverse(up), own))
 
 
@@ -100,29 +108,43 @@ def twist_of(q):
 
 
 @single
-def limit(motion, inverse_mass, inertia, response, borne, joints, j, a, b, ra, rb, cone, reach):
-    """Turn a joint back to its limits; returns how far it was past them (rad)."""
-    past = 0.0
-    up, own, q = relative(motion.q, joints, j, a, b)
-    swing = swing_of(q)
-    if swing > cone and swing > 1e-9:
-        x = turned(q, (1.0, 0.0, 0.0))
-        l = math.hypot(x[1], x[2])
-        if l > 1e-9:
-            past = swing - cone
-            axis = turned(up, (0.0, -x[2] / l, x[1] / l))
-            bend(motion, inverse_mass, inertia, response, borne, j, a, b, ra, rb, axis, -past)
-            up, own, q = relative(motion.q, joints, j, a, b)
-    twist = twist_of(q)
-    if abs(twist) > reach:
-        # the twist changes by 2 / |n| of a turn about the mean n of both X
-        n = add(turned(up, (1.0, 0.0, 0.0)), turned(own, (1.0, 0.0, 0.0)))
-        l = length(n)
-        if l > 0.2:
-            back = reach - twist if twist > 0 else -reach - twist
-            bend(motion, inverse_mass, inertia, response, borne, j, a, b, ra, rb, scaled(n, 1 / l), back * l * 0.5)
-            past = max(past, abs(back))
-    return past
+def hold_limits(motion, figure, joints, inverse_mass, inertia, arms, response, borne, cone, reach, todo, more, past):
+    """Turn joints of figures that are to do back to their limits; those that were past them by more than `past` rad
+    are marked in `more`.
+
+    cone, reach (j, 2) -- rad, and the squared sine of half the one and the tangent of half the other: of what is within
+    no angle is told
+    """
+    x, q, frame_up, frame_own = motion.x, motion.q, joints.frame_up, joints.frame_own
+    count = len(joints.own)
+    for j in range(count):
+        a, b = joints.up[j], joints.own[j]
+        if not todo[figure[b]] or inverse_mass[a] + inverse_mass[b] == 0.0:
+            continue
+        up, own, r = relative(q, frame_up, frame_own, j, a, b)
+        if r[1] * r[1] + r[2] * r[2] <= cone[j, 1] + 1e-18 and abs(r[0]) <= r[3] * reach[j, 1]:
+            continue
+        ra = (arms[0, j, 0], arms[0, j, 1], arms[0, j, 2])
+        rb = (arms[1, j, 0], arms[1, j, 1], arms[1, j, 2])
+        worst = 0.0
+        tip = turned(r, (1.0, 0.0, 0.0))
+        l = math.hypot(tip[1], tip[2])
+        if r[1] * r[1] + r[2] * r[2] > cone[j, 1] + 1e-18 and l > 1e-9:
+            worst = swing_of(r) - cone[j, 0]
+            axis = turned(up, (0.0, -tip[2] / l, tip[1] / l))
+            bend(x, q, inverse_mass, inertia, response, borne, j, a, b, ra, rb, axis, -worst)
+            up, own, r = relative(q, frame_up, frame_own, j, a, b)
+        if abs(r[0]) > r[3] * reach[j, 1]:
+            # the twist changes by 2 / |n| of a turn about the mean n of both X
+            twist, n = twist_of(r), add(turned(up, (1.0, 0.0, 0.0)), turned(own, (1.0, 0.0, 0.0)))
+            l = length(n)
+            if l > 0.2:
+                back = reach[j, 0] - twist if twist > 0 else -reach[j, 0] - twist
+                axis = scaled(n, 1 / l)
+                bend(x, q, inverse_mass, inertia, response, borne, j, a, b, ra, rb, axis, back * l * 0.5)
+                worst = max(worst, abs(back))
+        if worst > past:
+            more[figure[b]] = True
 
 
 @single
@@ -130,9 +152,9 @@ def spring_joint(motion, before, inverse_mass, inertia, response, borne, joints,
     """Pull a joint towards its pose for h seconds, implicitly within its pair. before -- turns as the step began"""
     stiff, damp = springs.stiff[j], springs.damp[j]
     pose = quaternion(springs.pose, j)
-    up, own, _ = relative(motion.q, joints, j, a, b)
+    up, own, _ = relative(motion.q, joints.frame_up, joints.frame_own, j, a, b)
     lacks = shorter(product(product(up, pose), inverse(own)))
-    up, own, _ = relative(before, joints, j, a, b)
+    up, own, _ = relative(before, joints.frame_up, joints.frame_own, j, a, b)
     lacked = shorter(product(product(up, pose), inverse(own)))
     d = (0.0, 0.0, 0.0)
     for lack, times in ((lacks, 2 * (h * h * stiff + h * damp)), (lacked, -2 * h * damp)):
@@ -142,7 +164,7 @@ def spring_joint(motion, before, inverse_mass, inertia, response, borne, joints,
         n = scaled(d, 1 / l)
         w = held_response(inertia, response, j, a, b, ra, rb, n)[3]
         turn = l * w / (1 + w * (h * h * stiff + h * damp))
-        bend(motion, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, turn)
+        bend(motion.x, motion.q, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, turn)
 
 
 @single
@@ -199,14 +221,12 @@ def joints_of_step(motion, bodies, joints, inverse_mass, inertia, arms, response
             continue
         ra = turned(quaternion(motion.q, a), vector(joints.arm_up, j))
         rb = turned(quaternion(motion.q, b), vector(joints.arm_own, j))
-        put(arms[0], j, ra)
-        put(arms[1], j, rb)
+        for s in range(3):
+            arms[0, j, s], arms[1, j, s] = ra[s], rb[s]
         joint_response(response, j, inverse_mass, inertia, a, b, ra, rb)
 
 
 @single
-def gap_of(motion, joints, j, a, b):
+def gap_of(x, q, arm_up, arm_own, j, a, b):
     """(3,) m from the end of the lower limb to that of the upper one."""
-    up = add(vector(motion.x, a), turned(quaternion(motion.q, a), vector(joints.arm_up, j)))
-    own = add(vector(motion.x, b), turned(quaternion(motion.q, b), vector(joints.arm_own, j)))
-    return sub(up, own)
+    return sub(place_of(x, q, a, vector(arm_up, j)), place_of(x, q, b, vector(arm_own, j)))

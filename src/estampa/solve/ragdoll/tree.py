@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .joints import gap_of
-from .vectors import add, cross, nudge, put, quaternion, single, sub, turned, vector
+from .vectors import add, cross, dot, nudge, put, quaternion, single, sub, turned, vector
 
 FIXED = 1e9  # times what it weighs, that a driven limb counts for
 
@@ -22,42 +22,47 @@ class Tree(NamedTuple):
     factor: np.ndarray  # (b, 6, 6) lower Cholesky factors of what each limb is, with all that hangs on it
     felt: np.ndarray  # (j, 3, 3) kg, what the limb below is at the joint to the one above
     load: np.ndarray  # (b, 6)
+    gap: np.ndarray  # (j, 3) m, from the lower limb's end to the upper one's
     lag: np.ndarray  # (j, 3) m, where the lower limb's end would go by itself
     step: np.ndarray  # (b, 6) m and rad, how each limb moves
+    root: np.ndarray  # (b,) bool, which hang on nothing
 
 
 @single
-def room(limbs, ties):
+def room(limbs, joints):
+    ties, root = len(joints.own), np.ones(limbs, np.bool_)
+    for j in range(ties):
+        root[joints.own[j]] = False
     return Tree(
-        np.zeros((limbs, 6, 6)), np.zeros((ties, 3, 3)), np.zeros((limbs, 6)), np.zeros((ties, 3)),
-        np.zeros((limbs, 6)),
+        np.zeros((limbs, 6, 6)), np.zeros((ties, 3, 3)), np.zeros((limbs, 6)), np.zeros((ties, 3)), np.zeros((ties, 3)),
+        np.zeros((limbs, 6)), root,
     )  # fmt: skip
 
 
 @single
-def _factored(m):
-    """Make a (6, 6) matrix its lower Cholesky factor."""
+def _factored(rows, b):
+    """Make matrix b of rows (.., 6, 6) its lower Cholesky factor, with the diagonal inverted."""
     for i in range(6):
         for j in range(i + 1):
-            s = m[i, j]
+            s = rows[b, i, j]
             for k in range(j):
-                s -= m[i, k] * m[j, k]
-            m[i, j] = math.sqrt(max(s, 1e-300)) if i == j else s / m[j, j]
+                s -= rows[b, i, k] * rows[b, j, k]
+            rows[b, i, j] = 1 / math.sqrt(max(s, 1e-300)) if i == j else s * rows[b, j, j]
 
 
 @single
-def _solved(factor, v):
-    """Solve for a vector (6,) in place."""
+def _solved(rows, b, vectors, n):
+    """Solve matrix b for row n of vectors (.., 6) in place. Rows are named by numbers: a view counts references."""
     for i in range(6):
-        s = v[i]
+        s = vectors[n, i]
         for k in range(i):
-            s -= factor[i, k] * v[k]
-        v[i] = s / factor[i, i]
+            s -= rows[b, i, k] * vectors[n, k]
+        vectors[n, i] = s * rows[b, i, i]
     for i in range(5, -1, -1):
-        s = v[i]
+        s = vectors[n, i]
         for k in range(i + 1, 6):
-            s -= factor[k, i] * v[k]
-        v[i] = s / factor[i, i]
+            s -= rows[b, k, i] * vectors[n, k]
+        vectors[n, i] = s * rows[b, i, i]
 
 
 @single
@@ -67,14 +72,14 @@ def _at(step, i, arm):
 
 
 @single
-def _inverted(m, s):
-    """Put the inverse of a symmetric matrix s (3, 3) into m."""
+def _inverted(rows, j, s):
+    """Put the inverse of a symmetric matrix s (3, 3) into matrix j of rows."""
     a, b, c, d, e, f = s[0, 0], s[0, 1], s[0, 2], s[1, 1], s[1, 2], s[2, 2]
     x, y, z = d * f - e * e, c * e - b * f, b * e - c * d
     w = 1 / (a * x + b * y + c * z)
-    m[0, 0], m[0, 1], m[0, 2] = x * w, y * w, z * w
-    m[1, 0], m[1, 1], m[1, 2] = y * w, (a * f - c * c) * w, (b * c - a * e) * w
-    m[2, 0], m[2, 1], m[2, 2] = z * w, m[1, 2], (a * d - b * b) * w
+    rows[j, 0, 0], rows[j, 0, 1], rows[j, 0, 2] = x * w, y * w, z * w
+    rows[j, 1, 0], rows[j, 1, 1], rows[j, 1, 2] = y * w, (a * f - c * c) * w, (b * c - a * e) * w
+    rows[j, 2, 0], rows[j, 2, 1], rows[j, 2, 2] = z * w, rows[j, 1, 2], (a * d - b * b) * w
 
 
 @single
@@ -94,83 +99,78 @@ def factor(tree, motion, bodies, joints, inverse_mass, arms):
             for r in range(3):
                 for s in range(3):
                     tree.factor[i, 3 + r, 3 + s] += heavy / own[k] * axis[r] * axis[s]
-    place, v = np.empty((3, 3)), np.empty(6)
+    place, v = np.empty((3, 3)), np.empty((1, 6))
     for j in range(len(joints.own) - 1, -1, -1):
         a, b = joints.up[j], joints.own[j]
-        _factored(tree.factor[b])
-        ra, rb = vector(arms[0], j), vector(arms[1], j)
+        _factored(tree.factor, b)
+        ra = (arms[0, j, 0], arms[0, j, 1], arms[0, j, 2])
+        rb = (arms[1, j, 0], arms[1, j, 1], arms[1, j, 2])
         for k in range(3):  # m that its end moves for a unit of impulse along each axis
             e = (1.0 if k == 0 else 0.0, 1.0 if k == 1 else 0.0, 1.0 if k == 2 else 0.0)
             m = cross(rb, e)
             for s in range(3):
-                v[s], v[3 + s] = e[s], m[s]
-            _solved(tree.factor[b], v)
-            way = add((v[0], v[1], v[2]), cross((v[3], v[4], v[5]), rb))
+                v[0, s], v[0, 3 + s] = e[s], m[s]
+            _solved(tree.factor, b, v, 0)
+            way = _at(v, 0, rb)
             for s in range(3):
                 place[s, k] = way[s]
-        _inverted(tree.felt[j], place)
-        _hang(tree.factor[a], tree.felt[j], ra)
+        _inverted(tree.felt, j, place)
+        _hang(tree.factor, a, tree.felt, j, ra)
     for i in range(len(motion.x)):
-        if not _hangs(joints, i):
-            _factored(tree.factor[i])
+        if tree.root[i]:
+            _factored(tree.factor, i)
 
 
 @single
-def _hangs(joints, i):
-    for j in range(len(joints.own)):
-        if joints.own[j] == i:
-            return True
-    return False
-
-
-@single
-def _hang(m, felt, arm):
-    """Add to a limb's matrix m (6, 6) a mass `felt` (3, 3) at an arm: T' C T with T = [1, -[arm]]."""
-    cross_arm = np.zeros((3, 3))
-    for k in range(3):
-        e = (1.0 if k == 0 else 0.0, 1.0 if k == 1 else 0.0, 1.0 if k == 2 else 0.0)
-        c = cross(e, arm)  # how the place moves when the limb turns about an axis
-        for s in range(3):
-            cross_arm[s, k] = c[s]
+def _hang(rows, a, felt, j, arm):
+    """Add to matrix a of rows the mass of matrix j of `felt` at an arm: T' C T with T = [1, -[arm]]."""
+    for s in range(3):
+        low = cross(arm, (felt[j, 0, s], felt[j, 1, s], felt[j, 2, s]))  # [arm] C, a column of the lower left
+        for r in range(3):
+            rows[a, r, s] += felt[j, r, s]
+            rows[a, 3 + r, s] += low[r]
+            rows[a, s, 3 + r] += low[r]
     for r in range(3):
+        # a row of [arm] C, crossed once more: [arm] C [arm]'
+        e = (1.0 if r == 0 else 0.0, 1.0 if r == 1 else 0.0, 1.0 if r == 2 else 0.0)
+        side = cross(e, arm)
+        c = _times(felt, j, side)
+        both = cross(arm, c)
         for s in range(3):
-            m[r, s] += felt[r, s]
-            low, both = 0.0, 0.0
-            for k in range(3):
-                low += cross_arm[k, r] * felt[k, s]
-                for l in range(3):
-                    both += cross_arm[k, r] * felt[k, l] * cross_arm[l, s]
-            m[3 + r, s] += low
-            m[s, 3 + r] += low
-            m[3 + r, 3 + s] += both
+            rows[a, 3 + s, 3 + r] += both[s]
 
 
 @single
-def close(tree, motion, bodies, joints, inverse_mass, arms, borne, todo):
-    """Close the gaps of all joints of figures that are to do; what driven limbs bear goes into `borne`."""
+def close(tree, motion, bodies, joints, inverse_mass, arms, borne, todo, more, near):
+    """Close the gaps of all joints of figures that are to do; what driven limbs bear goes into `borne`. Figures with a
+    gap of more than a tenth of `near` (f,) m are marked in `more`."""
     tree.load[:] = 0.0
-    v = np.empty(6)
+    v = np.empty((1, 6))
     for j in range(len(joints.own) - 1, -1, -1):
         a, b = joints.up[j], joints.own[j]
         if not todo[bodies.figure[b]]:
             continue
         for s in range(6):
-            v[s] = tree.load[b, s]
-        _solved(tree.factor[b], v)
-        lag = add((v[0], v[1], v[2]), cross((v[3], v[4], v[5]), vector(arms[1], j)))
+            v[0, s] = tree.load[b, s]
+        _solved(tree.factor, b, v, 0)
+        lag = _at(v, 0, (arms[1, j, 0], arms[1, j, 1], arms[1, j, 2]))
         put(tree.lag, j, lag)
-        force = _times(tree.felt[j], sub(gap_of(motion, joints, j, a, b), lag))
-        _bear(tree.load, a, vector(arms[0], j), force, -1.0)
+        gap = gap_of(motion.x, motion.q, joints.arm_up, joints.arm_own, j, a, b)
+        put(tree.gap, j, gap)
+        if dot(gap, gap) > (0.1 * near[bodies.figure[b]]) ** 2:
+            more[bodies.figure[b]] = True
+        force = _times(tree.felt, j, sub(gap, lag))
+        _bear(tree.load, a, (arms[0, j, 0], arms[0, j, 1], arms[0, j, 2]), force, -1.0)
     for i in range(len(motion.x)):
-        if todo[bodies.figure[i]] and not _hangs(joints, i):
+        if todo[bodies.figure[i]] and tree.root[i]:
             _move(tree, i)
     for j in range(len(joints.own)):
         a, b = joints.up[j], joints.own[j]
         if not todo[bodies.figure[b]]:
             continue
-        went = _at(tree.step, a, vector(arms[0], j))
-        force = _times(tree.felt[j], sub(add(went, gap_of(motion, joints, j, a, b)), vector(tree.lag, j)))
-        _bear(tree.load, b, vector(arms[1], j), force, 1.0)
+        went = _at(tree.step, a, (arms[0, j, 0], arms[0, j, 1], arms[0, j, 2]))
+        force = _times(tree.felt, j, sub(add(went, vector(tree.gap, j)), vector(tree.lag, j)))
+        _bear(tree.load, b, (arms[1, j, 0], arms[1, j, 1], arms[1, j, 2]), force, 1.0)
         _move(tree, b)
         for s in range(3):
             borne[j, s] -= force[s]
@@ -181,11 +181,13 @@ def close(tree, motion, bodies, joints, inverse_mass, arms, borne, todo):
 
 
 @single
-def _times(m, v):
+def _times(rows, j, v):
+    """Matrix j of rows (.., 3, 3) times a vector."""
     return (
-        m[0, 0] * v[0] + m[0, 1] * v[1] + m[0, 2] * v[2], m[1, 0] * v[0] + m[1, 1] * v[1] + m[1, 2] * v[2],
-        m[2, 0] * v[0] + m[2, 1] * v[1] + m[2, 2] * v[2],
-    )  # fmt: skip
+        rows[j, 0, 0] * v[0] + rows[j, 0, 1] * v[1] + rows[j, 0, 2] * v[2],
+        rows[j, 1, 0] * v[0] + rows[j, 1, 1] * v[1] + rows[j, 1, 2] * v[2],
+        rows[j, 2, 0] * v[0] + rows[j, 2, 1] * v[1] + rows[j, 2, 2] * v[2],
+    )
 
 
 @single
@@ -200,4 +202,4 @@ def _bear(load, i, arm, force, sign):
 def _move(tree, i):
     for s in range(6):
         tree.step[i, s] = tree.load[i, s]
-    _solved(tree.factor[i], tree.step[i])
+    _solved(tree.factor, i, tree.step, i)

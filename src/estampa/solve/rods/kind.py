@@ -16,7 +16,7 @@ from ...scene.bones import Bones
 from ...scene.parts import joints_of
 from ..frame import Column, Frame, Table
 from ..solver import PLACED, PoseInputs, PoseSolver
-from . import kernels
+from . import arrays, kernels
 
 SHAPES = ("sphere", "capsule", "box", "plane")
 
@@ -114,9 +114,9 @@ class Chain(PoseSolver):
         exposed = lay.halves(2 * v.radius * rods.length * inputs.own["area"][lay.joints])
         world_felt = world if v.collide else World()
         solids, surface = _solids(world_felt, v.substeps), _surface(world_felt, v.radius)
-        motion = kernels.RodMotion(x, speed, q, spin)
-        holds = kernels.RodHolds(before, now, lay.bases(inputs.before), lay.bases(inputs.now))
-        forces = kernels.RodForces(gravity, air, 0.5 * AIR_DENSITY * v.drag * exposed, float(v.damping))
+        motion = arrays.RodMotion(x, speed, q, spin)
+        holds = arrays.RodHolds(before, now, lay.bases(inputs.before), lay.bases(inputs.now))
+        forces = arrays.RodForces(gravity, air, 0.5 * AIR_DENSITY * v.drag * exposed, float(v.damping))
         touch = v.touch and len(rods.clamp) > 1
         kernels.advance(rods, motion, holds, forces, solids, surface, touch, v.substeps, dt / v.substeps)
         _check(x, speed, v)
@@ -220,7 +220,7 @@ class Layout(NamedTuple):
         np.add.at(result, self.point_of + 1, 0.5 * of_segments)
         return result
 
-    def rods(self, bones: Bones, inputs: PoseInputs, now: np.ndarray) -> kernels.Rods:
+    def rods(self, bones: Bones, inputs: PoseInputs, now: np.ndarray) -> arrays.Rods:
         v, own = inputs.v, inputs.own
         p, j = self.count, self.joints
         length = np.maximum(np.linalg.norm(now[self.point_of + 1] - now[self.point_of], axis=1), 1e-6)
@@ -249,7 +249,7 @@ class Layout(NamedTuple):
         curve = rest if v.curl == 1 else turns.slerp(_straight(bones, self, rest), rest, v.curl)
         radius = np.full(p, v.radius)
         clamp = np.full(len(sizes), v.clamp and v.held in ("root", "both"))
-        return kernels.Rods(
+        return arrays.Rods(
             self.points, self.segments, weight, length, ahead, spin_weight, np.ascontiguousarray(curve),
             stiff(v.bend), 1 / np.maximum(stiff(v.twist), 1e-12), length / v.stretch, clamp, radius, self.point_of,
             self.strand_of, self.hung,
@@ -266,10 +266,10 @@ def _straight(bones: Bones, lay: Layout, rest: np.ndarray) -> np.ndarray:
     return result
 
 
-def _solids(world: World, steps: int) -> kernels.RodSolids:
+def _solids(world: World, steps: int) -> arrays.RodSolids:
     """The obstacles of a world at every small step, but for meshes."""
     found = [o for o in world.colliders if o.shape in SHAPES]
-    found += [_floor(height, friction) for height, friction in world.floors]
+    found += [_floor(floor.height, floor.friction) for floor in world.floors]
     t, count = np.linspace(0, 1, steps + 1), len(found)
     origin, axes = np.empty((steps + 1, count, 3)), np.empty((steps + 1, count, 3, 3))
     size = np.empty((steps + 1, count))
@@ -282,7 +282,7 @@ def _solids(world: World, steps: int) -> kernels.RodSolids:
     shape = np.array([SHAPES.index(o.shape) for o in found], np.int64)
     dims = np.array([o.dims for o in found], float).reshape(-1, 3)
     friction = np.array([o.friction for o in found], float)
-    return kernels.RodSolids(shape, dims, friction, origin, axes, size)
+    return arrays.RodSolids(shape, dims, friction, origin, axes, size)
 
 
 def _floor(height, friction) -> Obstacle:
@@ -290,7 +290,7 @@ def _floor(height, friction) -> Obstacle:
     return Obstacle("ground", "plane", (0, 0, 0), friction, (place, place))
 
 
-def _surface(world: World, radius: float) -> kernels.SolidSurface:
+def _surface(world: World, radius: float) -> arrays.SolidSurface:
     """All solid meshes as one set of triangles, in a grid that holds them over the whole frame."""
     meshes = [o for o in world.colliders if o.shape == "mesh"]
     before = [o.points[0][o.triangles] for o in meshes]
@@ -300,9 +300,9 @@ def _surface(world: World, radius: float) -> kernels.SolidSurface:
         none = np.zeros((0, 3, 3))
         low, counts = np.zeros(3), np.ones(3, np.int64)
         starts, rows = np.zeros(2, np.int64), np.zeros(0, np.int64)
-        return kernels.SolidSurface(none, none, np.zeros(0), low, 1.0, counts, starts, rows)
+        return arrays.SolidSurface(none, none, np.zeros(0), low, 1.0, counts, starts, rows)
     before, now, friction = np.concatenate(before), np.concatenate(now), np.concatenate(friction)
     moved = float(np.abs(now - before).max(initial=0))
     corners = now.reshape(-1, 3)
     grid = Grid(corners, np.arange(len(corners)).reshape(-1, 3), 4 * radius + moved)
-    return kernels.SolidSurface(before, now, friction, grid.low, float(grid.cell), grid.counts, *grid.cells)
+    return arrays.SolidSurface(before, now, friction, grid.low, float(grid.cell), grid.counts, *grid.cells)

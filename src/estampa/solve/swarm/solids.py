@@ -26,7 +26,7 @@ class Met(NamedTuple):
 def solids(world: World, reach: float, share: float, rate: float) -> list:
     """What can be met in a world a share into the step: functions (n, 3) m -> Met. Meshes are felt within their reach,
     and throughout their inside."""
-    found = [_floor(height) for height, _ in world.floors]
+    found = [_floor(floor.height) for floor in world.floors]
     return found + [_solid(o, reach, share, rate) for o in world.colliders]
 
 

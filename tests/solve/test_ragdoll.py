@@ -1,0 +1,153 @@
+"""Ragdolls: energy, hinges, limits and rest in falls by chance, and what they fall on.
+
+The bounds are what a body of that sort does: nothing that is passive gains energy (conservation of energy), bones do
+not come apart, joints stop at their limits; it comes to rest.
+"""
+
+import numpy as np
+import pytest
+from scipy.integrate import solve_ivp
+
+from estampa import edits as do
+from estampa.edits import joints as build
+from estampa.evaluate.evaluator import Evaluator
+from estampa.geometry.primitives import box, sheet
+from estampa.scene.document import Document
+from estampa.scene.scene import Scene
+
+from .figures import G, fallen, figure, posed
+
+RATE = 24
+
+
+def on_ground(joints, pose, up, last=96, **values):
+    scene, skeleton, layer = figure(joints, last=last, **values)
+    posed(scene, skeleton, pose, up)
+    do.add_thing(scene, "ground")
+    return scene
+
+
+@pytest.mark.parametrize(("joints", "pose", "up"), [(11, 1, 2.0), (17, 2, 0.5), (17, 9, 2.0), (24, 4, 2.0)])
+def test_a_fall_gains_no_energy_keeps_its_hinges_and_limits_and_rests(store, joints, pose, up):
+    fall = fallen(on_ground(joints, pose, up), store)
+    assert fall.rise < 0.005 and fall.parts.max() < 0.005 and fall.parts[-1] < 0.001
+    assert np.degrees(fall.past[12:].max()) < 3
+    assert not fall.awake[-1] and fall.low.min() > 0.03
+    last = np.array([f["bodies"]["position"] for f in fall.frames[-3:]])
+    assert np.abs(np.diff(last, axis=0)).max() == 0, "what sleeps does not creep"
+
+
+@pytest.mark.sweep
+@pytest.mark.parametrize("joints", [11, 17, 24])
+@pytest.mark.parametrize("up", [0.5, 2.0])
+def test_no_fall_of_twenty_poses_gains_energy(store, joints, up):
+    awake = 0
+    for pose in range(20):
+        fall = fallen(on_ground(joints, pose, up), store)
+        assert fall.rise < 0.005 and fall.parts.max() < 0.01 and fall.parts[-1] < 0.001, pose
+        assert np.degrees(fall.past[12:].max()) < (3 if joints < 24 else 6), pose
+        awake += bool(fall.awake[-1])
+    assert awake <= 2
+
+
+@pytest.mark.parametrize("tall", [0.05, 0.4, 6.0])
+def test_figures_of_any_height_fall_and_rest(store, tall):
+    last = int(96 * max(1.0, np.sqrt(tall / 1.75)))
+    scene, skeleton, layer = figure(11, tall=tall, last=last, weight=70 * (tall / 1.75) ** 3)
+    posed(scene, skeleton, 3, tall)
+    do.set_value(scene, skeleton, "y", tall * 1.3)
+    do.add_thing(scene, "ground")
+    fall = fallen(scene, store)
+    assert fall.rise < 0.005 and fall.parts.max() < 0.004 * tall and not fall.awake[-1]
+
+
+def test_one_that_stands_does_not_stay_standing(store):
+    """A limp figure set down upright has nothing that holds it: it falls over, and stays where it fell."""
+    fall = fallen(on_ground(11, 0, 0.1, last=120), store)
+    assert fall.energy[-1] < 0.25 * fall.energy[0] and fall.rise < 0.005 and not fall.awake[-1]
+    at = fall.frames[-1]["bodies"]["position"]
+    assert np.abs(at[:, [0, 2]]).max() < 2.0, "it is not flung"
+
+
+def test_one_that_begins_under_the_ground_is_let_out_without_a_jolt(store):
+    fall = fallen(on_ground(11, 1, -0.4, last=120), store)
+    fast = max(float(np.abs(f["bodies"]["velocity"]).max()) for f in fall.frames)
+    assert fall.low[0] < -0.1 and fall.low[-1] > 0.02, "out it comes"
+    assert fast < 3.0 and not fall.awake[-1]
+
+
+def test_it_comes_to_rest_on_a_slope_of_triangles_over_a_rail_and_on_boxes(store):
+    for kind in ("mesh", "capsule", "box", "plane"):
+        scene, skeleton, layer = figure(11, last=108)
+        posed(scene, skeleton, 5, 1.6)
+        values = {"shape": kind, "friction": 1.0}
+        if kind == "mesh":
+            slab = do.add_mesh(scene, sheet(6, 6, 25, 25), "Cloth of stone")
+            do.set_values(scene, slab.id, {"x": -3.0, "z": -3.0})
+            values["subject"] = slab.id
+        elif kind == "capsule":
+            do.add_thing(scene, "ground")
+            values |= {"radius": 0.08, "reach": 1.5, "turn_z": np.pi / 2, "y": 0.9}
+        elif kind == "box":
+            do.add_thing(scene, "ground")
+            values |= {"wide": 0.4, "tall": 0.2, "deep": 0.4, "y": 0.2}
+        do.add_thing(scene, "collider", values=values)
+        fall = fallen(scene, store)
+        assert fall.rise < 0.005, kind
+        assert fall.low.min() > 0.02, f"it falls through a {kind}"
+        assert fall.parts.max() < 0.006, kind
+
+
+def test_a_limb_swings_as_a_physical_pendulum(store):
+    """theta'' = -m g l sin(theta) / I, against SciPy's integrator; hung at a joint that is driven, without friction."""
+    scene = Scene(Document(start=1, end=97))
+    made = build.add_skeleton(scene, [np.array([[0, 2.2, 0], [0, 2.0, 0], [0.5, 2.0, 0]], float)], "Arm", "Joint")
+    zone = do.add_thing(scene, "zone", values={"x": 0.4, "y": 2.0, "shape": "sphere", "reach": 0.3})
+    do.set_values(scene, made.joints[1].id, {"cone": 3.0, "twist": 3.0})
+    do.add_layer(
+        scene, made.id, "limp", values={
+            "begins": "zone", "reached": zone.id, "turn_damping": 0.0, "damping": 0.0, "joint_damping": 0.0,
+        }
+    )  # fmt: skip
+    do.add_thing(scene, "gravity", values={"pull": G})
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(97)
+    run = evaluator.runs.every()[0]
+    frames = [store.frame(evaluator.runs.key(run, f)) for f in range(1, 98)]
+    held = frames[-1]["bodies"]["held"]
+    assert held.tolist() == [1, 0], "the upper limb is driven, the lower one limp"
+    from estampa.solve.bodies.model import Model
+
+    model = Model.of(evaluator.runs.inputs(run, 1))
+    mass, inertia = model.mass[1], 1 / model.ragdolls.bodies.inverse_inertia[1]
+    centre = np.array([f["bodies"]["position"][1] for f in frames], float) - [0, 2.0, 0]
+    arm = float(np.linalg.norm(centre[0]))
+    angle = np.unwrap(np.arctan2(centre[:, 0], -centre[:, 1]))
+    about = inertia.max() + mass * arm**2
+    times = np.arange(97) / RATE
+    began = int(np.argmax(np.abs(angle - angle[0]) > 1e-6)) - 1
+    law = solve_ivp(
+        lambda t, y: (y[1], -mass * G * arm * np.sin(y[0]) / about), (0, times[-1]), (angle[0], 0.0), rtol=1e-9,
+        t_eval=times[: 97 - began],
+    )  # fmt: skip
+    swings = lambda a: np.flatnonzero(np.diff(np.sign(np.diff(a)))) / RATE
+    ours, exact = swings(angle[began:]), swings(law.y[0])
+    halves = lambda turns: (turns[4] - turns[0]) / 4
+    assert halves(ours) == pytest.approx(halves(exact), abs=0.5 / RATE)
+    far = np.abs(angle[began + int(3.5 * RATE) :]).max() / abs(angle[0])
+    assert far > 0.8, f"{100 * far:.0f} % of a swing is left after four seconds"
+
+
+def test_a_crate_that_falls_on_one_that_lies_is_borne(store):
+    """Two ways: the figure is pressed and struck, and what strikes it does not fall through it."""
+    scene = on_ground(11, 2, 0.1, last=96)
+    crate = do.add_mesh(scene, box([-0.2, 2.0, -0.2], [0.2, 2.4, 0.2]), "Crate")
+    do.add_layer(scene, crate.id, "body", values={"mass": 20.0})
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(96)
+    lowest = evaluator.subject(scene.doc.find(crate.id), 96).points[:, 1].min()
+    assert lowest > -0.005, "it lies on the figure or beside it, not in the ground"
+    fast = np.abs(
+        evaluator.subject(scene.doc.find(crate.id), 96).points - evaluator.subject(scene.doc.find(crate.id), 95).points
+    )
+    assert fast.max() < 0.004
