@@ -151,3 +151,34 @@ def test_a_crate_that_falls_on_one_that_lies_is_borne(store):
         evaluator.subject(scene.doc.find(crate.id), 96).points - evaluator.subject(scene.doc.find(crate.id), 95).points
     )
     assert fast.max() < 0.004
+
+
+def test_springs_bear_what_hangs_on_them(store):
+    """At rest each spring's moment is that of the weight beyond its joint: stiffness x angle = sum of m g x arm."""
+    from estampa.geometry import pose as turns
+    from estampa.solve.bodies.model import Model
+    from estampa.solve.ragdoll.coupling import RagdollFrame
+
+    scene, skeleton, layer = figure(11, last=60, spring=3.0, lifted=6.0, carried=0.0)
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(60)
+    run = evaluator.runs.every()[0]
+    inputs, frame = evaluator.runs.inputs(run, 60), store.frame(evaluator.runs.key(run, 60))
+    model, rows = Model.of(inputs), frame["bodies"]
+    columns = [rows[n].astype(float) for n in ("position", "turn", "velocity", "spin")]
+    none = np.zeros(model.count, bool)
+    found = RagdollFrame(model, inputs, frame, columns, none, {}, none, 1 / RATE)
+    joints, (x, q, *_) = found.ragdolls.joints, found.motion
+    up, own = joints.up, joints.own
+    away = turns.product(turns.inverse(turns.product(q[up], joints.frame_up)), turns.product(q[own], joints.frame_own))
+    away = turns.product(away, turns.inverse(found.springs.pose))
+    angle = 2 * np.arctan2(np.linalg.norm(away[:, :3], axis=1), np.abs(away[:, 3]))
+    hinge = x[own] + turns.turned(q[own], joints.arm_own)
+    down = np.array([0, -G, 0])
+    borne = [
+        np.linalg.norm(sum(model.mass[i] * np.cross(x[i] - at, down) for i in np.flatnonzero(below)))
+        for at, below in zip(hinge, model.hinges[0].below, strict=True)
+    ]
+    arms = np.array(borne) > 0.5
+    assert arms.sum() == 4
+    assert found.springs.stiff[arms] * angle[arms] == pytest.approx(np.array(borne)[arms], rel=0.04)

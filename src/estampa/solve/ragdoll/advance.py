@@ -16,11 +16,11 @@ from .joints import (
     held_response,
     hold_limits,
     joints_of_step,
-    lift_root,
+    lift_of,
     place_of,
+    pull_springs,
     relative,
     shift,
-    spring_joint,
     swing_of,
     twist_of,
 )
@@ -52,6 +52,7 @@ RESTS = 0.35  # s of all but standing still, after which a figure sleeps
 # one does. It is swayed by so much of its weight, its limbs this way and that in turn, until it falls.
 BALANCES, SWAY = 0.15, 0.02
 BACK = 2.0  # rad/s at which a joint that began past its limits comes back
+WEIGHS = 9.8  # m/s2 at the least, by which it is told what is little: without gravity rounding would seem much
 SWEEPS = 32  # the most in a small step
 ROLL = 0.3  # of its radius: how far from its middle the pressure of a touch may lie
 PAST = 0.005  # rad past a limit, for which sweeps go on
@@ -72,7 +73,7 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
     inverse_mass, inertia = np.zeros(count), np.zeros((count, 6))
     response, arms, borne = np.zeros((ties, 6)), np.zeros((2, ties, 3)), np.zeros((ties, 6))
     lifted, room = np.zeros((many, 6)), MOST * len(capsules.body) + 64
-    trees, kept = tree.room(count, joints), np.exp(-damping * h)
+    trees, kept = tree.room(count, joints, many), np.exp(-damping * h)
     touches = Touches(
         np.zeros((room, 2), np.int64), np.zeros((room, 3)), np.zeros((room, 2, 3)), np.zeros((room, 3)),
         np.zeros(room), np.zeros(room), np.zeros(room), np.zeros(room), np.zeros(room),
@@ -84,7 +85,7 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
     for i in range(count):
         if bodies.inverse_mass[i] > 0:
             f = bodies.figure[i]
-            weight[f] += length(vector(pull, i)) / bodies.inverse_mass[i] * figures.tall[f]
+            weight[f] += max(length(vector(pull, i)), WEIGHS) / bodies.inverse_mass[i] * figures.tall[f]
     cone, reach = _limits_of_frame(motion, joints, figures, dt)
     looked = max(1, steps // 4)
     for step in range(steps):
@@ -98,24 +99,18 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
         lifted[:] = 0.0
         _predict(motion, before, bodies, figures, begins, driven, pull, inverse_mass, inertia, (step + 1) / steps, h)
         joints_of_step(motion, bodies, joints, inverse_mass, inertia, arms, response)
-        tree.factor(trees, motion, bodies, joints, inverse_mass, arms)
+        tree.factor(trees, motion, bodies, joints, springs, inverse_mass, arms, h)
         for f in range(many):
-            if springs.lift[f] > 0 and not figures.asleep[f] and inverse_mass[springs.root[f]] > 0:
-                lift_root(motion, bodies, inertia, springs, before.x, before.q, lifted, f, t0, t, h)
-        for j in range(ties):
-            a, b = joints.up[j], joints.own[j]
-            if springs.stiff[j] > 0 and inverse_mass[a] + inverse_mass[b] > 0:
-                ra, rb = vector(arms[0], j), vector(arms[1], j)
-                spring_joint(
-                    motion, before.q, inverse_mass, inertia, response, borne, joints, springs, j, a, b, ra, rb, h
-                )  # fmt: skip
+            if springs.lift[f] > 0:
+                lift_of(motion.x, motion.q, before.x, before.q, springs, lifted, f, t0, t, h)
+        pull_springs(motion, inverse_mass, inertia, arms, response, borne, joints, springs, h)
         found = touch(
             motion, before, bodies, capsules, figures, solids, pairs, count_pairs, on, on_count, t0, t, near, touches
         )  # fmt: skip
         _let_out(before, bodies, touches, found, pace, near, h)
         _sweep(
-            motion, before, bodies, joints, figures, touches, found, inverse_mass, inertia, arms, response, trees,
-            borne, cone, reach, near,
+            motion, before, bodies, joints, springs, figures, touches, found, inverse_mass, inertia, arms, response,
+            trees, borne, lifted, cone, reach, near, h,
         )  # fmt: skip
         _velocities(motion, before, bodies, figures, kept, h)
         _rub_joints(motion, bodies, joints, springs, figures, inverse_mass, inertia, arms, response, h)
@@ -125,7 +120,7 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
             given, motion, before, bodies, joints, springs, touches, found, borne, lifted, h
         )  # fmt: skip
         energy.islands(island, bodies, touches, found)
-        energy.guard(motion, before, bodies, was, now, given, island, weight)
+        energy.guard(motion, before, bodies, springs, was, now, given, island, weight)
     _rest(motion, bodies, capsules, figures, springs, touches, found, pull, now, dt)
     return found
 
@@ -260,8 +255,8 @@ def _let_out(before, bodies, touches, found, pace, near, h):
 
 
 @single
-def _sweep(motion, before, bodies, joints, figures, touches, found, inverse_mass, inertia, arms, response, trees, borne,
-           cone, reach, near):  # fmt: skip
+def _sweep(motion, before, bodies, joints, springs, figures, touches, found, inverse_mass, inertia, arms, response,
+           trees, borne, lifted, cone, reach, near, h):  # fmt: skip
     """Joints and touches, one after another, until all figures are within their tolerances, twice at least."""
     todo, more = np.ones(len(figures.tall), np.bool_), np.zeros(len(figures.tall), np.bool_)
     for sweep in range(SWEEPS):
@@ -269,7 +264,9 @@ def _sweep(motion, before, bodies, joints, figures, touches, found, inverse_mass
         hold_limits(
             motion, bodies.figure, joints, inverse_mass, inertia, arms, response, borne, cone, reach, todo, more, PAST
         )  # fmt: skip
-        tree.close(trees, motion, bodies, joints, inverse_mass, arms, borne, todo, more, near)
+        tree.close(
+            trees, motion, bodies, joints, springs, inverse_mass, arms, borne, lifted, sweep == 0, todo, more, near, h
+        )  # fmt: skip
         _solve_touches(motion, before, bodies.figure, touches, found, inverse_mass, inertia, near, todo, more)
         todo[:] = more
         if not todo.any():
@@ -371,8 +368,9 @@ def _rub_joints(motion, bodies, joints, springs, figures, inverse_mass, inertia,
     """Joints rub, dry and wet, as pairs with the joint held."""
     for j in range(len(joints.own)):
         a, b = joints.up[j], joints.own[j]
-        if inverse_mass[a] + inverse_mass[b] == 0.0 or joints.loss[j] + joints.dry[j] <= 0 or springs.stiff[j] > 0:
-            continue  # a joint with a spring has its damping from that
+        sprung = springs.stiff[j] > 0  # it has its damping from that
+        if inverse_mass[a] + inverse_mass[b] == 0.0 or joints.loss[j] + joints.dry[j] <= 0 and not sprung:
+            continue
         d = sub(vector(motion.w, b), vector(motion.w, a))
         l = length(d)
         if l < 1e-9:
@@ -382,7 +380,10 @@ def _rub_joints(motion, bodies, joints, springs, figures, inverse_mass, inertia,
         if w <= 0:
             continue
         dry = 0.0 if figures.quiet[bodies.figure[b]] < 0 else joints.dry[j] * h
-        s = min(l, l * (1 - math.exp(-joints.loss[j] * h)) + dry) / w
+        if sprung:
+            s = l * springs.damp[j] * h / (1 + springs.damp[j] * h * w)
+        else:
+            s = min(l, l * (1 - math.exp(-joints.loss[j] * h)) + dry) / w
         p = scaled(p, s)
         put(motion.w, b, add(vector(motion.w, b), add(scaled(tb, s), symmetric(inertia, b, cross(rb, p)))))
         put(motion.v, b, add(vector(motion.v, b), scaled(p, inverse_mass[b])))

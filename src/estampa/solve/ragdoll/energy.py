@@ -30,6 +30,7 @@ from .vectors import (
 )  # fmt: skip
 
 SPARED = 1e-6  # of weight times height, that rounding and touches may give in a step: less would hold what balances
+LED = 1e-4  # the same where a figure is lifted: what lifts it and its joints' springs act one after another
 LIFTED = 2e-5  # of weight times height, by which a step may rise without any speed to take it from
 
 
@@ -147,10 +148,10 @@ def islands(island, bodies, touches, count):
 
 
 @single
-def guard(motion, before, bodies, was, now, given, island, weight):
-    """Take away what an island of figures has more than it had and was given. weight (f,) J, of mass, pull and size
+def guard(motion, before, bodies, springs, was, now, given, island, weight):
+    """Take away what an island of figures has more than it had and was given.
 
-    was, now -- Energies as the step began and ended
+    was, now -- Energies as the step began and ended; weight (f,) J, of mass, pull and size
     """
     for f in range(len(island)):
         if island[f] != f:
@@ -163,7 +164,7 @@ def guard(motion, before, bodies, was, now, given, island, weight):
                 inner += now.inner[o]
                 outer += 0.5 * now.mass[o] * dot(v, v)
                 heavy += weight[o]
-        extra -= SPARED * heavy
+                extra -= (LED if springs.lift[o] > 0 else SPARED) * weight[o]
         if extra <= 0.0:
             continue
         within = math.sqrt(max(0.0, 1 - extra / inner))

@@ -15,7 +15,6 @@ from .vectors import (
     length,
     nudge,
     product,
-    put,
     put_inverse,
     quaternion,
     scaled,
@@ -148,66 +147,49 @@ def hold_limits(motion, figure, joints, inverse_mass, inertia, arms, response, b
 
 
 @single
-def spring_joint(motion, before, inverse_mass, inertia, response, borne, joints, springs, j, a, b, ra, rb, h):
-    """Pull a joint towards its pose for h seconds, implicitly within its pair. before -- turns as the step began"""
-    stiff, damp = springs.stiff[j], springs.damp[j]
-    pose = quaternion(springs.pose, j)
-    up, own, _ = relative(motion.q, joints.frame_up, joints.frame_own, j, a, b)
-    lacks = shorter(product(product(up, pose), inverse(own)))
-    up, own, _ = relative(before, joints.frame_up, joints.frame_own, j, a, b)
-    lacked = shorter(product(product(up, pose), inverse(own)))
-    d = (0.0, 0.0, 0.0)
-    for lack, times in ((lacks, 2 * (h * h * stiff + h * damp)), (lacked, -2 * h * damp)):
-        d = add(d, scaled((lack[0], lack[1], lack[2]), times))
-    l = length(d)
-    if l > 1e-15:
-        n = scaled(d, 1 / l)
-        w = held_response(inertia, response, j, a, b, ra, rb, n)[3]
-        turn = l * w / (1 + w * (h * h * stiff + h * damp))
-        bend(motion.x, motion.q, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, turn)
+def pull_springs(motion, inverse_mass, inertia, arms, response, borne, joints, springs, h):
+    """Pull joints towards their poses for h seconds, each implicitly within its pair. They are damped later, by how
+    fast they turn after all (`damp`): on the way there, what one does to the next would be taken for a rate."""
+    for j in range(len(joints.own)):
+        a, b = joints.up[j], joints.own[j]
+        if springs.stiff[j] <= 0 or inverse_mass[a] + inverse_mass[b] == 0.0:
+            continue
+        up, own, _ = relative(motion.q, joints.frame_up, joints.frame_own, j, a, b)
+        lacks = shorter(product(product(up, quaternion(springs.pose, j)), inverse(own)))
+        stiff = h * h * springs.stiff[j]
+        l = 2 * stiff * length((lacks[0], lacks[1], lacks[2]))
+        if l > 1e-15:
+            ra, rb = (arms[0, j, 0], arms[0, j, 1], arms[0, j, 2]), (arms[1, j, 0], arms[1, j, 1], arms[1, j, 2])
+            n = scaled((lacks[0], lacks[1], lacks[2]), 2 * stiff / l)
+            w = held_response(inertia, response, j, a, b, ra, rb, n)[3]
+            bend(
+                motion.x, motion.q, inverse_mass, inertia, response, borne, j, a, b, ra, rb, n, l * w / (1 + w * stiff)
+            )  # fmt: skip
 
 
 @single
-def lift_root(motion, bodies, inertia, springs, before_x, before_q, lifted, f, t0, t, h):
-    """Pull the lifted limb of a figure, by a spring that bears all of its mass, to where it is wanted. What that took
-    is put into row f of `lifted` (force and moment as impulses)."""
-    i, mass, about = springs.root[f], springs.lift_mass[f], springs.lift_inertia[f]
-    k, c = springs.lift[f], springs.lift_damp[f]
-    was, goes = springs.lift_before[f], springs.lift_now[f]
-    lacks, lacked = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
-    for late in range(2):
-        share = t if late == 1 else t0
-        here = vector(motion.x, i) if late == 1 else vector(before_x, i)
-        way = sub(vector(springs.lift_now, f), vector(springs.lift_before, f))
-        there = add(vector(springs.lift_before, f), scaled(way, share))
-        if late == 1:
-            lacks = sub(there, here)
-        else:
-            lacked = sub(there, here)
-    d = add(scaled(lacks, mass * (h * h * k + h * c)), scaled(lacked, -mass * h * c))
-    p = scaled(d, 1 / (1 + bodies.inverse_mass[i] * mass * (h * h * k + h * c)))
-    put(motion.x, i, add(vector(motion.x, i), scaled(p, bodies.inverse_mass[i])))
-    turn_lacks = shorter(product(_between_turns(was, goes, t), inverse(quaternion(motion.q, i))))
-    turn_lacked = shorter(product(_between_turns(was, goes, t0), inverse(quaternion(before_q, i))))
-    d = scaled((turn_lacks[0], turn_lacks[1], turn_lacks[2]), 2 * about * (h * h * k + h * c))
-    d = add(d, scaled((turn_lacked[0], turn_lacked[1], turn_lacked[2]), -2 * about * h * c))
-    l = length(d)
-    if l > 1e-15:
-        n = scaled(d, 1 / l)
-        m = scaled(n, l / (1 + dot(n, symmetric(inertia, i, n)) * about * (h * h * k + h * c)))
-        nudge(motion.q, i, symmetric(inertia, i, m))
-        for s in range(3):
-            lifted[f, 3 + s] = m[s]
+def lift_of(x, q, before_x, before_q, springs, wanted, f, t0, t, h):
+    """Put into row f of `wanted` (f, 6) the impulses (kg m, kg m2) by which the lifted limb of a figure would be pulled
+    in h seconds if it stayed where it is; t0, t -- shares of the frame at which the step began and ends."""
+    i, k, c = springs.root[f], springs.lift[f], springs.lift_damp[f]
+    was, goes = springs.lift_before, springs.lift_now
+    way = sub(vector(goes, f), vector(was, f))
+    lacks = sub(add(vector(was, f), scaled(way, t)), vector(x, i))
+    lacked = sub(add(vector(was, f), scaled(way, t0)), vector(before_x, i))
+    turns = shorter(product(_between_turns(was, goes, f, t), inverse(quaternion(q, i))))
+    turned_before = shorter(product(_between_turns(was, goes, f, t0), inverse(quaternion(before_q, i))))
     for s in range(3):
-        lifted[f, s] = p[s]
+        wanted[f, s] = springs.lift_mass[f] * ((h * h * k + h * c) * lacks[s] - h * c * lacked[s])
+        wanted[f, 3 + s] = 2 * springs.lift_inertia[f] * ((h * h * k + h * c) * turns[s] - h * c * turned_before[s])
 
 
 @single
-def _between_turns(was, goes, t):
-    """The turn a share t of the way from the one to the other, the shorter way."""
-    sign = 1.0 if was[3] * goes[3] + was[4] * goes[4] + was[5] * goes[5] + was[6] * goes[6] >= 0 else -1.0
-    x, y = was[3] + t * (sign * goes[3] - was[3]), was[4] + t * (sign * goes[4] - was[4])
-    z, w = was[5] + t * (sign * goes[5] - was[5]), was[6] + t * (sign * goes[6] - was[6])
+def _between_turns(was, goes, f, t):
+    """The turn a share t of the way from row f of the one to that of the other, the shorter way."""
+    d = was[f, 3] * goes[f, 3] + was[f, 4] * goes[f, 4] + was[f, 5] * goes[f, 5] + was[f, 6] * goes[f, 6]
+    sign = 1.0 if d >= 0 else -1.0
+    x, y = was[f, 3] + t * (sign * goes[f, 3] - was[f, 3]), was[f, 4] + t * (sign * goes[f, 4] - was[f, 4])
+    z, w = was[f, 5] + t * (sign * goes[f, 5] - was[f, 5]), was[f, 6] + t * (sign * goes[f, 6] - was[f, 6])
     s = 1 / math.sqrt(x * x + y * y + z * z + w * w)
     return x * s, y * s, z * s, w * s
 

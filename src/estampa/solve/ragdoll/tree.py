@@ -26,16 +26,17 @@ class Tree(NamedTuple):
     lag: np.ndarray  # (j, 3) m, where the lower limb's end would go by itself
     step: np.ndarray  # (b, 6) m and rad, how each limb moves
     root: np.ndarray  # (b,) bool, which hang on nothing
+    lifted: np.ndarray  # (f, 6, 6) the factors of roots that are lifted, with the springs that lift them
 
 
 @single
-def room(limbs, joints):
+def room(limbs, joints, figures):
     ties, root = len(joints.own), np.ones(limbs, np.bool_)
     for j in range(ties):
         root[joints.own[j]] = False
     return Tree(
         np.zeros((limbs, 6, 6)), np.zeros((ties, 3, 3)), np.zeros((limbs, 6)), np.zeros((ties, 3)), np.zeros((ties, 3)),
-        np.zeros((limbs, 6)), root,
+        np.zeros((limbs, 6)), root, np.zeros((figures, 6, 6)),
     )  # fmt: skip
 
 
@@ -83,8 +84,9 @@ def _inverted(rows, j, s):
 
 
 @single
-def factor(tree, motion, bodies, joints, inverse_mass, arms):
-    """Work the factors out for limbs as they stand. inverse_mass (b,) is 0 for what is driven or sleeps"""
+def factor(tree, motion, bodies, joints, springs, inverse_mass, arms, h):
+    """Work the factors out for limbs as they stand, for a step of h seconds. inverse_mass (b,) is 0 for what is driven
+    or sleeps"""
     for i in range(len(motion.x)):
         heavy = FIXED if inverse_mass[i] == 0.0 else 1.0
         mass = heavy / bodies.inverse_mass[i] if bodies.inverse_mass[i] > 0 else FIXED
@@ -116,6 +118,14 @@ def factor(tree, motion, bodies, joints, inverse_mass, arms):
                 place[s, k] = way[s]
         _inverted(tree.felt, j, place)
         _hang(tree.factor, a, tree.felt, j, ra)
+    for f in range(len(springs.lift)):
+        if springs.lift[f] > 0:
+            i, stiff = springs.root[f], h * h * springs.lift[f] + h * springs.lift_damp[f]
+            for r in range(6):
+                for s in range(6):
+                    tree.lifted[f, r, s] = tree.factor[i, r, s]
+                tree.lifted[f, r, r] += stiff * (springs.lift_mass[f] if r < 3 else springs.lift_inertia[f])
+            _factored(tree.lifted, f)
     for i in range(len(motion.x)):
         if tree.root[i]:
             _factored(tree.factor, i)
@@ -141,9 +151,13 @@ def _hang(rows, a, felt, j, arm):
 
 
 @single
-def close(tree, motion, bodies, joints, inverse_mass, arms, borne, todo, more, near):
+def close(tree, motion, bodies, joints, springs, inverse_mass, arms, borne, wanted, lifts, todo, more, near, h):
     """Close the gaps of all joints of figures that are to do; what driven limbs bear goes into `borne`. Figures with a
-    gap of more than a tenth of `near` (f,) m are marked in `more`."""
+    gap of more than a tenth of `near` (f,) m are marked in `more`.
+
+    lifts -- whether figures are lifted too, by `wanted` (f, 6) of `joints.lift_of`: once in a small step, with all that
+    hangs on a root; what that took is put into `wanted`
+    """
     tree.load[:] = 0.0
     v = np.empty((1, 6))
     for j in range(len(joints.own) - 1, -1, -1):
@@ -162,8 +176,19 @@ def close(tree, motion, bodies, joints, inverse_mass, arms, borne, todo, more, n
         force = _times(tree.felt, j, sub(gap, lag))
         _bear(tree.load, a, (arms[0, j, 0], arms[0, j, 1], arms[0, j, 2]), force, -1.0)
     for i in range(len(motion.x)):
-        if todo[bodies.figure[i]] and tree.root[i]:
-            _move(tree, i)
+        f = bodies.figure[i]
+        if todo[f] and tree.root[i]:
+            if lifts and springs.lift[f] > 0 and i == springs.root[f] and inverse_mass[i] > 0:
+                for s in range(6):
+                    tree.step[i, s] = tree.load[i, s] + wanted[f, s]
+                _solved(tree.lifted, f, tree.step, i)
+                stiff = h * h * springs.lift[f] + h * springs.lift_damp[f]
+                for s in range(6):
+                    wanted[f, s] -= (
+                        stiff * (springs.lift_mass[f] if s < 3 else springs.lift_inertia[f]) * tree.step[i, s]
+                    )
+            else:
+                _move(tree, i)
     for j in range(len(joints.own)):
         a, b = joints.up[j], joints.own[j]
         if not todo[bodies.figure[b]]:
