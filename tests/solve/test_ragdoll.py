@@ -45,9 +45,9 @@ def test_no_fall_of_twenty_poses_gains_energy(store, joints, up):
     for pose in range(20):
         fall = fallen(on_ground(joints, pose, up), store)
         assert fall.rise < 0.005 and fall.parts.max() < 0.01 and fall.parts[-1] < 0.001, pose
-        assert np.degrees(fall.past[12:].max()) < (3 if joints < 24 else 6), pose
+        assert np.degrees(fall.past[12:].max()) < (3 if joints < 24 else 7), pose
         awake += bool(fall.awake[-1])
-    assert awake <= 2
+    assert awake <= 3
 
 
 @pytest.mark.parametrize("tall", [0.05, 0.4, 6.0])

@@ -43,7 +43,7 @@ class Body(Member):
 
     kind, title = "body", "Body"
     collides = True
-    version = 2  # grounds are slabs
+    version = 3  # the engine works in the size of the smallest body, shapes lie along the body
     icon = "M2.5 9.5 L6 7.5 L9.5 9.5 V13.2 L6 14.5 L2.5 13.2 Z M9 2 L13.5 3.4 L12.2 7.2 L8.2 5.8 Z"
     group = "fall"
     shortcut = "Ctrl+7"
