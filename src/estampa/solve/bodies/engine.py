@@ -12,6 +12,7 @@ import numpy as np
 from ...geometry import pose as turns
 from ...geometry.pieces import Mass
 from ...geometry.place import Place
+from .shapes import principal, rotation
 
 SOFT, STATIC_SOFT = (240.0, 10.0), (480.0, 10.0)  # Hz and damping ratio of contacts: stiff, as measured
 # By what its margins are told, against the smallest body; they are thousandths of that. With 2 a driven body throws
@@ -67,11 +68,9 @@ class Engine:
         """Of a body whose centre is its origin."""
         import rapier3d as rp
 
-        values, axes = np.linalg.eigh(mass.inertia * (kilograms / mass.volume) / self.unit**2)
-        if np.linalg.det(axes) < 0:
-            axes[:, 0] *= -1
+        values, axes = principal(mass.inertia * (kilograms / mass.volume) / self.unit**2)
         values = np.maximum(values, 1e-6 * values.max())
-        return rp.MassProperties((0.0, 0.0, 0.0), kilograms, _vector(values), _rotation(turns.turns_of(axes[None])[0]))
+        return rp.MassProperties((0.0, 0.0, 0.0), kilograms, _vector(values), rotation(axes))
 
     def set_gravity(self, gravity) -> None:
         self.world.gravity = _vector(self.scaled(gravity))

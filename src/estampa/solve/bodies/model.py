@@ -73,6 +73,7 @@ class Model:
         self.ragdolls = Ragdolls.of(self.hinges, masses, self.mass) if self.hinges else None
         self._displaced: dict[int, Displaced] = {}
         self._axes: dict[str, np.ndarray] = {}
+        self._solid: dict[int, object] = {}
         sizes = np.array([_across(seen.first[p.vertices[i]]) for seen, p, i, _ in parts])
         moves = sizes[self.solved] if self.solved.any() else sizes
         self.smallest, self.largest = float(moves.min(initial=1e9)), float(moves.max(initial=0.0))
@@ -171,9 +172,10 @@ class Model:
             if row in limbs or not (still or row in driven):
                 continue
             stays = (self.centre[row], np.array([0.0, 0, 0, 1]))
-            points = seen.first[pieces.vertices[i]] - mass.centre
-            shape = solid_shape(seen.v.shape, points, pieces.number[pieces.triangles[i]], self.own_axes(seen))
-            found.append((shape, (stays, stays) if still else driven[row], float(seen.v.friction)))
+            if row not in self._solid:  # a hull or a fitted box is worked out once, and not at every frame
+                points, triangles = seen.first[pieces.vertices[i]] - mass.centre, pieces.number[pieces.triangles[i]]
+                self._solid[row] = solid_shape(seen.v.shape, points, triangles, self.own_axes(seen))
+            found.append((self._solid[row], (stays, stays) if still else driven[row], float(seen.v.friction)))
         return solids_of(crowd.world, found, crowd.v.rubs)
 
     # -- the engine --------------------------------------------------------------------------------------------

@@ -38,9 +38,15 @@ def fitted(points: np.ndarray, triangles: np.ndarray, axes: np.ndarray) -> Fitte
     return best
 
 
+def principal(inertia: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """((3,) moments, (3, 3) right-handed axes in columns) of an inertia (3, 3)."""
+    values, axes = np.linalg.eigh(inertia)
+    return values, _right_handed(axes)
+
+
 def _inertia_axes(points, triangles) -> np.ndarray | None:
-    axes = np.linalg.eigh(mass_of(points, triangles).inertia)[1]
-    return _right_handed(axes) if np.isfinite(axes).all() else None
+    axes = principal(mass_of(points, triangles).inertia)[1]
+    return axes if np.isfinite(axes).all() else None
 
 
 def _smallest_axes(points) -> np.ndarray | None:
