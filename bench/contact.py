@@ -9,7 +9,7 @@ import ipctk
 import numba
 import numpy as np
 
-from estampa.fields.force import Obstacle, World
+from estampa.fields.force import Floor, Obstacle, World
 from estampa.geometry.place import Place
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
@@ -32,7 +32,7 @@ def drop(frames=FRAMES):
     v.update(drag=0.0, lift=0.0, itself=True, substeps=10)  # twice as many are taken, with coarser sheets
     at = Place.of({"x": 0.0, "y": BALL, "z": 0.0, "turn_x": 0.0, "turn_y": 0.0, "turn_z": 0.0, "size": 1.0})
     ball = Obstacle("ball", "sphere", (BALL, 0.0, 0.0), 0.3, (at, at))
-    world = World(np.array([0, -9.80665, 0]), floors=[(0.0, 0.3)], colliders=[ball])
+    world = World(np.array([0, -9.80665, 0]), floors=[Floor(0.0, 0.3)], colliders=[ball])
     inputs = Inputs(mesh, mesh.points, mesh.points, v, world)
     triangles = mesh.triangles.astype(np.int32)
     edges = ipctk.edges(triangles)

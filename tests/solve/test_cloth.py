@@ -6,7 +6,7 @@ import pytest
 from scipy.optimize import approx_fprime, brentq
 
 from estampa.errors import EstampaError
-from estampa.fields.force import AIR_DENSITY, World
+from estampa.fields.force import AIR_DENSITY, Floor, World
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import sheet
 from estampa.motion.layer import Resolved
@@ -249,13 +249,13 @@ def test_ground_stops_a_falling_sheet_and_friction_stops_its_slide():
     start = begin["points"]
     speed = start["velocity"] + np.float32([1.0, 0, 0])
     sliding = Frame.of(Cloth.tables, "points", position=start["position"], velocity=speed, wet=start["wet"])
-    state, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.5)], start=sliding)
+    state, _ = solved(mesh, 48, channels(), floors=[Floor(0.0, 0.5)], start=sliding)
     assert state["points"]["position"][:, 1].min() >= -1e-6 and state["points"]["position"][:, 1].max() < 0.01
     # Coulomb: it flies for sqrt(2 h / g), landing at speed w takes mu w off its 1 m/s, then it slides v^2 / (2 mu g)
     flight = np.sqrt(2 * 0.02 / G)
     left = 1 - 0.5 * G * flight
     assert state["points"]["position"][:, 0].min() == pytest.approx(flight + left**2 / (2 * 0.5 * G), rel=0.03)
-    icy, _ = solved(mesh, 48, channels(), floors=[(0.0, 0.0)], start=sliding)
+    icy, _ = solved(mesh, 48, channels(), floors=[Floor(0.0, 0.0)], start=sliding)
     assert icy["points"]["position"][:, 0].mean() - 0.5 == pytest.approx(2.0, rel=0.01)
 
 

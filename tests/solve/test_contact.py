@@ -6,7 +6,7 @@ import pytest
 import trimesh
 from scipy.spatial.transform import Rotation
 
-from estampa.fields.force import Obstacle, World
+from estampa.fields.force import Floor, Obstacle, World
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.place import Place
 from estampa.geometry.primitives import sheet
@@ -174,7 +174,7 @@ def test_kept_volume_is_kept_whatever_presses_on_it():
     mesh = Mesh.from_triangles(made.vertices + [0, 0.11, 0], made.faces)
     v = channels(warp=300.0, weft=300.0, damping=2.0)
     told = AidInputs("p", "Pressure", Pressure, channels(Pressure, strength=1.0, map=None, zone=None, keeps="volume"))
-    world = World(np.array([0, -G, 0.0]), floors=[(0.0, 0.5)])
+    world = World(np.array([0, -G, 0.0]), floors=[Floor(0.0, 0.5)])
     last = placed(rolled(mesh, 48, v, lambda k: world, aids=(told,))[-1])
     assert trimesh.Trimesh(last, made.faces).volume == pytest.approx(made.volume, rel=0.01)
     assert np.ptp(last[:, 1]) < 0.199, "it sags on the ground"
@@ -261,7 +261,7 @@ def test_cloths_that_meet_keep_their_momentum_and_do_not_cross():
 def test_a_sheet_falls_on_a_ball_folds_and_comes_to_rest():
     mesh = flat_at(0.34, 0.7, 40)
     world = World(
-        np.array([0, -G, 0.0]), floors=[(0.0, 0.3)], colliders=[obstacle("sphere", (0.15, 0, 0), now=at(y=0.15))]
+        np.array([0, -G, 0.0]), floors=[Floor(0.0, 0.3)], colliders=[obstacle("sphere", (0.15, 0, 0), now=at(y=0.15))]
     )
     states = rolled(mesh, 84, channels(itself=True), lambda k: world)
     for state in states[::3]:
@@ -303,7 +303,7 @@ def test_what_starts_tangled_is_not_thrown_apart():
     """A collider that starts within the cloth's sheet, and a sheet that starts through itself."""
     mesh = flat_at(0.1, 0.4, 20)
     world = World(
-        np.array([0, -G, 0.0]), floors=[(0.0, 0.3)], colliders=[obstacle("sphere", (0.08, 0, 0), now=at(y=0.1))]
+        np.array([0, -G, 0.0]), floors=[Floor(0.0, 0.3)], colliders=[obstacle("sphere", (0.08, 0, 0), now=at(y=0.1))]
     )
     fast = max(
         np.linalg.norm(s["points"]["velocity"], axis=1).max() for s in rolled(mesh, 24, channels(), lambda k: world)
@@ -319,13 +319,13 @@ def test_shrinking_and_inside_out_colliders_do_no_harm():
     mesh, (points, triangles) = flat_at(0.22, 0.3, 16), ball(0.1, (0, 0.1, 0))
     gravity = np.array([0, -G, 0.0])
     inverted = obstacle("mesh", points=(points, points), triangles=triangles[:, ::-1])
-    last = placed(rolled(mesh, 30, channels(), lambda k: World(gravity, floors=[(0.0, 0.3)], colliders=[inverted]))[-1])
+    last = placed(rolled(mesh, 30, channels(), lambda k: World(gravity, floors=[Floor(0.0, 0.3)], colliders=[inverted]))[-1])
     assert np.linalg.norm(last - [0, 0.1, 0], axis=1).min() > 0.097 and last[:, 1].max() > 0.19
     size = lambda k: Place.of(
         {"x": 0.0, "y": 0.1, "z": 0.0, "turn_x": 0.0, "turn_y": 0.0, "turn_z": 0.0, "size": max(1 - k / 12, 0)}
     )
     shrinks = lambda k: World(
-        gravity, floors=[(0.0, 0.3)], colliders=[obstacle("sphere", (0.1, 0, 0), size(k - 1), size(k))]
+        gravity, floors=[Floor(0.0, 0.3)], colliders=[obstacle("sphere", (0.1, 0, 0), size(k - 1), size(k))]
     )
     last = placed(rolled(mesh, 40, channels(), shrinks)[-1])
     assert np.isfinite(last).all() and last[:, 1].max() < 0.08, "it falls as what bore it goes"
@@ -337,7 +337,7 @@ def test_contact_has_the_same_bits_whatever_the_threads():
     mesh = flat_at(0.2, 0.4, 26)
     world = World(
         np.array([0, -G, 0.0]),
-        floors=[(0.0, 0.3)],
+        floors=[Floor(0.0, 0.3)],
         colliders=[obstacle("capsule", (0.05, 0.1, 0), now=at(y=0.1, turn=1.2))],
     )
     found = []
