@@ -319,7 +319,8 @@ def test_shrinking_and_inside_out_colliders_do_no_harm():
     mesh, (points, triangles) = flat_at(0.22, 0.3, 16), ball(0.1, (0, 0.1, 0))
     gravity = np.array([0, -G, 0.0])
     inverted = obstacle("mesh", points=(points, points), triangles=triangles[:, ::-1])
-    last = placed(rolled(mesh, 30, channels(), lambda k: World(gravity, floors=[Floor(0.0, 0.3)], colliders=[inverted]))[-1])
+    world = World(gravity, floors=[Floor(0.0, 0.3)], colliders=[inverted])
+    last = placed(rolled(mesh, 30, channels(), lambda k: world)[-1])
     assert np.linalg.norm(last - [0, 0.1, 0], axis=1).min() > 0.097 and last[:, 1].max() > 0.19
     size = lambda k: Place.of(
         {"x": 0.0, "y": 0.1, "z": 0.0, "turn_x": 0.0, "turn_y": 0.0, "turn_z": 0.0, "size": max(1 - k / 12, 0)}
