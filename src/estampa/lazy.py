@@ -14,5 +14,8 @@ class Lazy:
 
 
 optimize = Lazy("scipy.optimize")
+sparse = Lazy("scipy.sparse")
+csgraph = Lazy("scipy.sparse.csgraph")
+sparse_linalg = Lazy("scipy.sparse.linalg")
 spatial = Lazy("scipy.spatial")
 transform = Lazy("scipy.spatial.transform")

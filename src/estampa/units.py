@@ -16,6 +16,7 @@ SUFFIXES: dict[str, dict[str, float]] = {
     "rad/s": {"deg/s": math.pi / 180, "°/s": math.pi / 180, "rad/s": 1.0, "rpm": math.pi / 30},
     "N/m": {"N/m": 1.0, "kN/m": 1000.0},
     "Pa": {"Pa": 1.0, "kPa": 1000.0, "mbar": 100.0},
+    "stress": {"kPa": 1e3, "Pa": 1.0, "MPa": 1e6, "N/mm²": 1e6, "N/mm2": 1e6},  # stored in Pa
     "N": {"N": 1.0, "kN": 1000.0},
     "N.m/rad": {"N·m/rad": 1.0, "Nm/rad": 1.0, "N.m/rad": 1.0},
     "N.m2": {"N·m²": 1.0, "Nm2": 1.0, "N.m2": 1.0, "N·cm²": 1e-4, "Ncm2": 1e-4},

@@ -26,8 +26,24 @@ class Bonds(NamedTuple):
     def middles(self, mesh: Mesh, points: np.ndarray) -> np.ndarray:
         """(q, 3) m, the middle of what each two share, where the mesh's vertices are at points (n, 3)."""
         at = points[mesh.triangles[self.triangle]].mean(axis=1) * self.share[:, None]
-        sums = np.stack([np.bincount(self.bond, at[:, j], len(self.a)) for j in range(3)], axis=1)
-        return sums / (2 * np.maximum(self.area, 1e-300))[:, None]
+        return _summed(at, self.bond, len(self.a)) / (2 * np.maximum(self.area, 1e-300))[:, None]
+
+    def normals(self, mesh: Mesh, points: np.ndarray) -> np.ndarray:
+        """(q, 3) units, across what each two share, from a to b."""
+        normal = crossed(points[mesh.triangles[self.triangle]])
+        normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+        own = Pieces.each(mesh).of_vertex[mesh.triangles[self.triangle, 0]]
+        way = np.where(own == self.a[self.bond], 1.0, -1.0) * self.share
+        return _unit(_summed(normal * way[:, None], self.bond, len(self.a)))
+
+    def second_moments(self, mesh: Mesh, points: np.ndarray) -> np.ndarray:
+        """(q, 3, 3) m4, the second moments of area of what each two share, about its middle."""
+        corners = points[mesh.triangles[self.triangle]] - self.middles(mesh, points)[self.bond][:, None]
+        total = corners.sum(axis=1)
+        # of a triangle about a place: area / 12 times the sum over its corners and over three times its middle
+        own = np.einsum("tci,tcj->tij", corners, corners) + total[:, :, None] * total[:, None]
+        own *= (self.share / 24)[:, None, None]  # both sides of the cut are counted
+        return _summed(own.reshape(-1, 9), self.bond, len(self.a)).reshape(-1, 3, 3)
 
 
 def bonds(mesh: Mesh) -> Bonds:
@@ -84,6 +100,15 @@ def shared(points, triangles, of, samples: int = 4) -> Bonds:
     pairs, which = np.unique(np.stack([low, high], axis=1), axis=0, return_inverse=True)
     area = np.bincount(which.ravel(), share, len(pairs)) / 2
     return Bonds(pairs[:, 0], pairs[:, 1], area, owner, which.ravel(), share)
+
+
+def _summed(values: np.ndarray, of: np.ndarray, count: int) -> np.ndarray:
+    """(count, k) sums of rows (n, k) by what they are of (n,)."""
+    return np.stack([np.bincount(of, values[:, j], count) for j in range(values.shape[1])], axis=1)
+
+
+def _unit(vectors: np.ndarray) -> np.ndarray:
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
 
 
 def _flat(points) -> float:

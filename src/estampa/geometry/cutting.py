@@ -14,6 +14,7 @@ INSIDE = -1  # face of what was bared by a cut
 CHUNKED, CHUNK = 20_000, 8  # above so many triangles the mesh is first cut into boxes of so many cells
 IN_PROCESS = 150_000  # cells times the root of triangles: below, a worker is not worth its start
 WORKERS = 2
+SLIVER = 1e-9  # of the box around a cell, below which nothing is left of it
 
 _workers = Workers(WORKERS)
 end_workers = _workers.end  # as the end of the program does; for one that does not wait for its threads
@@ -142,7 +143,10 @@ def _cut_group(solid, number, cells, which, chunked) -> tuple:
     for c, corners in zip(which, cells, strict=True):
         if not isinstance(corners, list) and len(_corners(corners)) < 4:
             continue
-        made = (solid ^ _shape(m3, corners)).to_mesh64()
+        part = solid ^ _shape(m3, corners)
+        if not isinstance(corners, list) and part.volume() < SLIVER * float(np.prod(np.ptp(_corners(corners), axis=0))):
+            continue  # a cell that only touches the mesh leaves a skin without a volume
+        made = part.to_mesh64()
         own, at = made.tri_verts, made.vert_properties
         if not len(own):
             continue

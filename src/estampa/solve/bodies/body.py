@@ -23,10 +23,21 @@ def steady(default, help, **more):
     return number(default, help, fixed=True, **more)
 
 
-# Densities in kg/m3, frictions and bounces: handbook values, rounded, from memory.
+# Densities in kg/m3, frictions, bounces, and what holds its pieces together in Pa (pull, shear, crush; bricks and stones
+# by the mortar between them): handbook values, rounded, from memory.
 MATERIALS = {
-    "Wood": {"density": 600.0, "friction": 0.5, "bounce": 0.3},
-    "Stone": {"density": 2500.0, "friction": 0.6, "bounce": 0.1},
+    "Wood": {"density": 600.0, "friction": 0.5, "bounce": 0.3, "strength": 3e6, "shear": 6e6, "crush": 0.0},
+    "Stone": {"density": 2500.0, "friction": 0.6, "bounce": 0.1, "strength": 5e6, "shear": 8e6, "crush": 0.0},
+    "Brick and mortar": {
+        "density": 1800.0, "friction": 0.6, "bounce": 0.1, "strength": 200e3, "shear": 200e3, "crush": 0.0,
+    },
+    "Loose masonry": {
+        "density": 1900.0, "friction": 0.7, "bounce": 0.05, "strength": 40e3, "shear": 60e3, "crush": 0.0,
+    },
+    "Plaster": {"density": 1000.0, "friction": 0.5, "bounce": 0.1, "strength": 1e6, "shear": 1e6, "crush": 5e6},
+    "Dry clay": {"density": 1700.0, "friction": 0.5, "bounce": 0.1, "strength": 300e3, "shear": 300e3, "crush": 2e6},
+    "Glass": {"density": 2500.0, "friction": 0.3, "bounce": 0.3, "strength": 30e6, "shear": 30e6, "crush": 0.0},
+    "Ice": {"density": 917.0, "friction": 0.05, "bounce": 0.2, "strength": 1e6, "shear": 1e6, "crush": 5e6},
     "Steel": {"density": 7850.0, "friction": 0.4, "bounce": 0.5},
     "Rubber": {"density": 1100.0, "friction": 0.9, "bounce": 0.7},
     "Paper lantern": {"density": 12.0, "friction": 0.4, "bounce": 0.2, "drag": 1.1},
@@ -43,7 +54,7 @@ class Body(Member):
 
     kind, title = "body", "Body"
     collides = True
-    version = 3  # the engine works in the size of the smallest body, shapes lie along the body
+    version = 4  # bonds bear pull and shear by their strengths, and any press
     icon = "M2.5 9.5 L6 7.5 L9.5 9.5 V13.2 L6 14.5 L2.5 13.2 Z M9 2 L13.5 3.4 L12.2 7.2 L8.2 5.8 Z"
     group = "fall"
     shortcut = "Ctrl+7"
@@ -133,8 +144,17 @@ class Body(Member):
         {"none": "Nothing", "bonds": "Bonds, until one is pulled too hard"}, title="Held together by", when=PIECES,
     )  # fmt: skip
     strength = steady(
-        50_000, "Pull on a square metre of what two pieces share at which they part.", unit="Pa", soft=(100, 1e6),
-        hard=(0, None), when=BONDED,
+        50e3, "How hard they may be pulled apart, for each part of what two pieces share, before they part. Pressing "
+        "never parts them, unless they can be crushed.", title="Holds a pull of", unit="stress", soft=(1e3, 1e6),
+        hard=(0, 1e12), when=BONDED,
+    )  # fmt: skip
+    shear = steady(
+        75e3, "How hard one may be pushed along the other before they part; pressed together they hold more, by their "
+        "friction.", title="Holds a shear of", unit="stress", soft=(1e3, 1e6), hard=(0, 1e12), when=BONDED,
+    )  # fmt: skip
+    crush = steady(
+        0, "How hard they may be pressed before they part; 0 bears any load.", title="Crushed by", unit="stress",
+        soft=(0, 1e7), hard=(0, 1e12), when=BONDED,
     )  # fmt: skip
     lumps = whole(
         0, "So many lumps break first, and come apart into their pieces later; 0 makes none.", soft=(0, 40),

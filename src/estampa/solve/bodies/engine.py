@@ -130,14 +130,6 @@ class Engine:
         joint = rp.FixedJointBuilder().local_anchor1(at_a).local_anchor2(at_b).contacts_enabled(False)
         self.world.impulse_joints.insert(self._handle(a), self._handle(b), joint.build())
 
-    def load(self, tie: int) -> tuple[np.ndarray, np.ndarray]:
-        """(N (3,), N m (3,)) that a tie bears, by the number in which they were made. The engine tells the impulse of
-        one of its inner iterations."""
-        settings = self.world.integration_parameters
-        impulses = self.world.impulse_joints[self._tie_handle(tie)].impulses
-        loads = np.array(impulses) * settings.num_solver_iterations / settings.dt
-        return loads[:3] * self.unit, loads[3:] * self.unit**2
-
     def part(self, tie: int) -> None:
         self.world.impulse_joints.remove(self._tie_handle(tie), True)
 
@@ -202,23 +194,55 @@ class Engine:
         asleep[free] = ~awake[free]
         speed[free & ~awake] = spin[free & ~awake] = 0
 
-    def on_what_stays(self, count: int) -> np.ndarray:
-        """(count,) bool, which of the first bodies touch something that gravity does not move, as they stand now.
-
-        It takes a step of next to no time, so that what touches is known: a touch that begins wakes what sleeps.
-        """
-        found, world = np.zeros(count, bool), self.world
+    def look(self) -> None:
+        """Take a step of next to no time, so that what touches is known: a touch that begins wakes what sleeps."""
+        world = self.world
         gravity, world.gravity, world.integration_parameters.dt = world.gravity, (0.0, 0.0, 0.0), INSTANT
         world.step()
         world.gravity = gravity
+
+    def on_what_stays(self) -> dict[int, np.ndarray]:
+        """Row -> (3,) the way in which it is held, of the bodies that touch something that gravity does not move."""
+        found, world = {}, self.world
         for pair in world.narrow_phase.contact_pairs():
             rows = []
             for handle in (pair.collider1, pair.collider2):
                 parent = world.colliders[handle].parent
                 rows.append(-1 if parent is None or not world.rigid_bodies[parent].is_dynamic else parent.index)
-            if min(rows) < 0 <= max(rows) < count and pair.find_deepest_contact() is not None:
-                found[max(rows)] = True
+            if min(rows) < 0 <= max(rows) < self.count and pair.find_deepest_contact() is not None:
+                normals = [np.array(m.data.normal.to_tuple()) for m in pair.manifolds if len(m.points)]
+                if normals:
+                    found[max(rows)] = normals[0] / max(float(np.linalg.norm(normals[0])), 1e-12)
         return found
+
+    def pushes(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """(rows (k,), rows that push them (k,), (k, 3) N s what they got in the last step, (k, 3) m where) of bodies
+        that were pushed by a touch, without its friction. A row is -1 where that does not give way."""
+        world, rows, impulses, spots = self.world, [], [], []
+        for pair in world.narrow_phase.contact_pairs():
+            impulse = pair.total_impulse().to_tuple()
+            if impulse == (0.0, 0.0, 0.0):
+                continue
+            two = []
+            for handle in (pair.collider1, pair.collider2):
+                parent = world.colliders[handle].parent
+                is_free = parent is not None and world.rigid_bodies[parent].is_dynamic
+                two.append(parent.index if is_free and parent.index < self.count else -1)
+            place = world.colliders[pair.collider2].position
+            points = [c for m in pair.manifolds for c in m.points]
+            deepest = max(points, key=lambda c: c.impulse)
+            rows.append(two)
+            impulses.append(impulse)
+            spots.append((place * deepest.local_p2).to_tuple())
+        rows = np.array(rows, np.int64).reshape(-1, 2)
+        impulses, spots = (np.array(x, float).reshape(-1, 3) * self.unit for x in (impulses, spots))
+        both = np.concatenate([rows, rows[:, ::-1]])
+        return both[:, 0], both[:, 1], np.concatenate([-impulses, impulses]), np.concatenate([spots, spots])
+
+    def forces_on(self, row: int) -> tuple[np.ndarray, np.ndarray]:
+        """((3,) N, (3,) N m) that were put on a body."""
+        body = self.body(row)
+        return np.array(body.user_force.to_tuple()) * self.unit, np.array(body.user_torque.to_tuple()) * self.unit**2
 
     @property
     def moves(self) -> bool:

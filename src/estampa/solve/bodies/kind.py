@@ -10,6 +10,7 @@ from ...units import format_length
 from ..ensemble import Ensemble, EnsembleInputs
 from ..frame import Column, Frame, Table
 from ..ragdoll.coupling import RagdollFrame
+from .bonded import BondFrame
 from .engine import REACH, Engine, unit_of
 from .hinges import limb_table
 from .model import Model, solid_obstacles
@@ -37,6 +38,7 @@ class Bodies(Ensemble):
         "bonds": (
             Column("whole", (), "", "1 until two pieces part.", "u1"),
             Column("pull", (), "Pa", "The hardest it was pulled in the frame.", keep="shown"),
+            Column("used", (), "factor", "How much of what it bears that was; above 1 it parted.", keep="shown"),
         ),
         "limbs": (
             Column("joint", (), "", "Which joint of its skeleton a body is.", "i4", keep="shown"),
@@ -76,7 +78,13 @@ class Bodies(Ensemble):
         place, turn = model.centre.copy(), np.tile([0.0, 0, 0, 1], (model.count, 1))
         still = np.zeros((model.count, 3))
         held = model.held_at_first(crowd).astype(np.uint8)
-        asleep = (model.untouched | model.rests(engine, crowd)).astype(np.uint8)
+        rests = model.rests(engine, crowd)
+        model.bonds.tie(engine)
+        if rests.any() and len(model.bonds):
+            engine.look()  # what was put somewhere wakes what it is tied to, at the next step
+        for row in np.flatnonzero(rests):
+            engine.body(row).sleep()
+        asleep = (model.untouched | rests).astype(np.uint8)
         speed, spin = (np.where((held | asleep)[:, None], still, part) for part in (model.speed, model.spin))
         return _frame(model, engine, place, turn, speed, spin, held, asleep, keep=True)
 
@@ -98,13 +106,16 @@ class Bodies(Ensemble):
             for row in np.flatnonzero(free & (asleep > 0) & ~model.untouched):
                 engine.body(row).wake_up(True)
         limp = model.limp(frame, held, dt)
-        whole_, pull = model.whole(frame), np.zeros(len(model.bonds.a))
+        whole_ = model.whole(frame)
         steps = int(crowd.v.substeps) * model.finer
-        before, after = [], []
+        before, after, bonds = [], [], None
         if afloat is not None and afloat.baths:
             before.append(partial(afloat.push, engine, dt / steps))
-        if len(pull):
-            after.append(partial(model.bonds.part, engine, whole_, pull))
+        if len(whole_):
+            bonds = BondFrame(model.bonds, model.bonded_masses, engine, crowd.world.gravity, whole_, held)
+            bonds.ease(let_go | (~held & (crowd.frame == crowd.first + 1)), dt)
+            before.append(bonds.before_step)
+            after.append(partial(bonds.after_step, dt / steps))
         figures, remembered = None, None
         if model.hinges:
             gone = model.gone(crowd, limp)
@@ -127,11 +138,12 @@ class Bodies(Ensemble):
         every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
         keep = (crowd.frame - crowd.first) % every == 0
         held = held.astype(np.uint8)
-        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, (whole_, pull), remembered)
+        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, bonds and bonds.columns, remembered)
 
     def resumed(self, frame: Frame, crowd: EnsembleInputs) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
         engine, held = model.build(crowd), model.held_at_first(crowd)
+        model.bonds.tie(engine)
         whole_ = model.whole(frame)
         for bond in np.flatnonzero(~whole_.astype(bool)):
             engine.part(bond)
@@ -143,7 +155,7 @@ class Bodies(Ensemble):
         for row in np.flatnonzero(held):  # what follows the layers above begins where they have it
             columns["position"][row], columns["turn"][row] = model.centre[row], (0, 0, 0, 1)
             columns["velocity"][row] = columns["spin"][row] = 0
-        bonds = (whole_, np.zeros(len(whole_)))
+        bonds = {"whole": whole_, "pull": np.zeros(len(whole_)), "used": np.zeros(len(whole_))}
         return _frame(model, engine, **columns, held=held.astype(np.uint8), asleep=asleep, keep=True, bonds=bonds)
 
     def can_resume(self, frame: Frame) -> bool:
@@ -206,9 +218,9 @@ def _frame(
             none = np.zeros(len(model.limbs))
             remembered = (none, none, np.full((len(none), 2), np.pi))
         tables["limbs"] = limb_table(model.hinges, Bodies.tables["limbs"], *remembered)
-    if len(model.bonds.a):
-        whole_, pull = bonds or (np.ones(len(model.bonds.a), np.uint8), np.zeros(len(model.bonds.a)))
-        columns = {"whole": whole_, "pull": pull}
+    if len(model.bonds):
+        none = np.zeros(len(model.bonds))
+        columns = {"whole": none + 1, "pull": none, "used": none} if bonds is None else bonds
         tables["bonds"] = Table({c.name: c.array(columns[c.name]) for c in Bodies.tables["bonds"]})
     blob = engine.world.snapshot() if keep else b""
     return Frame(tables, blob, (engine, engine.at))

@@ -15,7 +15,7 @@ from ..ensemble import EnsembleInputs, member_number
 from ..frame import Frame
 from ..ragdoll.build import Ragdolls, solids_of
 from ..ragdoll.figures import Solids
-from .bonded import bonds_of
+from .bonded import Masses, bonds_of
 from .buoyancy import Afloat, Displaced
 from .engine import Engine, level_builder, obstacle_builder, stand_of, surfaced
 from .hinges import BodyHinges
@@ -114,7 +114,7 @@ class Model:
     def whole(self, frame: Frame) -> np.ndarray:
         """(q,) u1, which bonds hold."""
         table = frame.tables.get("bonds")
-        return np.ones(len(self.bonds.a), np.uint8) if table is None else table["whole"].copy()
+        return np.ones(len(self.bonds), np.uint8) if table is None else table["whole"].copy()
 
     def limp(self, frame: Frame, held: np.ndarray, dt: float) -> np.ndarray:
         """(l,) s since each limb was let go."""
@@ -140,6 +140,12 @@ class Model:
             turned = Pieces.whole(seen.mesh).turns(seen.mesh.points, seen.first) if plain else np.eye(3)[None]
             self._axes[seen.id] = turned[0]
         return self._axes[seen.id]
+
+    @cached_property
+    def bonded_masses(self) -> Masses:
+        rows = self.bonds.beams.rows
+        own = [m.inertia / max(m.volume, SMALLEST) for *_, m in (self.parts[row] for row in rows)]
+        return Masses(self.mass[rows], self.mass[rows, None, None] * np.array(own, float).reshape(-1, 3, 3))
 
     @cached_property
     def by_engine(self) -> np.ndarray:
@@ -215,7 +221,6 @@ class Model:
             handle = engine.add(body, [made], self.centre[row])
             engine.set_rest(handle, _across(seen.first[own]))
         engine.set_gravity(crowd.world.gravity)
-        self.bonds.tie(engine)
         for floor in crowd.world.floors:
             at = engine.scaled((self.middle[0], floor.height, self.middle[2]))
             ground = level_builder(rp, self.wide / engine.unit, at)
@@ -249,7 +254,9 @@ class Model:
             pairs.append(np.stack([joined.a, joined.b], axis=1) + first)
         if not quiet.any():
             return found
-        stands = engine.on_what_stays(self.count)
+        engine.look()
+        stands = np.zeros(self.count, bool)
+        stands[list(engine.on_what_stays())] = True
         for (seen, own, i, _), row in zip(self.parts, range(self.count), strict=True):
             if quiet[row] and not stands[row]:
                 points = seen.first[own.vertices[i]]
@@ -266,8 +273,6 @@ class Model:
         for row in np.flatnonzero(self.solved & ~self.held_at_first(crowd)):
             engine.put(row, self.centre[row], (0.0, 0.0, 0.0, 1.0))
             engine.set_speed(row, self.speed[row], self.spin[row])
-            if found[row]:
-                engine.body(row).sleep()
         return found
 
     def driven(self, crowd: EnsembleInputs, held: np.ndarray) -> dict[int, tuple]:
