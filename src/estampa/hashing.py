@@ -1,6 +1,7 @@
 """Digests that address solved frames, and randomness that is a hash instead of a stream."""
 
 import hashlib
+import re
 
 import numpy as np
 import xxhash
@@ -76,3 +77,14 @@ def rand(seed: int, element, what: str) -> np.ndarray:
         x = (x ^ (x >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
         x = x ^ (x >> np.uint64(31))
     return (x >> np.uint64(11)).astype(np.float64) * 2.0**-53
+
+
+def numbered_id(number: int) -> str:
+    """The id of the so-manieth thing that was made."""
+    return f"n{number:07x}"
+
+
+def number_of(thing_id: str) -> int | None:
+    """Which number a thing's id has; None of one that was drawn, as all were once."""
+    found = re.fullmatch(r"n([0-9a-f]{7,9})", thing_id)
+    return int(found[1], 16) if found else None

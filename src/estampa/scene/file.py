@@ -25,7 +25,7 @@ from ..kinds import renamed
 from ..kinds.registry import kind_of
 from . import gate
 from .curves import Curve
-from .document import FILE_VERSION, Document, Frozen, Opaque
+from .document import FILE_VERSION, Document, Frozen, Opaque, know_ids
 from .limits import LARGEST_DESCRIPTION, MOST_VALUES
 from .scene import Arrays, Scene
 
@@ -220,6 +220,7 @@ def load_scene(path: str | Path) -> Scene:
     except OSError as err:
         raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
     scene = Scene(doc, arrays, path)
+    know_ids(doc)
     gate.check(what, scene)
     scene.mark = mark
     return scene

@@ -14,7 +14,7 @@ from ..fields.force import World
 from ..geometry.mesh import Mesh
 from ..geometry.pieces import Pieces
 from ..geometry.place import Place
-from ..hashing import digest
+from ..hashing import digest, number_of
 from ..kinds.channels import ref
 from ..kinds.fields import FIELDS
 from ..kinds.registry import Kind
@@ -24,8 +24,10 @@ from .frame import Column, Frame
 
 
 def member_number(layer_id: str) -> int:
-    """A member's number for good, of 40 bits; members are in the order of these."""
-    return int.from_bytes(digest(layer_id)[:5], "little")
+    """A member's number for good, of 40 bits; members are in the order of these, which is that in which they were added.
+    """
+    number = number_of(layer_id)
+    return int.from_bytes(digest(layer_id)[:5], "little") if number is None else number
 
 
 @dataclass(frozen=True)

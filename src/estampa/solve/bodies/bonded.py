@@ -10,11 +10,11 @@ from ...geometry import pose as turns
 from ...geometry.bonds import bonds
 from ...hashing import rand
 from ...lazy import csgraph, sparse, spatial
-from ...units import format_value
 from .bond_loads import BondBeams, Sections, Strengths
 
 STIFFER = 12  # more rounds of the engine for what is bonded: with its own four, walls swing under their own weight
 CRACKS = 0.5  # of the hardest loaded, what parts with it in one small step: cracks grow, and shed what lies beyond
+MOST_BORNE = 1e6  # times its own weight
 EASED = 0.4  # s, in which what is let go while it hangs on what is held comes to its weight: at once, it would bounce
 
 
@@ -60,18 +60,18 @@ class BondTies:
         found[held] = False
         return found
 
-    def bears(self, weight: np.ndarray, whole: np.ndarray, stands: dict[int, np.ndarray], held) -> tuple[float, float]:
-        """(how many times its own weight it bears, Pa the hardest pull under that), before the first bond parts.
+    def bears(self, weight: np.ndarray, stands: dict[int, np.ndarray], held) -> tuple[float, float]:
+        """(how many times its own weight it bears until the first bond parts, Pa the hardest pull of that weight).
 
-        weight (bodies, 3) N; whole (q,) u1; of pieces that stand, or are held (rows). Infinity where nothing stays.
+        weight (bodies, 3) N of pieces that stand, or are held (rows). Zeros where nothing stays, or nothing weighs.
         """
         if not len(self) or not (stands or len(held)):
-            return np.inf, 0.0
+            return 0.0, 0.0
         pushed = np.zeros((len(self.beams.rows), 6))
         pushed[:, :3] = weight[self.beams.rows]
-        found = self.sections.stresses(self.beams.loads(pushed, whole.astype(bool), stands, held))
-        most = float(np.where(whole, found.used(self.strengths), 0.0).max(initial=0.0))
-        return (1 / most if most > 0 else np.inf), float(np.where(whole, found.pull, 0.0).max(initial=0.0))
+        found = self.sections.stresses(self.beams.loads(pushed, np.ones(len(self), bool), stands, held))
+        most = float(found.used(self.strengths).max())
+        return (min(1 / most, MOST_BORNE) if most > 0 else 0.0), max(float(found.pull.max()), 0.0)
 
 
 class BondFrame:
@@ -145,13 +145,6 @@ class BondFrame:
         torque = own(torque) - np.einsum("rij,rj->ri", masses.inertia, rate) - np.cross(spin, carried)  # Euler
         stands = {row: turns.turned(back[self.number[row]][None], way[None])[0] for row, way in stands.items()}
         return np.concatenate([own(force), torque], axis=1), stands
-
-
-def describe_bears(times: float, pull: float) -> str:
-    """In words, what `bears` gives."""
-    if not np.isfinite(times):
-        return "no load of its own weight"
-    return f"{times:,.3g} times its own weight before the first parts; that pulls by {format_value(max(pull, 0.0), 'stress', 3)}"
 
 
 def bonds_of(members, pieces, spans, centre) -> BondTies:

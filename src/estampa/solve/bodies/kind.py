@@ -53,6 +53,9 @@ class Bodies(Ensemble):
             Column("energy", (), "J", "Kinetic energy of all of them.", keep="shown"),
             Column("contacts", (), "", "Pairs that touch; -1 where there are too many to count.", keep="shown"),
             Column("deepest", (), "m", "The deepest overlap of two that touch.", keep="shown"),
+            Column("bears", (), "factor", "How many times its own weight what is bonded bears as it begins; 0 unless it "
+                   "stands or hangs."),
+            Column("borne", (), "Pa", "The hardest pull that its weight is on a bond then."),
             Column("unit", (), "m", "The engine's unit of length, chosen by the smallest body.", keep="shown"),
         ),
     }
@@ -78,7 +81,7 @@ class Bodies(Ensemble):
         place, turn = model.centre.copy(), np.tile([0.0, 0, 0, 1], (model.count, 1))
         still = np.zeros((model.count, 3))
         held = model.held_at_first(crowd).astype(np.uint8)
-        rests = model.rests(engine, crowd)
+        rests, stands = model.rests(engine, crowd)
         model.bonds.tie(engine)
         if rests.any() and len(model.bonds):
             engine.look()  # what was put somewhere wakes what it is tied to, at the next step
@@ -86,7 +89,8 @@ class Bodies(Ensemble):
             engine.body(row).sleep()
         asleep = (model.untouched | rests).astype(np.uint8)
         speed, spin = (np.where((held | asleep)[:, None], still, part) for part in (model.speed, model.spin))
-        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep=True)
+        bears = model.bonds.bears(model.mass[:, None] * crowd.world.gravity, stands, np.flatnonzero(held))
+        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep=True, bears=bears)
 
     def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
@@ -138,7 +142,9 @@ class Bodies(Ensemble):
         every = OFTEN_KEPT if model.count < MANY else FEW_KEPT
         keep = (crowd.frame - crowd.first) % every == 0
         held = held.astype(np.uint8)
-        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, bonds and bonds.columns, remembered)
+        bears = tuple(float(frame["report"][n][0]) for n in ("bears", "borne"))
+        broken = bonds and bonds.columns
+        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, broken, remembered, bears)
 
     def resumed(self, frame: Frame, crowd: EnsembleInputs) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
@@ -176,7 +182,12 @@ class Bodies(Ensemble):
         awake = int(((rows["held"] == 0) & (rows["asleep"] == 0)).sum())
         touching = "too many to count" if report["contacts"] < 0 else f"{report['contacts']:.0f} pairs"
         bonds = frame.tables.get("bonds")
-        held_by = [] if bonds is None else [("Bonds", f"{int(bonds['whole'].sum()):,} of {len(bonds):,} hold")]
+        held_by = []
+        if bonds is not None:
+            own = f"; as it begins they bear {report['bears']:.3g} times its weight" if report["bears"] else ""
+            held_by.append(("Bonds", f"{int(bonds['whole'].sum()):,} of {len(bonds):,} hold{own}"))
+            hardest = f"{100 * float(bonds['used'].max(initial=0.0)):.3g} % of what it holds"
+            held_by.append(("Hardest loaded", f"{hardest}, here"))
         return [
             ("Bodies", f"{len(rows):,}, {free:,} of them moved by the solve"),
             ("Awake here", f"{awake:,}"),
@@ -197,8 +208,9 @@ class Bodies(Ensemble):
 
 
 def _frame(
-    model: Model, engine: Engine, position, turn, velocity, spin, held, asleep, keep: bool, bonds=None, remembered=None
-) -> Frame:
+    model: Model, engine: Engine, position, turn, velocity, spin, held, asleep, keep: bool, bonds=None, remembered=None,
+    bears: tuple[float, float] = (0.0, 0.0),
+) -> Frame:  # fmt: skip
     columns = {
         "position": position, "turn": turn, "velocity": velocity, "spin": spin, "centre": model.centre, "held": held,
         "asleep": asleep,
@@ -210,6 +222,7 @@ def _frame(
     moving += 0.5 * (model.inertia[free] * (spin[free] ** 2).sum(axis=1)).sum()
     contacts, deepest = engine.touching() if model.count <= MANY else (-1, 0.0)
     row = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
+    row["bears"], row["borne"] = [bears[0]], [bears[1]]
     row["unit"] = [REACH * unit_of(model.smallest)]
     report = {c.name: c.array(row[c.name]) for c in Bodies.tables["report"]}
     tables = {"bodies": Table(made, model.ids, model.spans), "report": Table(report)}

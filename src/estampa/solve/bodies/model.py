@@ -237,9 +237,10 @@ class Model:
             engine.obstacles += 1
         return engine
 
-    def rests(self, engine: Engine, crowd: EnsembleInputs) -> np.ndarray:
-        """(b,) bool: pieces of what was broken that stand where they are as it begins, and are put to sleep until they
-        are touched: those that hang together with one that stands on a ground or on what does not move.
+    def rests(self, engine: Engine, crowd: EnsembleInputs) -> tuple[np.ndarray, dict[int, np.ndarray]]:
+        """((b,) bool: pieces of what was broken that stand where they are as it begins, and are put to sleep until they
+        are touched: those that hang together with one that stands on a ground or on what does not move; row of each
+        that stands so -> (3,) the way in which that holds it).
 
         Awake, touching pieces press on one another and sag before anything has struck them.
         """
@@ -253,16 +254,18 @@ class Model:
             joined = bonds(seen.mesh)
             pairs.append(np.stack([joined.a, joined.b], axis=1) + first)
         if not quiet.any():
-            return found
+            return found, {}
         engine.look()
-        stands = np.zeros(self.count, bool)
-        stands[list(engine.on_what_stays())] = True
+        ways = engine.on_what_stays()
+        stands = np.isin(np.arange(self.count), list(ways))
         for (seen, own, i, _), row in zip(self.parts, range(self.count), strict=True):
             if quiet[row] and not stands[row]:
                 points = seen.first[own.vertices[i]]
                 low = points[:, 1].min()
                 near = NEAR_GROUND * _across(points)
                 stands[row] = any(abs(low - floor.height) < near for floor in crowd.world.floors)
+                if stands[row]:
+                    ways[row] = np.array([0.0, 1.0, 0.0])
         links = np.concatenate(pairs)
         links = links[quiet[links].all(axis=1)]
         graph = coo_matrix((np.ones(len(links), np.int8), (links[:, 0], links[:, 1])), shape=(self.count, self.count))
@@ -273,7 +276,7 @@ class Model:
         for row in np.flatnonzero(self.solved & ~self.held_at_first(crowd)):
             engine.put(row, self.centre[row], (0.0, 0.0, 0.0, 1.0))
             engine.set_speed(row, self.speed[row], self.spin[row])
-        return found
+        return found, ways
 
     def driven(self, crowd: EnsembleInputs, held: np.ndarray) -> dict[int, tuple]:
         """Row -> ((place, turn) before, (place, turn) now) of bodies that follow the layers above."""
