@@ -6,6 +6,8 @@ from estampa import edits as do
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined, sheet
 from estampa.inspect.remarks.scene import remarks
+from estampa.inspect.remarks.worked_out import all_remarks
+from tests.solve.figures import figure
 from tests.solve.test_bodies import body, box, pier
 
 
@@ -54,3 +56,45 @@ def test_flat_open_heavy_overlapping_quick_and_many_bodies_are_named():
     body(scene, many, "Heap", each="pieces")
     assert "2,505 bodies are solved together" in words(scene) and "minutes for the range" in words(scene)
     assert np.isfinite(many.points).all()
+
+
+def test_what_nothing_pulls_is_told_with_a_cure_that_works():
+    scene = pier(10)
+    body(scene, box(), "One")
+    gravity = next(t for t in scene.doc.things if t.kind == "gravity")
+    do.remove(scene, gravity.id)
+    found = next(r for r in remarks(scene) if "Nothing pulls at One" in r.wrong)
+    found.fix[1](scene)
+    assert "Nothing pulls" not in words(scene)
+    do.set_on(scene, next(t for t in scene.doc.things if t.kind == "gravity").id, False)
+    do.set_value(scene, scene.doc.subjects[0].stack[0].id, "speed_x", 2.0)
+    assert "Nothing pulls" not in words(scene), "it was thrown where nothing pulls"
+
+
+def test_bodies_that_rest_on_a_collider_are_not_said_to_pass_through_it():
+    scene = pier(10)
+    body(scene, box(), "One")
+    do.add_thing(scene, "collider", values={"shape": "box"})
+    assert "passes through colliders" not in words(scene)
+
+
+def test_an_ensemble_of_ragdolls_alone_has_something_to_solve():
+    scene = figure(11)[0]
+    bodies = next(t for t in scene.doc.things if t.kind == "bodies")
+    assert bodies.name + " has nothing to solve" not in words(scene)
+
+
+def test_ensembles_that_pass_through_one_another_and_sizes_far_apart_are_told(store):
+    scene = pier(24)
+    body(scene, box((1, 0.2, 1), (0, 0.5, 0)), "Table", moved="still")
+    body(scene, box((0.3, 0.3, 0.3), (0, 2, 0)), "Crate")
+    other = do.add_thing(scene, "bodies", "Others")
+    body(scene, box((0.3, 0.3, 0.3), (0, 1.0, 0)), "Chest", together=other.id)
+    evaluator = scene.evaluator(store)
+    evaluator.solve_through(24)
+    found = "\n".join(str(r) for r in all_remarks(evaluator))
+    assert "Bodies and Others pass through one another" in found and "Solved in" in found
+    assert "in single precision" not in found
+    body(scene, box((2e-5, 2e-5, 2e-5), (0, 3, 0)), "Crumb")
+    found = "\n".join(str(r) for r in all_remarks(scene.evaluator(store, stand_ins=True)))
+    assert "0.3 m across, Body of Crumb on Crumb 0.02 mm: 15,000 times" in found

@@ -1,4 +1,4 @@
-"""Bonds of broken things: what they bear, by the handbook; walls that stand; strikes that break by how hard they are."""
+"""Bonds of broken things: what they bear, by the handbook; walls that stand; harder strikes that break more."""
 
 from itertools import pairwise
 

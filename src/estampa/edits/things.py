@@ -205,6 +205,8 @@ def add_layer(
         raise EstampaError(declared.title, f"moves {moved}, so it cannot go on {subject.name}.", "Select another one.")
     doc, values = scene.doc, dict(values or {})
     layer_name = unique_name(doc, name or declared.title)
+    if declared.moves == "points" and any(l.on and l.declared and l.declared.parts_mesh for l in subject.stack):
+        values = {**declared.on_pieces, **values}
     if grip is not None:
         holder_name = unique_name(doc, f"{layer_name} grip")
         holder = Thing(kind="grip", name=holder_name, values=checked_values("grip", holder_name, grip))

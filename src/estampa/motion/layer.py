@@ -6,7 +6,7 @@ A layer works on rows: k shapes of one subject at once, the subject itself or it
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numba import njit, prange
@@ -123,6 +123,7 @@ class Layer(Kind):
     collides = False  # True: it is solved as a body, whose shape can be looked at
     closes = False  # True: what comes out has an inside, whatever goes in
     parts_mesh = False  # True: it parts a mesh into pieces
+    on_pieces: ClassVar[dict[str, Any]] = {}  # values that it has when it is added below what parts the mesh
     adds_target = False  # True: it adds a morph target to what enters, as players of skins do
     binds = False  # True: it is bound once to a shape at rest, and follows something from there
     follows_skeleton = False  # True: it carries points with a skeleton, by the weights that it was bound with

@@ -24,8 +24,7 @@ from .frame import Column, Frame
 
 
 def member_number(layer_id: str) -> int:
-    """A member's number for good, of 40 bits; members are in the order of these, which is that in which they were added.
-    """
+    """A member's number for good, of 40 bits. Members are in the order of these: as they were added."""
     number = number_of(layer_id)
     return int.from_bytes(digest(layer_id)[:5], "little") if number is None else number
 

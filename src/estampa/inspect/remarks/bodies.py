@@ -4,7 +4,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ...edits import add_thing
+from ...fields.force import giving
 from ...geometry.pieces import Pieces
+from ...kinds.fields import ACCELERATION, AIR
 from ...kinds.registry import kinds_in
 from ...scene.curves import Curve
 from ...scene.document import Thing
@@ -28,7 +31,7 @@ def _bodies(scene: Scene | Snapshot) -> Iterator[tuple[Thing, Thing]]:
 @check()
 def solved_in_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
     played = set()
-    for subject in scene.doc.subjects:
+    for subject in scene.doc.things:
         for layer in subject.stack:
             if layer.declared is None or not getattr(layer.declared, "ensemble", "") or not layer.on:
                 continue
@@ -53,9 +56,26 @@ def solved_in_nothing(scene: Scene | Snapshot) -> Iterator[Remark]:
 
 
 def _member(ensemble: Thing) -> str:
-    """The title of the layer that plays in an ensemble."""
-    kinds = (k for k in kinds_in("layer") if getattr(k, "ensemble", "") == ensemble.kind)
-    return next((k.title for k in kinds), "layer")
+    """The titles of the layers that play in an ensemble."""
+    titles = [k.title for k in kinds_in("layer") if getattr(k, "ensemble", "") == ensemble.kind]
+    return " or ".join(titles) or "layer"
+
+
+@check("body", "limp")
+def nothing_pulls(scene: Scene | Snapshot, layer: Thing, owner: Thing) -> Iterator[Remark]:
+    pushed = (n for n in layer.declared.channels if n.startswith(("speed_", "spin_")))
+    if layer.kind == "body" and (layer.constant("moved") != "solve" or any(layer.constant(n) for n in pushed)):
+        return
+    if giving(scene.doc, ACCELERATION, AIR):
+        return
+    yield Remark(
+        "warning",
+        layer.id,
+        f"Nothing pulls at {owner.name}: the scene has no gravity and no wind.",
+        "It stays where it is until something strikes it.",
+        "Add gravity (Alt+1).",
+        ("Add gravity", lambda s: add_thing(s, "gravity")),
+    )
 
 
 @check("body")

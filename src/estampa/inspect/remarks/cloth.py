@@ -7,6 +7,7 @@ import numpy as np
 from ...fields.force import AIR_DENSITY, giving
 from ...kinds.fields import FLOOR, SOLID
 from ...scene.document import Thing
+from ...scene.graph import member_of
 from ...scene.scene import Scene, Snapshot
 from ...scene.values import Rows
 from ...solve.aid import aids_below
@@ -219,7 +220,8 @@ def passes_through_colliders(scene: Scene | Snapshot) -> Iterator[Remark]:
         for layer in owner.stack if solid and owner.on else ():
             if not layer.on or not getattr(layer.declared, "memory", False):
                 continue
-            if SOLID in layer.declared.reads_in(layer):
+            solver = scene.doc.find(member_of(layer)) or layer  # a member meets what its ensemble meets
+            if SOLID in solver.declared.reads_in(solver):
                 continue
             could = layer.declared.channels["meets"].label if "meets" in layer.declared.channels else ""
             names = solid[0].name + (f" and {len(solid) - 1} more" if len(solid) > 1 else "")

@@ -1,5 +1,7 @@
 """Body: the layer by which a subject, or each of its pieces, is a rigid body."""
 
+from typing import ClassVar
+
 import numpy as np
 
 from ...geometry.pieces import Pieces
@@ -23,16 +25,26 @@ def steady(default, help, **more):
     return number(default, help, fixed=True, **more)
 
 
-# Densities in kg/m3, frictions, bounces, and what holds its pieces together in Pa (pull, shear, crush; bricks and stones
-# by the mortar between them): handbook values, rounded, from memory.
+# Densities in kg/m3, frictions, bounces, and what holds its pieces together in Pa (pull, shear, crush; of bricks the
+# mortar between them): handbook values, rounded, from memory.
 MATERIALS = {
     "Wood": {"density": 600.0, "friction": 0.5, "bounce": 0.3, "strength": 3e6, "shear": 6e6, "crush": 0.0},
     "Stone": {"density": 2500.0, "friction": 0.6, "bounce": 0.1, "strength": 5e6, "shear": 8e6, "crush": 0.0},
     "Brick and mortar": {
-        "density": 1800.0, "friction": 0.6, "bounce": 0.1, "strength": 200e3, "shear": 200e3, "crush": 0.0,
+        "density": 1800.0,
+        "friction": 0.6,
+        "bounce": 0.1,
+        "strength": 200e3,
+        "shear": 200e3,
+        "crush": 0.0,
     },
     "Loose masonry": {
-        "density": 1900.0, "friction": 0.7, "bounce": 0.05, "strength": 40e3, "shear": 60e3, "crush": 0.0,
+        "density": 1900.0,
+        "friction": 0.7,
+        "bounce": 0.05,
+        "strength": 40e3,
+        "shear": 60e3,
+        "crush": 0.0,
     },
     "Plaster": {"density": 1000.0, "friction": 0.5, "bounce": 0.1, "strength": 1e6, "shear": 1e6, "crush": 5e6},
     "Dry clay": {"density": 1700.0, "friction": 0.5, "bounce": 0.1, "strength": 300e3, "shear": 300e3, "crush": 2e6},
@@ -62,6 +74,7 @@ class Body(Member):
     ensemble = "bodies"
     shown = ("position", "turn", "centre", "held")
     presets = MATERIALS
+    on_pieces: ClassVar[dict] = {"each": "pieces"}
 
     moved = choice(
         "solve", "What moves it.", {"solve": "The solve", "driven": "The layers above", "still": "Nothing"},

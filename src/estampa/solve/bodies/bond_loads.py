@@ -65,8 +65,7 @@ class Stresses:
     pressed: np.ndarray
 
     def used(self, holds: "Strengths") -> np.ndarray:
-        """(q,) the share of what each bond bears; above 1 it parts. Shear is held by friction besides (Mohr-Coulomb).
-        """
+        """(q,) the share of what each bond bears; above 1 it parts. Friction holds shear, too (Mohr-Coulomb)."""
         with np.errstate(divide="ignore", invalid="ignore"):
             pulled = np.where(self.pull > 0, self.pull / holds.pull, 0.0)
             sheared = np.where(self.shear > 0, self.shear / (holds.shear + holds.friction * self.pressed), 0.0)

@@ -99,8 +99,9 @@ class BondFrame:
         return {"whole": self.whole, "pull": self.pull, "used": self.used}
 
     def before_step(self) -> None:
-        rows = self.rows if self.engine.moves else []
-        self.was = np.array([np.concatenate(self.engine.speed_of(row)) for row in rows] or np.zeros((len(self.rows), 6)))
+        self.was = np.zeros((len(self.rows), 6))
+        if self.engine.moves:
+            self.was[:] = [np.concatenate(self.engine.speed_of(row)) for row in self.rows]
 
     def after_step(self, dt: float) -> None:
         """dt -- s, of the small step"""

@@ -53,8 +53,12 @@ class Bodies(Ensemble):
             Column("energy", (), "J", "Kinetic energy of all of them.", keep="shown"),
             Column("contacts", (), "", "Pairs that touch; -1 where there are too many to count.", keep="shown"),
             Column("deepest", (), "m", "The deepest overlap of two that touch.", keep="shown"),
-            Column("bears", (), "factor", "How many times its own weight what is bonded bears as it begins; 0 unless it "
-                   "stands or hangs."),
+            Column(
+                "bears",
+                (),
+                "factor",
+                "How many times its own weight what is bonded bears as it begins; 0 unless it stands or hangs.",
+            ),
             Column("borne", (), "Pa", "The hardest pull that its weight is on a bond then."),
             Column("unit", (), "m", "The engine's unit of length, chosen by the smallest body.", keep="shown"),
         ),

@@ -14,8 +14,8 @@ NOTHING = 1e-4  # times its size, of a figure that is away: none at all would tu
 # what a limb is as a body, where the layer has no channel for it
 AS_BODY = {
     "moved": "solve", "each": "pieces", "shape": "hull", "mass": 0.0, "ballast": None, "heavier": 1.0, "drag": 0.0,
-    "bonded": "none", "strength": 0.0, "shear": 0.0, "crush": 0.0, "lumps": 0, "tougher": 1.0, "speed_x": 0.0, "speed_y": 0.0, "speed_z": 0.0,
-    "spin_x": 0.0, "spin_y": 0.0, "spin_z": 0.0,
+    "bonded": "none", "strength": 0.0, "shear": 0.0, "crush": 0.0, "lumps": 0, "tougher": 1.0,
+    "speed_x": 0.0, "speed_y": 0.0, "speed_z": 0.0, "spin_x": 0.0, "spin_y": 0.0, "spin_z": 0.0,
 }  # fmt: skip
 
 
