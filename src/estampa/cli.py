@@ -387,7 +387,9 @@ def _asset(a) -> int:
         if a.put:
             path = assets.folder() / f"{a.put}{assets.ENDING}"
             if a.instead:
-                made = [assets.replace(scene, path, _named(scene, a.instead, scene.doc.skeletons, "Skeleton").id)]
+                replaced = assets.replace(scene, path, _named(scene, a.instead, scene.doc.skeletons, "Skeleton").id)
+                print(replaced)
+                made = [replaced.skeleton]
             else:
                 made = assets.put(scene, path)
             print(f"Put {', '.join(t.name for t in made)}")

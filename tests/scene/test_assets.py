@@ -54,7 +54,8 @@ def test_an_asset_takes_the_place_of_an_animated_figure_in_its_pose(store, tmp_p
     at = lambda s, i, f: Evaluator(s.doc, s, store).poses.world(s.doc.find(i), f, [])
     wanted = [at(walks, own, f) for f in (1, 6)]
     before = walks.doc
-    fresh = assets.replace(walks, path, own)
+    fresh, alone = assets.replace(walks, path, own)
+    assert alone == ()
     assert fresh.stack[0].kind == "limp" and not walks.doc.find(own).on
     for frame, world in zip((1, 6), wanted, strict=True):
         assert np.allclose(at(walks, fresh.id, frame), world, atol=1e-12), "it begins in the pose of the old one"

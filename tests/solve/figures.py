@@ -11,6 +11,7 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
+from estampa.solve.bodies.limbs import hinge_axes
 from estampa.solve.bodies.model import Model
 
 G = 9.80665  # m/s2, CGPM 1901
@@ -58,8 +59,13 @@ def posed(scene: Scene, skeleton: str, number: int, up: float) -> None:
     """Turn the joints of a figure within their limits, and all of it any way, by chance; and lift it by `up` m."""
     dice = np.random.default_rng(number)
     thing = scene.doc.find(skeleton)
+    bones = scene.values.bones(thing)
     for joint in thing.joints[1:]:
         angles = dice.uniform(-0.5, 0.5, 3) * [joint.constant("cone"), joint.constant("twist"), joint.constant("cone")]
+        if joint.constant("bends") == "hinge":
+            bent = dice.uniform(0, 0.6) * joint.constant("bend_far")
+            turn = turns.from_vectors(hinge_axes(bones, np.array([bones.where[joint.id]])) * bent)
+            angles = turns.to_euler(turn)[0]
         do.set_values(scene, joint.id, dict(zip(("turn_x", "turn_y", "turn_z"), angles.tolist(), strict=True)))
     lean = dice.uniform(-1, 1, 3) * [np.pi, np.pi, np.pi] if number else np.zeros(3)
     do.set_values(scene, skeleton, dict(zip(("turn_x", "turn_y", "turn_z"), lean.tolist(), strict=True)))

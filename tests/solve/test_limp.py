@@ -6,7 +6,7 @@ import pytest
 from estampa import edits as do
 from estampa.baking import keys
 from estampa.edits import joints as build
-from estampa.edits import ragdoll
+from estampa.edits import body_parts, ragdoll
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns
@@ -151,11 +151,11 @@ def test_a_figure_of_half_the_size_weighs_what_it_is_said_to(store):
 def test_parts_are_told_by_names_and_a_missing_one_is_named():
     scene, skeleton, _ = puppet(4)
     bones = scene.values.bones(scene.doc.find(skeleton))
-    parts = ragdoll.proposed(bones)
-    assert ragdoll.missing(parts) == []
+    parts = body_parts.proposed(bones)
+    assert body_parts.missing(parts) == []
     shin = next(j for j in bones.joints if j.name == "shin left")
     parts.pop(shin.id)
-    assert ragdoll.missing(parts) == ["one shin"]
+    assert body_parts.missing(parts) == ["one shin"]
     with pytest.raises(EstampaError, match="no joints"):
         ragdoll.make_limp(scene, do.add_thing(scene, "grip").id)
     scene.undo()
@@ -233,8 +233,8 @@ def test_parts_are_proposed_by_place_where_names_tell_nothing_and_mirrored_turns
     for i, joint in enumerate(scene.doc.find(skeleton).joints):
         do.rename(scene, joint.id, f"j{i:02d}")
     bones = scene.values.bones(scene.doc.find(skeleton))
-    assert ragdoll.proposed(bones) == named
-    slots = ragdoll.by_slot(bones, named)
+    assert body_parts.proposed(bones) == named
+    slots = body_parts.by_slot(bones, named)
     assert len(slots) == 11
     left = bones.at_rest[bones.where[slots["upper_arm", "left"]], 0, 3]
     assert left > 0 > bones.at_rest[bones.where[slots["upper_arm", "right"]], 0, 3]

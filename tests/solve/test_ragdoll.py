@@ -44,10 +44,10 @@ def test_no_fall_of_twenty_poses_gains_energy(store, joints, up):
     awake = 0
     for pose in range(20):
         fall = fallen(on_ground(joints, pose, up), store)
-        assert fall.rise < 0.005 and fall.parts.max() < 0.01 and fall.parts[-1] < 0.001, pose
-        assert np.degrees(fall.past[12:].max()) < (3 if joints < 24 else 7), pose
+        assert fall.rise < 0.005 and fall.parts.max() < 0.005 and fall.parts[-1] < 0.001, pose
+        assert np.degrees(fall.past[12:].max()) < 3, pose
         awake += bool(fall.awake[-1])
-    assert awake <= 3
+    assert awake <= 2, "in 4 s; those that begin upright may balance longer"
 
 
 @pytest.mark.parametrize("tall", [0.05, 0.4, 6.0])
@@ -73,7 +73,8 @@ def test_one_that_begins_under_the_ground_is_let_out_without_a_jolt(store):
     fall = fallen(on_ground(11, 1, -0.4, last=120), store)
     fast = max(float(np.abs(f["bodies"]["velocity"]).max()) for f in fall.frames)
     assert fall.low[0] < -0.1 and fall.low[-1] > 0.02, "out it comes"
-    assert fast < 3.0 and not fall.awake[-1]
+    highest = float(fall.frames[0]["bodies"]["position"][:, 1].max())
+    assert fast < np.sqrt(2 * G * highest) and not fall.awake[-1], "what stood above falls, and nothing is thrown"
 
 
 def test_it_comes_to_rest_on_a_slope_of_triangles_over_a_rail_and_on_boxes(store):
@@ -159,7 +160,10 @@ def test_springs_bear_what_hangs_on_them(store):
     from estampa.solve.bodies.model import Model
     from estampa.solve.ragdoll.coupling import RagdollFrame
 
-    scene, skeleton, layer = figure(11, last=60, spring=3.0, lifted=6.0, carried=0.0)
+    scene, skeleton, layer = figure(11, last=60, spring=3.0)
+    above = {"shape": "box", "y": 1.6, "tall": 0.45, "wide": 2.0, "deep": 1.0, "soft": 0.0}  # hips and legs are held
+    zone = do.add_thing(scene, "zone", values=above)
+    do.set_values(scene, layer, {"begins": "zone", "reached": zone.id})
     evaluator = Evaluator(scene.doc, scene, store)
     evaluator.solve_through(60)
     run = evaluator.runs.every()[0]
@@ -179,6 +183,54 @@ def test_springs_bear_what_hangs_on_them(store):
         np.linalg.norm(sum(model.mass[i] * np.cross(x[i] - at, down) for i in np.flatnonzero(below)))
         for at, below in zip(hinge, model.hinges[0].below, strict=True)
     ]
-    arms = np.array(borne) > 0.5
-    assert arms.sum() == 4
+    arms = (np.array(borne) > 0.5) & (joints.cone > 0.1)  # elbows bear it across their hinges
+    assert arms.sum() == 2
     assert found.springs.stiff[arms] * angle[arms] == pytest.approx(np.array(borne)[arms], rel=0.04)
+
+
+@pytest.mark.parametrize("joints", [11, 17, 24])
+@pytest.mark.parametrize("hertz", [2.0, 5.0])
+def test_one_that_is_pulled_up_arrives_at_its_pose_as_a_damped_spring_does(store, joints, hertz):
+    """x = (1 + w t) exp(-w t): a critically damped spring from rest (any handbook of vibrations)."""
+    scene, skeleton, layer = figure(joints, last=108)
+    do.add_thing(scene, "ground")
+    posed(scene, skeleton, 3, 0.5)
+    for name in ("spring", "lifted"):
+        do.set_key(scene, layer, name, 72, 0.0)
+        do.set_key(scene, layer, name, 73, hertz)
+        for frame in (72, 73):
+            do.set_segment(scene, layer, name, frame, "step")
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(108)
+    thing = scene.doc.find(skeleton)
+    wanted = evaluator.poses.world(thing, 1, [])[:, :3, 3]
+    at = np.array([evaluator.poses.world(thing, f)[:, :3, 3] for f in range(72, 109)])
+    off = np.linalg.norm(at - wanted, axis=2)
+    t = np.arange(37) / RATE * 2 * np.pi * hertz
+    assert off[:, 0] == pytest.approx(off[0, 0] * (1 + t) * np.exp(-t), abs=0.03 * off[0, 0])
+    assert off[24].max() < 0.005, "within a second"
+    assert np.linalg.norm(at[-1] - at[-2], axis=1).max() * RATE < 0.01
+    # and it is handed back without a jump
+    do.set_key(scene, layer, "handed", 100, 0.0)
+    do.set_key(scene, layer, "handed", 108, 1.0)
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(108)
+    back = np.array([evaluator.poses.world(thing, f)[:, :3, 3] for f in range(99, 109)])
+    assert np.linalg.norm(np.diff(back, axis=0), axis=2).max() < 0.005
+    assert back[-1] == pytest.approx(wanted, abs=1e-9)
+
+
+def test_one_that_is_led_follows_a_pose_that_moves(store):
+    scene, skeleton, layer = figure(11, last=48, spring=6.0, lifted=6.0)
+    arm = next(j for j in scene.doc.find(skeleton).joints if j.name == "upper arm left")
+    for frame, angle in ((1, 0.0), (25, 0.6), (48, 0.0)):
+        do.set_key(scene, arm.id, "turn_z", frame, angle)
+        do.set_key(scene, skeleton, "x", frame, angle)
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(48)
+    thing = scene.doc.find(skeleton)
+    off = [
+        np.linalg.norm(evaluator.poses.world(thing, f)[:, :3, 3] - evaluator.poses.world(thing, f, [])[:, :3, 3], axis=1)
+        for f in range(1, 49)
+    ]
+    assert np.max(off) < 0.01

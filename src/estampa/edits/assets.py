@@ -2,6 +2,7 @@
 
 import os
 from pathlib import Path
+from typing import NamedTuple
 
 import platformdirs
 
@@ -9,10 +10,10 @@ from ..errors import EstampaError
 from ..scene.document import Document, Thing, new_id
 from ..scene.file import load_scene, write_scene
 from ..scene.scene import Scene
-from ..scene.skeleton import POSED
 from ..scene.skins import skins_of
 from ..scene.values import PLACE
 from .names import Names, thing_named
+from .repose import reposed
 from .things import with_ids
 
 ENDING = ".estampa"
@@ -110,16 +111,29 @@ def _with_asset(scene: Scene, path: str | Path) -> tuple[Document, list[Thing]]:
     return doc.adding(*made), made
 
 
-def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:
+class Replaced(NamedTuple):
+    """skeleton -- the new one; alone -- names of joints of the old one that are posed and found no partner in it."""
+
+    skeleton: Thing
+    alone: tuple[str, ...]
+
+    def __str__(self) -> str:
+        if not self.alone:
+            return f"{self.skeleton.name} has the pose and the keys of the old one."
+        names = ", ".join(self.alone[:4]) + (f" and {len(self.alone) - 4} more" if len(self.alone) > 4 else "")
+        return f"{self.skeleton.name} has no joint for {names}: their pose and keys are left behind."
+
+
+def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Replaced:
     """Put an asset in the place of a skeleton: where that stands, with the pose and the keys that hands gave it (joints
-    by name). The old one and its skins are switched off. In one step of the history; returns the new skeleton."""
+    by name, or by which part of a body they are). The old one and its skins are switched off. In one step of the
+    history."""
     old = thing_named(scene, skeleton_id)
     doc, made = _with_asset(scene, path)
     fresh = next((t for t in made if t.joints), None)
     if fresh is None:
         raise EstampaError(Path(path).stem, "has no skeleton.", "Choose an asset that is a figure.")
-    poses = {j.name: {n: v for n, v in j.values.items() if n in POSED} for j in old.joints}
-    joints = tuple(j.with_(values={**j.values, **poses.get(j.name, {})}) for j in fresh.joints)
+    joints, alone = reposed(scene.values, old, fresh, scene.doc.start)
     stand = {n: v for n, v in old.values.items() if n in (*PLACE, "parent")}
     doc = doc.replace(fresh.with_(joints=joints, values={**fresh.values, **stand}))
     for thing in scene.doc.things:
@@ -127,4 +141,4 @@ def replace(scene: Scene, path: str | Path, skeleton_id: str) -> Thing:
         if thing.id == skeleton_id or skinned:
             doc = doc.replace(thing.with_(on=False))
     scene.apply(f"Put {Path(path).stem} in the place of {old.name}", doc)
-    return scene.doc.find(fresh.id)
+    return Replaced(scene.doc.find(fresh.id), alone)

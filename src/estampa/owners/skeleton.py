@@ -13,7 +13,8 @@ from ..lazy import spatial
 from ..scene.document import Thing
 from ..scene.graph import member_of
 from ..scene.skins import skins_on
-from ..solve.bodies.limbs import limbs_of, skin_radii
+from ..solve.bodies.limb_shapes import LimbSkin
+from ..solve.bodies.limbs import limbs_of
 from ..solve.ensemble import MemberInputs
 from ..solve.solver import PoseInputs
 
@@ -40,7 +41,10 @@ class SkeletonOwner(Owner):
 
     def read_at_step(self, owner, layer, frame):
         found = super().read_at_step(owner, layer, frame)
-        return digest(found, self.radii(owner)) if member_of(layer) else found
+        if not member_of(layer):
+            return found
+        skin = self.limb_skin(owner)
+        return digest(found, skin and skin.fingerprint)
 
     def inputs(self, owner, layer, frame):
         poses, first = self.evaluator.poses, self.doc.solved_from
@@ -71,11 +75,11 @@ class SkeletonOwner(Owner):
             return found
         poses, start = self.evaluator.poses, self.doc.solved_from
         above = self.above(owner, layer)
-        limbs = limbs_of(poses.bones(owner), self.radii(owner))
+        limbs = limbs_of(poses.bones(owner), self.limb_skin(owner))
         at = lambda f: poses.world(owner, f, above)
         if layer.id not in self._first_limbs:
-            first = limbs.points(at(start))
-            self._first_limbs[layer.id] = (at(start), first, float(limbs.volumes(first).sum()))
+            world = at(start)
+            self._first_limbs[layer.id] = (world, limbs.points(world), float(limbs.volumes(world).sum()))
         stood, first, volume = self._first_limbs[layer.id]
         now, earlier = at(frame), at(max(frame - 1, start))
         v = self.reader.resolved(layer, self.scope(owner, frame))
@@ -88,18 +92,17 @@ class SkeletonOwner(Owner):
             self._still_members[layer.id] = found
         return found
 
-    def radii(self, skeleton: Thing) -> np.ndarray | None:
-        """(j,) m, as thick as the first skin that a skeleton carries is about its joints; None without one."""
+    def limb_skin(self, skeleton: Thing) -> LimbSkin | None:
+        """The first skin that a skeleton carries, by which its limbs have their shape."""
         for subject, layer in skins_on(self.doc, skeleton):
             bones = self.evaluator.poses.bones(skeleton)
 
             def make(subject=subject, layer=layer, bones=bones):
-                arrays = self.evaluator.scene.arrays
-                parts = (arrays.get(layer.bind.back), self.evaluator.scene.mesh(subject.mesh).points)
-                parts += (arrays.get(layer.bind.indices), arrays.get(layer.bind.weights))
-                return skin_radii(bones, list(layer.bind.joints), *parts)
+                arrays, mesh = self.evaluator.scene.arrays, self.evaluator.scene.mesh(subject.mesh)
+                bind = (arrays.get(getattr(layer.bind, name)) for name in ("back", "indices", "weights"))
+                return LimbSkin.of(bones, mesh, list(layer.bind.joints), *bind)
 
-            return self.evaluator.scene.memo.get(layer.id, "radii", (layer.bind, bones), make)
+            return self.evaluator.scene.memo.get(layer.id, "limb skin", (layer.bind, subject.mesh, bones), make)
         return None
 
     def attempt(self, thing, frame):

@@ -12,6 +12,8 @@ _STRETCH = {"unit": "factor", "soft": (0.2, 2), "group": "Stretch"}
 _OWN = {"unit": "factor", "soft": (0, 3), "hard": (0, None)}
 
 
+_ANY, _HINGE = (("bends", ("any",)),), (("bends", ("hinge",)),)
+
 LOOKS = {"needle": "A joint", "ring": "A ring", "square": "A square", "arc": "An arc", "arrow": "An arrow",
          "hidden": "Nothing"}  # fmt: skip
 INKS = {"amber": "Amber", "plum": "Plum", "sea": "Sea green", "paper": "Paper"}
@@ -19,7 +21,8 @@ INKS = {"amber": "Amber", "plum": "Plum", "sea": "Sea green", "paper": "Paper"}
 
 # words of a part; left and right are told by the joint's name
 PARTS = {
-    "none": "None", "hips": "Hips", "spine": "Middle of the spine", "head": "Head", "upper_arm": "Upper arm",
+    "none": "None", "hips": "Hips", "spine": "Middle of the spine", "chest": "Chest", "neck": "Neck", "head": "Head",
+    "upper_arm": "Upper arm",
     "lower_arm": "Lower arm", "hand": "Hand", "thigh": "Thigh", "shin": "Shin", "foot": "Foot", "limb": "Another limb",
 }  # fmt: skip
 
@@ -61,10 +64,18 @@ class Joint(Kind):
     )
     part = choice("none", "Which part of a body it is, for a ragdoll.", PARTS, title="Part of a body", fixed=True,
                   group="Limb")  # fmt: skip
+    bends = choice("any", "How it bends as a ragdoll.", {"any": "Any way, within a cone", "hinge": "One way, as a knee"},
+                   fixed=True, group="Limb")  # fmt: skip
     cone = number(0.9, "How far it may turn away from its rest on what it hangs on, as a ragdoll.", unit="rad",
-                  soft=(0, np.pi), hard=(0, np.pi), fixed=True, group="Limb")  # fmt: skip
+                  soft=(0, np.pi), hard=(0, np.pi), fixed=True, group="Limb", when=_ANY)  # fmt: skip
     twist = number(0.6, "How far it may twist about itself, as a ragdoll.", unit="rad", soft=(0, np.pi),
-                   hard=(0, np.pi), fixed=True, group="Limb")  # fmt: skip
+                   hard=(0, np.pi), fixed=True, group="Limb", when=_ANY)  # fmt: skip
+    bend_about = number(0, "Where the axis of its hinge points: turned about the joint from its own X.", unit="rad",
+                        title="Hinge turned", soft=(-np.pi, np.pi), fixed=True, group="Limb", when=_HINGE)  # fmt: skip
+    bend_far = number(2.4, "How far it bends from its rest about its hinge, counter-clockwise seen from its tip.",
+                      unit="rad", soft=(0, 2.8), hard=(-np.pi, np.pi), fixed=True, group="Limb", when=_HINGE)  # fmt: skip
+    bend_back = number(0.05, "How far it bends the other way.", unit="rad", soft=(0, 1), hard=(-np.pi, np.pi),
+                       fixed=True, group="Limb", when=_HINGE)  # fmt: skip
     look = choice("needle", "How it is drawn, for whoever poses: a shape to take hold of, or not at all.", LOOKS,
                   title="Shown as", drawn=True, fixed=True, group="Look")  # fmt: skip
     look_size = number(0.15, "How large its shape is.", title="Size", drawn=True, fixed=True, unit="m", soft=(0.02, 1),
@@ -79,4 +90,4 @@ PLACES, TURNS, STRETCHES = ("x", "y", "z"), ("turn_x", "turn_y", "turn_z"), ("st
 POSED = (*PLACES, *TURNS, *STRETCHES)
 PHYSICAL = ("stiffness", "mass", "area")  # times what a layer that is solved gives
 OWN = (*PHYSICAL, "influence")
-LIMB = ("part", "cone", "twist")  # read by a ragdoll alone
+LIMB = ("part", "cone", "twist", "bends", "bend_about", "bend_far", "bend_back")  # read by a ragdoll alone

@@ -96,7 +96,12 @@ class Picker(QDialog):
         path = item.data(Qt.UserRole)
 
         def run():
-            made = [assets.replace(s.scene, path, instead_of)] if instead_of else assets.put(s.scene, path)
+            if instead_of:
+                replaced = assets.replace(s.scene, path, instead_of)
+                s.notice.emit("note" if replaced.alone else "done", str(replaced), "")
+                made = [replaced.skeleton]
+            else:
+                made = assets.put(s.scene, path)
             s.selection.select(next((t.id for t in made if t.declared is not None and t.declared.moves), made[0].id))
 
         if s.carry_out(run):

@@ -12,12 +12,12 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
 )
 
-from ...edits import ragdoll
+from ...edits import body_parts, ragdoll
 from ...kinds.registry import kind_of
 from ..panels.fields import NumberField
 
 NONE = "—"
-ROWS = [(part, ("",)) for part in ragdoll.ONE] + [(part, ("left", "right")) for part in ragdoll.TWO]
+ROWS = [(part, ("",)) for part in body_parts.ONE] + [(part, ("left", "right")) for part in body_parts.TWO]
 WORDS = {"spine": "Middle spine"}
 
 
@@ -48,7 +48,7 @@ class BodyParts(QDialog):
                 label.setBuddy(box)
         column.addLayout(grid)
         self.proposals = QPushButton("Propose anew")
-        self.proposals.clicked.connect(lambda: self.show_parts(ragdoll.proposed(self.bones)))
+        self.proposals.clicked.connect(lambda: self.show_parts(body_parts.proposed(self.bones)))
         column.addWidget(self.proposals, alignment=Qt.AlignLeft)
         weight = kind_of("limp").channels["weight"]
         self.weight = NumberField(weight)
@@ -75,7 +75,7 @@ class BodyParts(QDialog):
         self.setMinimumWidth(520)
         self.finished.connect(self.deleteLater)
         named = {j.id: j.constant("part") for j in skeleton.joints if j.constant("part") not in ("none", "limb")}
-        self.show_parts(named or ragdoll.proposed(self.bones))
+        self.show_parts(named or body_parts.proposed(self.bones))
 
     def _joints(self, name) -> QComboBox:
         box = QComboBox()
@@ -87,7 +87,7 @@ class BodyParts(QDialog):
         return box
 
     def show_parts(self, parts: dict[str, str]) -> None:
-        slots = ragdoll.by_slot(self.bones, parts)
+        slots = body_parts.by_slot(self.bones, parts)
         for slot, box in self.boxes.items():
             box.setCurrentIndex(max(box.findData(slots.get(slot, "")), 0))
         self._tell()
@@ -101,9 +101,9 @@ class BodyParts(QDialog):
         parts = self.parts()
         chosen = [box.currentData() for box in self.boxes.values() if box.currentData()]
         twice = sorted({self.bones.joints[self.bones.where[j]].name for j in chosen if chosen.count(j) > 1})
-        lacks, wrong = ragdoll.missing(parts), []
+        lacks, wrong = body_parts.missing(parts), []
         for (part, side), box in self.boxes.items():
-            if side and box.currentData() and ragdoll.side_of(self.bones, box.currentData()) not in (side, ""):
+            if side and box.currentData() and body_parts.side_of(self.bones, box.currentData()) not in (side, ""):
                 wrong.append(f"the {side} {part.replace('_', ' ')} is on the other side")
         words = [f"{', '.join(twice)} is chosen twice."] if twice else []
         words += [f"Missing: {', '.join(lacks)}."] if lacks else []

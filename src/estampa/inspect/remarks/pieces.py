@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ...edits import ragdoll
+from ...edits import body_parts, ragdoll
 from ...geometry.crossing import crossings
 from ...geometry.pieces import Pieces, is_closed
 from ...motion.breaking import A_CELL
@@ -100,7 +100,7 @@ def moves_one_piece(scene: Scene | Snapshot) -> Iterator[Remark]:
 def ragdolls(scene: Scene | Snapshot, layer: Thing, skeleton: Thing) -> Iterator[Remark]:
     bones = scene.values.bones(skeleton)
     parts = {j.id: j.constant("part") for j in bones.joints if j.constant("part") not in ("none", "limb")}
-    lacks = ragdoll.missing(parts)
+    lacks = body_parts.missing(parts)
     if lacks:
         yield Remark(
             "note",

@@ -34,7 +34,7 @@ class BodyHinges:
         v = seen.v
         self.friction, self.joint_damping = float(v.friction), float(v.joint_damping)
         self.damping = np.array([v.damping, v.turn_damping], float)
-        self.ends = limbs.ends(seen.stood[0])
+        self.capsules = limbs.capsules(seen.stood[0])
         self.stiff = np.sqrt(limbs.stiffness[k])  # of Hz, as the stiffness goes by their square
 
     def _borne(self) -> np.ndarray:
@@ -49,16 +49,19 @@ class BodyHinges:
         stood = [limbs.stand(world) for world in seen.stood[1:]]
         turned = [turns.product(turn, turns.inverse(self.turn)) for turn, _ in stood]  # of each body, as posed
         parent = limbs.parent[self.tied]
-        wanted = turns.product(turns.inverse(turned[1][parent]), turned[1][self.tied])
+        wanted = [turns.product(turns.inverse(turn[parent]), turn[self.tied]) for turn in turned]
+        before, pose = (turns.product(turns.product(turns.inverse(self.theirs), turn), self.own) for turn in wanted)
         pace, lift = 2 * np.pi * float(v.spring) * self.stiff, 2 * np.pi * float(v.lifted)
         arm = (self.centre[0] - self.at[0])[None]
         goes = [
             np.r_[at[0] + turns.turned(turn[:1], arm)[0], turn[0]] for turn, (_, at) in zip(turned, stood, strict=True)
         ]
         mass = float(self.mass.sum())
+        is_led = v.lifted > 0 and v.spring > 0 and v.carried > 0
+        stiff, lift, led = (0.0, 0.0, lift) if is_led else (self.bears, lift, 0.0)
         return {
-            "pose": turns.product(turns.product(turns.inverse(self.theirs), wanted), self.own),
-            "stiff": self.bears * pace**2, "damp": 2 * float(v.ratio) * self.bears * pace,
+            "pose": pose, "pose_before": before, "rate": pace, "led": led, "ratio": float(v.ratio),
+            "stiff": stiff * pace**2, "damp": 2 * float(v.ratio) * stiff * pace,
             "lift": lift**2, "lift_damp": 2 * float(v.ratio) * lift, "lift_mass": mass,
             "lift_inertia": LED * mass * self.size**2 / 12, "lift_before": goes[0], "lift_now": goes[1],
         }  # fmt: skip

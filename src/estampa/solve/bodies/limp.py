@@ -8,7 +8,7 @@ from ...motion.layer import Resolved
 from ..ensemble import Member
 from .body import placed, steady
 
-ANIMATED = ("spring", "ratio", "lifted", "carried")  # read at every frame; the rest is what the limbs are
+ANIMATED = ("spring", "ratio", "lifted", "carried", "handed")  # read at every frame; the rest is what the limbs are
 INSTANT = 1e-4  # s, less than any frame
 NOTHING = 1e-4  # times its size, of a figure that is away: none at all would turn no way
 # what a limb is as a body, where the layer has no channel for it
@@ -28,7 +28,7 @@ class Limp(Member):
     """
 
     kind, title = "limp", "Limp (ragdoll)"
-    version = 3  # joints are solved by `ragdoll`
+    version = 4  # knees and elbows are hinges, limbs have the shape and mass of the skin they own
     icon = "M5 3.2 a1.6 1.6 0 1 0 .01 0 M5.5 6.2 L8.5 9 L6.5 13 M8.5 9 L12.5 10 L13.5 13.5 M6.5 7 L10.5 5.5 L13 7"
     moves = "joints"
     group = "fall"
@@ -45,8 +45,12 @@ class Limp(Member):
     lifted = number(0, "How fast the uppermost limb is pulled to where it enters; 0 lets it fall.", title="Pulled up",
                     unit="Hz", soft=(0, 8), hard=(0, 60))  # fmt: skip
     carried = number(
-        1, "How much of its weight is taken from it while it is pulled up and springs back: 1 arrives at the pose, 0 "
-        "sags as far as its springs let it.", title="Carried", unit="fraction", soft=(0, 1), hard=(0, 1),
+        1, "How much of its weight is taken from it while it is pulled up and springs back: 1 arrives at the pose, less "
+        "hangs lower; at 0 each joint's spring bears what hangs on it.", title="Carried", unit="fraction", soft=(0, 1), hard=(0, 1),
+    )  # fmt: skip
+    handed = number(
+        0, "How much of it is handed back to the layers above: 0 shows the ragdoll, 1 the pose that enters.",
+        title="Handed back", unit="fraction", soft=(0, 1), hard=(0, 1),
     )  # fmt: skip
     begins = choice(
         "first", "When it goes limp; until then it follows the layers above.",
@@ -71,7 +75,7 @@ class Limp(Member):
                           hard=(0, None))  # fmt: skip
 
     joint_damping = steady(
-        3.0, "Share of the rate at which its joints turn that they lose each second; half of it is dry, so that it "
+        5.0, "Share of the rate at which its joints turn that they lose each second; half of it is dry, so that it "
         "comes to rest. 0 swings freely.", title="Damping of joints", unit="1/s", soft=(0, 10), hard=(0, None),
     )  # fmt: skip
 
@@ -112,4 +116,9 @@ class Limp(Member):
                 result.stretch[j] *= NOTHING
             if parent < 0:
                 result.place[j] = back.apply(where[k][None, None])[0, 0]
-        return result
+        if v.handed <= 0:
+            return result
+        share = min(float(v.handed), 1.0)
+        mixed = [a + share * (b - a) for a, b in ((result.place, pose.place), (result.stretch, pose.stretch))]
+        turned = turns.slerp(result.turn, pose.turn, np.full(len(bones), share))
+        return result._replace(place=mixed[0], turn=turned, stretch=mixed[1])

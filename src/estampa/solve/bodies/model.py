@@ -44,7 +44,9 @@ class Model:
             count += pieces.count
             weights = seen.v.ballast if seen.v.moved == "solve" else None
             heavier = None if weights is None else 1 + (seen.v.heavier - 1) * weights.astype(float)
-            parts += [(seen, pieces, i, mass) for i, mass in enumerate(pieces.masses(seen.first, heavier))]
+            of_limbs = seen.limbs is not None
+            masses = seen.limbs.masses(seen.stood[0]) if of_limbs else pieces.masses(seen.first, heavier)
+            parts += [(seen, pieces, i, mass) for i, mass in enumerate(masses)]
         self.count, self.parts = count, parts
         number = lambda make: np.array([make(*p) for p in parts], float).reshape(len(parts), -1)
         self.ids = np.array([id_of(seen.id, i) for seen, _, i, _ in parts], np.int64)

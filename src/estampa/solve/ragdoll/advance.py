@@ -24,6 +24,7 @@ from .joints import (
     swing_of,
     twist_of,
 )
+from .leading import lead
 from .vectors import (
     add,
     by_vector,
@@ -47,10 +48,10 @@ from .vectors import (
 # Shares of a figure's height, or of its root: how near is looked at and to what joints are held (m), how fast what
 # began deep comes out (m/s), and below what speed a figure all but stands still (m/s)
 NEAR, PACE, CALM = 0.003, 0.3, 0.03
-RESTS = 0.35  # s of all but standing still, after which a figure sleeps
+RESTS = 0.25  # s of all but standing still, after which a figure sleeps
 # A figure that all but stands still, its middle so many times its height above all that it touches, balances: no limp
 # one does. It is swayed by so much of its weight, its limbs this way and that in turn, until it falls.
-BALANCES, SWAY = 0.15, 0.02
+BALANCES, SWAY, SWAYED = 0.15, 0.02, 1.2  # SWAYED s
 BACK = 2.0  # rad/s at which a joint that began past its limits comes back
 WEIGHS = 9.8  # m/s2 at the least, by which it is told what is little: without gravity rounding would seem much
 SWEEPS = 32  # the most in a small step
@@ -72,6 +73,7 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
     before = LimbMotion(motion.x.copy(), motion.q.copy(), motion.v.copy(), motion.w.copy())
     inverse_mass, inertia = np.zeros(count), np.zeros((count, 6))
     response, arms, borne = np.zeros((ties, 6)), np.zeros((2, ties, 3)), np.zeros((ties, 6))
+    leads, whole = np.zeros((count, 6)), dt / (span[1] - span[0])
     lifted, room = np.zeros((many, 6)), MOST * len(capsules.body) + 64
     trees, kept = tree.room(count, joints, many), np.exp(-damping * h)
     touches = Touches(
@@ -97,6 +99,8 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
         energy.tell(was, motion, bodies, joints, springs, pull)
         borne[:] = 0.0
         lifted[:] = 0.0
+        lead(leads, motion, bodies, joints, springs, t0, whole)
+        _speed_up(motion, bodies, springs, leads, h)
         _predict(motion, before, bodies, figures, begins, driven, pull, inverse_mass, inertia, (step + 1) / steps, h)
         joints_of_step(motion, bodies, joints, inverse_mass, inertia, arms, response)
         tree.factor(trees, motion, bodies, joints, springs, inverse_mass, arms, h)
@@ -117,7 +121,7 @@ def advance(motion, bodies, capsules, joints, springs, figures, solids, driven, 
         _stop_rolling(motion, touches, found, inertia, h)
         energy.tell(now, motion, bodies, joints, springs, pull)
         energy.work_of_driven(
-            given, motion, before, bodies, joints, springs, touches, found, borne, lifted, h
+            given, motion, before, bodies, joints, springs, touches, found, borne, lifted, leads, h
         )  # fmt: skip
         energy.islands(island, bodies, touches, found)
         energy.guard(motion, before, bodies, springs, was, now, given, island, weight)
@@ -178,6 +182,16 @@ def _limits_of_frame(motion, joints, figures, dt):
         cone[j, 0], reach[j, 0] = joints.cone[j] + slack[j, 0], min(joints.reach[j] + slack[j, 1], 3.1)
         cone[j, 1], reach[j, 1] = math.sin(0.5 * min(cone[j, 0], math.pi)) ** 2, math.tan(0.5 * reach[j, 0])
     return cone, reach
+
+
+@single
+def _speed_up(motion, bodies, springs, leads, h):
+    """Limbs of figures that are led, by what they are to be sped up by."""
+    for i in range(len(motion.x)):
+        if springs.led[bodies.figure[i]] > 0.0 and bodies.inverse_mass[i] > 0.0:
+            for s in range(3):
+                motion.v[i, s] += h * leads[i, s]
+                motion.w[i, s] += h * leads[i, 3 + s]
 
 
 @single
@@ -371,6 +385,8 @@ def _rub_joints(motion, bodies, joints, springs, figures, inverse_mass, inertia,
         sprung = springs.stiff[j] > 0  # it has its damping from that
         if inverse_mass[a] + inverse_mass[b] == 0.0 or joints.loss[j] + joints.dry[j] <= 0 and not sprung:
             continue
+        if springs.led[bodies.figure[b]] > 0.0:
+            continue
         d = sub(vector(motion.w, b), vector(motion.w, a))
         l = length(d)
         if l < 1e-9:
@@ -421,7 +437,7 @@ def _rest(motion, bodies, capsules, figures, springs, touches, found, pull, now,
         f = bodies.figure[i]
         far = 0.5 * length(sub(vector(capsules.b, c), vector(capsules.a, c)))
         fast[f] = max(fast[f], length(vector(motion.v, i)), far * length(vector(motion.w, i)))
-        if bodies.inverse_mass[i] == 0.0 or springs.lift[f] > 0:
+        if bodies.inverse_mass[i] == 0.0 or springs.lift[f] + springs.led[f] > 0:
             fast[f] = max(fast[f], 10 * calm[f])
     for c in range(found):
         a, b = touches.who[c, 0], touches.who[c, 1]
@@ -439,7 +455,9 @@ def _rest(motion, bodies, capsules, figures, springs, touches, found, pull, now,
     for f in range(many):
         balances = above[f] > BALANCES * figures.tall[f] and not math.isinf(above[f]) and not figures.asleep[f]
         if balances and (figures.quiet[f] < 0 or fast[f] < calm[f]):
-            figures.quiet[f] = -1.0  # until it has fallen
+            # until it has fallen; what no sway brings down kneels or sits
+            figures.quiet[f] = min(figures.quiet[f], -1.0) - dt if fast[f] < 2 * calm[f] else -1.0
+            figures.asleep[f] = figures.quiet[f] < -1.0 - SWAYED
         elif fast[f] >= calm[f]:
             figures.quiet[f] = 0.0
         else:

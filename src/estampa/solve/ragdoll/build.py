@@ -81,15 +81,9 @@ def _figure(number: int, hinges, masses: list[Mass], mass: np.ndarray):
     turn = turns.turns_of(axes)
     into = lambda rows, v: np.einsum("pji,pj->pi", axes[rows], v)
     bodies = (1 / mass, 1 / inertia, np.full(count, number), np.full(count, hinges.friction))
-    a, b, radius = hinges.ends
-    who = np.arange(count)
-    capsules = (
-        who,
-        into(who, a - hinges.centre),
-        into(who, b - hinges.centre),
-        radius,
-        _apart(limbs.parent, a, b, radius),
-    )
+    (a, b, radius), who = hinges.capsules, limbs.capsule_of
+    middle = hinges.centre[who]
+    capsules = who, into(who, a - middle), into(who, b - middle), radius, _apart(limbs.parent, who, a, b, radius)
     k, p = hinges.tied, limbs.parent[hinges.tied]
     back = turns.inverse(turn)
     joints = (
@@ -100,17 +94,22 @@ def _figure(number: int, hinges, masses: list[Mass], mass: np.ndarray):
     return bodies, turn, capsules, joints, np.tile(hinges.damping, (count, 1))
 
 
-def _apart(parent: np.ndarray, a: np.ndarray, b: np.ndarray, radius: np.ndarray) -> np.ndarray:
+def _apart(parent: np.ndarray, of: np.ndarray, a: np.ndarray, b: np.ndarray, radius: np.ndarray) -> np.ndarray:
     """(p * p,) bool, whether every two limbs may touch: those that hang on one another, or stand in one another as
-    they begin, may not."""
+    they begin, may not. of (c,) the limb of each capsule"""
     count = len(parent)
-    found = np.ones((count, count), bool)
-    for i in range(count):
-        for j in range(i + 1):
-            s, t = nearest(tuple(a[i]), tuple(b[i]), tuple(a[j]), tuple(b[j]))
-            far = np.linalg.norm(a[i] + s * (b[i] - a[i]) - a[j] - t * (b[j] - a[j]))
-            near = i == j or parent[i] == j or parent[j] == i or (parent[i] == parent[j] and parent[i] >= 0)
-            found[i, j] = found[j, i] = not near and far > radius[i] + radius[j]
+    found, siblings = np.ones((count, count), bool), (parent[:, None] == parent) & (parent >= 0)
+    found &= ~(siblings | np.eye(count, dtype=bool))
+    for i in np.flatnonzero(parent >= 0):
+        found[i, parent[i]] = found[parent[i], i] = False
+    for m in range(len(of)):
+        for n in range(m):
+            i, j = of[m], of[n]
+            if not found[i, j]:
+                continue
+            s, t = nearest(tuple(a[m]), tuple(b[m]), tuple(a[n]), tuple(b[n]))
+            far = np.linalg.norm(a[m] + s * (b[m] - a[m]) - a[n] - t * (b[n] - a[n]))
+            found[i, j] = found[j, i] = far > radius[m] + radius[n]
     return found.ravel()
 
 
@@ -119,7 +118,8 @@ def no_springs(ragdolls: Ragdolls) -> Springs:
     pose = np.tile([0.0, 0, 0, 1], (joints, 1))
     first = np.array([np.argmax(ragdolls.bodies.figure == f) for f in range(figures)], np.int64)
     none, place = np.zeros(figures), np.tile([0.0, 0, 0, 0, 0, 0, 1], (figures, 1))
-    return Springs(pose, np.zeros(joints), np.zeros(joints), first, none, none, none, none, place, place)
+    still = np.zeros(joints)
+    return Springs(pose, still, still, first, none, none, none, none, place, place, none, none, still, pose)
 
 
 def rested(ragdolls: Ragdolls) -> Figures:

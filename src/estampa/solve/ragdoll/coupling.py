@@ -40,9 +40,11 @@ class RagdollFrame:
             if held[row]:
                 place, turn = driven[row][1]
                 self.ends[n] = np.r_[place, turns.product(turn[None], rag.axes[n : n + 1])[0]]
-        if (self.springs.lift > 0).any() or (self.springs.stiff > 0).any() or (self.begins != self.ends).any():
-            self.figures.quiet[:] = 0  # what is pulled or driven does not sleep
-            self.figures.asleep[:] = False
+        stirs = self.springs.lift + self.springs.led > 0
+        stirs[rag.bodies.figure[rag.joints.own[self.springs.stiff > 0]]] = True
+        stirs[rag.bodies.figure[(self.begins != self.ends).any(axis=1)]] = True
+        self.figures.quiet[stirs] = 0  # what is pulled or driven does not sleep
+        self.figures.asleep[stirs] = False
 
     def meets(self, model, place: np.ndarray, turn: np.ndarray, speed: np.ndarray, free: np.ndarray) -> np.ndarray:
         """(b,) bool, the limbs that may meet a body that the engine moves in this frame. free (bodies,) bool"""
@@ -126,7 +128,7 @@ def _remembered(ragdolls: Ragdolls, frame) -> Figures:
 
 def _springs(model, crowd) -> Springs:
     pulls = [h.pulls(crowd) for h in model.hinges]
-    of_joints = {n: np.concatenate([p[n] for p in pulls]) for n in ("pose", "stiff", "damp")}
+    of_joints = {n: np.concatenate([p[n] for p in pulls]) for n in ("pose", "stiff", "damp", "rate", "pose_before")}
     of_figures = {n: np.stack([np.asarray(p[n], float) for p in pulls]) for n in pulls[0] if n not in of_joints}
     springs = no_springs(model.ragdolls)._replace(**of_joints, **of_figures)
     for goes in (springs.lift_before, springs.lift_now):  # limbs' own axes stand so in those of their bodies

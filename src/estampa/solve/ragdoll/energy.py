@@ -78,8 +78,8 @@ def tell(found, motion, bodies, joints, springs, pull):
 
 
 @single
-def work_of_driven(given, motion, before, bodies, joints, springs, touches, count, borne, lifted, h):
-    """Put into `given` (f,) J what driven limbs, lifting springs and moving solids did to each figure in a small step
+def work_of_driven(given, motion, before, bodies, joints, springs, touches, count, borne, lifted, leads, h):
+    """Put into `given` (f,) J what driven limbs, lifting springs, what leads and moving solids did to each figure in a small step
     of h seconds. before -- how limbs stood as it began"""
     given[:] = 0.0
     for j in range(len(joints.own)):
@@ -95,6 +95,17 @@ def work_of_driven(given, motion, before, bodies, joints, springs, touches, coun
         turn = scaled((q[0], q[1], q[2]), 2.0 if q[3] >= 0 else -2.0)
         force, moment = (borne[j, 0], borne[j, 1], borne[j, 2]), (borne[j, 3], borne[j, 4], borne[j, 5])
         given[bodies.figure[joints.own[j]]] += sign * (dot(force, went) + dot(moment, turn)) / (h * h)
+    for i in range(len(motion.x)):
+        if springs.led[bodies.figure[i]] > 0.0 and bodies.inverse_mass[i] > 0.0:
+            old = quaternion(before.q, i)
+            q = product(quaternion(motion.q, i), inverse(old))
+            turn = turned(inverse(old), scaled((q[0], q[1], q[2]), 2.0 if q[3] >= 0 else -2.0))
+            bend = turned(inverse(old), (leads[i, 3], leads[i, 4], leads[i, 5]))
+            went, own = sub(vector(motion.x, i), vector(before.x, i)), bodies.inverse_inertia
+            done = dot((leads[i, 0], leads[i, 1], leads[i, 2]), went) / bodies.inverse_mass[i]
+            for s in range(3):
+                done += bend[s] * turn[s] / own[i, s]
+            given[bodies.figure[i]] += done
     for f in range(len(given)):
         i = springs.root[f]
         if springs.lift[f] > 0:
@@ -164,7 +175,7 @@ def guard(motion, before, bodies, springs, was, now, given, island, weight):
                 inner += now.inner[o]
                 outer += 0.5 * now.mass[o] * dot(v, v)
                 heavy += weight[o]
-                extra -= (LED if springs.lift[o] > 0 else SPARED) * weight[o]
+                extra -= (LED if springs.lift[o] + springs.led[o] > 0 else SPARED) * weight[o]
         if extra <= 0.0:
             continue
         within = math.sqrt(max(0.0, 1 - extra / inner))

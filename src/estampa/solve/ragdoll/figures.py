@@ -62,6 +62,10 @@ class Springs(NamedTuple):
     lift_inertia: np.ndarray  # (f,) kg m2
     lift_before: np.ndarray  # (f, 7) place and turn of the lifted limb at the start of the frame
     lift_now: np.ndarray  # (f, 7) and at its end
+    led: np.ndarray  # (f,) 1/s, how fast the root of one that is led goes to where it is lifted; 0 for none
+    ratio: np.ndarray  # (f,) damping ratio of that
+    rate: np.ndarray  # (j,) 1/s, how fast joints of those go to their poses
+    pose_before: np.ndarray  # (j, 4) what the pose was at the start of the frame
 
 
 class Figures(NamedTuple):

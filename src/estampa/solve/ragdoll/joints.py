@@ -176,15 +176,15 @@ def lift_of(x, q, before_x, before_q, springs, wanted, f, t0, t, h):
     way = sub(vector(goes, f), vector(was, f))
     lacks = sub(add(vector(was, f), scaled(way, t)), vector(x, i))
     lacked = sub(add(vector(was, f), scaled(way, t0)), vector(before_x, i))
-    turns = shorter(product(_between_turns(was, goes, f, t), inverse(quaternion(q, i))))
-    turned_before = shorter(product(_between_turns(was, goes, f, t0), inverse(quaternion(before_q, i))))
+    turns = shorter(product(between_turns(was, goes, f, t), inverse(quaternion(q, i))))
+    turned_before = shorter(product(between_turns(was, goes, f, t0), inverse(quaternion(before_q, i))))
     for s in range(3):
         wanted[f, s] = springs.lift_mass[f] * ((h * h * k + h * c) * lacks[s] - h * c * lacked[s])
         wanted[f, 3 + s] = 2 * springs.lift_inertia[f] * ((h * h * k + h * c) * turns[s] - h * c * turned_before[s])
 
 
 @single
-def _between_turns(was, goes, f, t):
+def between_turns(was, goes, f, t):
     """The turn a share t of the way from row f of the one to that of the other, the shorter way."""
     d = was[f, 3] * goes[f, 3] + was[f, 4] * goes[f, 4] + was[f, 5] * goes[f, 5] + was[f, 6] * goes[f, 6]
     sign = 1.0 if d >= 0 else -1.0
