@@ -3,12 +3,14 @@
 from dataclasses import dataclass
 
 import numpy as np
+import trimesh
 
 from estampa import edits as do
 from estampa.edits import joints as build
 from estampa.edits import ragdoll
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns
+from estampa.geometry.mesh import Mesh
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.solve.bodies.limbs import hinge_axes
@@ -126,3 +128,26 @@ def fallen(scene: Scene, store, until: int | None = None) -> Fall:
         found[3].append(bool((rows["asleep"] == 0).any()))
         found[4].append(rows["position"][:, 1].min())
     return Fall(*(np.array(x) for x in found), frames)
+
+
+THICK = {"Hips": 0.16, "Spine": 0.15, "Spine lower": 0.15, "Spine upper": 0.15, "Chest": 0.17, "Neck": 0.06, "Head": 0.1}  # m
+
+
+def dressed(scene: Scene, skeleton: str) -> trimesh.Trimesh:
+    """Give a figure a closed skin, a union of hulls about its joints and wider than deep, and bind it to them."""
+    import manifold3d as m3
+
+    bones = scene.values.bones(scene.doc.find(skeleton))
+    starts, ends = bones.segment_ends(bones.at_rest)
+    parts = []
+    for i, a, b in zip(bones.segments[0], starts, ends, strict=True):
+        name = bones.joints[i].name
+        radius = THICK.get(name, 0.045 if "arm" in name else 0.075 if "thigh" in name else 0.05)
+        ball = trimesh.creation.icosphere(2, radius).vertices * [1.25, 1, 0.75]
+        parts.append(m3.Manifold.hull_points(np.concatenate([ball + a, ball + b])))
+    made = m3.Manifold.batch_boolean(parts, m3.OpType.Add).simplify(1e-3).refine_to_length(0.05).to_mesh64()
+    body = trimesh.Trimesh(made.vert_properties[:, :3], made.tri_verts.astype(int), process=False)
+    assert body.is_watertight
+    subject = do.add_mesh(scene, Mesh.from_triangles(body.vertices, body.faces), "Skin")
+    build.bind_skin(scene, subject.id, skeleton)
+    return body

@@ -20,7 +20,7 @@ PLAIN = 0.2
 LEAST = 8  # vertices of a skin that tell a limb's shape
 EDGES = (0.02, 0.98)  # shares of its vertices between which it is filled: a nail is no part of a hand
 BESIDE, MOST_BESIDE = 1.45, 3  # times as wide as deep, from where on capsules lie side by side; how many at the most
-SAMPLES = 12_000  # places inside a skin, by which volume is shared
+SAMPLES = 50_000  # places inside a skin, by which volume is shared
 
 
 class Capsules(NamedTuple):
