@@ -98,6 +98,11 @@ class BondFrame:
     def columns(self) -> dict[str, np.ndarray]:
         return {"whole": self.whole, "pull": self.pull, "used": self.used}
 
+    @property
+    def is_eased(self) -> bool:
+        """Whether all of it has its whole weight."""
+        return bool((self.weighs == 1.0).all())
+
     def before_step(self) -> None:
         self.was = np.zeros((len(self.rows), 6))
         if self.engine.moves:

@@ -14,6 +14,7 @@ from .bonded import BondFrame
 from .engine import REACH, Engine, unit_of
 from .hinges import limb_table
 from .model import Model, solid_obstacles
+from .resting import rest_together
 
 MANY, FEW_KEPT, OFTEN_KEPT = 300, 48, 12  # with so many bodies the engine's state is kept with fewer frames
 
@@ -60,6 +61,7 @@ class Bodies(Ensemble):
                 "How many times its own weight what is bonded bears as it begins; 0 unless it stands or hangs.",
             ),
             Column("borne", (), "Pa", "The hardest pull that its weight is on a bond then."),
+            Column("calm", (), "s", "For how long all that moves has all but stood still."),
             Column("unit", (), "m", "The engine's unit of length, chosen by the smallest body.", keep="shown"),
         ),
     }
@@ -110,7 +112,8 @@ class Bodies(Ensemble):
         moved = paths | model.obstacles(engine, crowd)
         afloat = model.push(engine, crowd, place, turn, speed, held, asleep, dt)
         free = model.by_engine & ~held
-        if engine.pulls_otherwise(crowd.world.gravity):
+        stirred = engine.pulls_otherwise(crowd.world.gravity)
+        if stirred:
             for row in np.flatnonzero(free & (asleep > 0) & ~model.untouched):
                 engine.body(row).wake_up(True)
         limp = model.limp(frame, held, dt)
@@ -138,6 +141,9 @@ class Bodies(Ensemble):
                 figures.alone()
         engine.advance(steps, dt, crowd.world.gravity, moved, after, before)
         engine.read(free, place, turn, speed, spin, asleep)
+        calm = 0.0
+        if not stirred and (bonds is None or bonds.is_eased):
+            calm = rest_together(engine, model, float(frame["report"]["calm"][0]) + dt, free, speed, spin, asleep)
         if figures is not None:
             remembered = (limp, *figures.end(asleep))
         for row, (_, (there, turned)) in driven.items():
@@ -148,7 +154,7 @@ class Bodies(Ensemble):
         held = held.astype(np.uint8)
         bears = tuple(float(frame["report"][n][0]) for n in ("bears", "borne"))
         broken = bonds and bonds.columns
-        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, broken, remembered, bears)
+        return _frame(model, engine, place, turn, speed, spin, held, asleep, keep, broken, remembered, bears, calm)
 
     def resumed(self, frame: Frame, crowd: EnsembleInputs) -> Frame:
         model, rows = Model.of(crowd), frame["bodies"]
@@ -213,7 +219,7 @@ class Bodies(Ensemble):
 
 def _frame(
     model: Model, engine: Engine, position, turn, velocity, spin, held, asleep, keep: bool, bonds=None, remembered=None,
-    bears: tuple[float, float] = (0.0, 0.0),
+    bears: tuple[float, float] = (0.0, 0.0), calm: float = 0.0,
 ) -> Frame:  # fmt: skip
     columns = {
         "position": position, "turn": turn, "velocity": velocity, "spin": spin, "centre": model.centre, "held": held,
@@ -227,6 +233,7 @@ def _frame(
     contacts, deepest = engine.touching() if model.count <= MANY else (-1, 0.0)
     row = {"awake": [awake], "energy": [float(moving)], "contacts": [contacts], "deepest": [deepest]}
     row["bears"], row["borne"] = [bears[0]], [bears[1]]
+    row["calm"] = [calm]
     row["unit"] = [REACH * unit_of(model.smallest)]
     report = {c.name: c.array(row[c.name]) for c in Bodies.tables["report"]}
     tables = {"bodies": Table(made, model.ids, model.spans), "report": Table(report)}

@@ -166,6 +166,11 @@ class Model:
             boxes.append([[(low, high)[k >> a & 1][a] for a in range(3)] for k in range(8)])
         return np.array(boxes, float).reshape(-1, 8, 3)
 
+    @cached_property
+    def across(self) -> np.ndarray:
+        """(b,) m, the longest side of that box."""
+        return np.ptp(self.corners, axis=1).max(axis=1)
+
     def bounds(self, rows: np.ndarray, place: np.ndarray, turn: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """((r, 3), (r, 3)) m, the boxes around bodies as they stand."""
         axes = turns.turn_matrices(turn[rows])
