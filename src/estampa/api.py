@@ -11,6 +11,7 @@ import numpy as np
 
 from . import edits as commands
 from .baking import bodies as body_keys
+from .baking import pieces as piece_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .edits import assets, joints, ragdoll, rig, strips, swarms
@@ -72,6 +73,8 @@ set_values = commands.set_values
 bake_bodies = body_keys.bake
 bodies_back_to_live = body_keys.back_to_live
 put_bodies = body_keys.put
+part_pieces = piece_keys.part
+put_pieces = piece_keys.put
 
 
 def adopt(scene: Scene, solver_id: str, frame: int, from_id: str | None = None, store=None) -> None:
@@ -199,6 +202,8 @@ __all__ = [
     "along_path",
     "back_to_live",
     "bake_bodies",
+    "part_pieces",
+    "put_pieces",
     "bake_keys",
     "bake_scene",
     "bared_faces",

@@ -110,6 +110,7 @@ def _of_parts(command: Added) -> None:
     keys = command("keys", "Bake the layers of a skeleton to keys on its joints, and save the scene.")
     keys.add_argument("scene")
     keys.add_argument("--skeleton", metavar="NAME", help="which skeleton (default: the only one)")
+    keys.add_argument("--pieces", metavar="SUBJECT", help="instead, make each piece of a subject one with keys")
     keys.add_argument("--bodies", action="store_true", help="instead, bake bodies to keys on their subjects")
     keys.add_argument("--tips", type=float, default=2.0, metavar="MM", help="how far a tip may be off (2 mm)")
     keys.add_argument("--turn", type=float, default=0.5, metavar="DEG", help="how far a joint may be turned off (0.5)")

@@ -311,6 +311,8 @@ def _keys(a) -> int:
 
     if a.bodies:
         return _body_keys(a, Tolerance(a.tips / 1000, math.radians(a.turn)))
+    if a.pieces:
+        return _piece_keys(a, Tolerance(a.tips / 1000, math.radians(a.turn)))
     with _edited(a.scene) as scene:
         skeleton = _named(scene, a.skeleton, scene.doc.skeletons, "Skeleton")
         if a.live:
@@ -344,6 +346,21 @@ def _body_keys(a, tolerance) -> int:
             baked = bodies.bake(scene, None, frames, None if a.every else tolerance, progress=progress)
         bodies.put(scene, baked)
         print(baked.words())
+    return 0
+
+
+def _piece_keys(a, tolerance) -> int:
+    from .baking import pieces
+
+    with _edited(a.scene) as scene:
+        subject = _named(scene, a.pieces, scene.doc.subjects, "Subject")
+        first, last = scene.doc.start, scene.doc.end
+        frames = (first if a.first is None else a.first, last if a.last is None else a.last)
+        with Progress("baking to keys") as progress:
+            own = None if a.every else tolerance
+            parted = pieces.part(scene, subject.id, True, frames, own, progress=progress)
+        pieces.put(scene, parted)
+        print(f"{subject.name}: {parted.words()}")
     return 0
 
 

@@ -122,3 +122,32 @@ def test_what_does_not_move_in_pieces_is_refused_with_a_cure(store, tmp_path):
     assert "be a Body or one that moves pieces" in estimate(scene, scene.doc, item).trouble
     with pytest.raises(EstampaError, match="be a Body or one that moves pieces"):
         run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+
+
+BODY, TRAIL = ("body", {"each": "pieces", "spin_y": 2.0}), ("trail", {"hertz": 2.0})
+GATHER, TOSS = ("gather", {"where": "home"}), ("toss", {"x": 0.2, "turn": 1.0})
+STEP, SHRINK = ("step", {"y": 0.3, "turn_z": 0.5}), ("shrink", {"by": 0.4})
+CHAINS = ([BODY, GATHER], [TOSS, BODY, GATHER], [BODY, TOSS, SHRINK], [TRAIL, GATHER], [GATHER, BODY], [STEP, TRAIL])
+
+
+def in_a_chain(chain):
+    scene = pier(16, ground=0.5)
+    subject = do.add_mesh(scene, coloured(ball(0.3, (0, 0.5, 0)), "Glaze", (0.1, 0.4, 0.4)), "Ball").id
+    do.set_values(scene, subject, {"x": 0.4, "turn_y": 0.7})
+    do.add_layer(scene, subject, "break", values={"count": 12})
+    for kind, values in chain:
+        layer = do.add_layer(scene, subject, kind, values=values)
+        if "strength" in layer.declared.channels:
+            do.set_key(scene, layer.id, "strength", 4, 0.1)
+            do.set_key(scene, layer.id, "strength", 16, 0.8)
+    return scene, subject
+
+
+@pytest.mark.parametrize("chain", CHAINS, ids=lambda c: "-".join(k for k, _ in c))
+def test_pieces_stand_in_prints_where_any_order_of_layers_puts_them(store, tmp_path, chain):
+    """Nodes and a texture, read back; a layer that moves pieces may stand above or below one that solves them."""
+    scene, subject = in_a_chain(chain)
+    for kind in ("piece_nodes", "piece_texture"):
+        item = do.add_thing(scene, kind, values={"subject": subject, "tolerance": 1e-5})
+        result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
+        assert result.passed and result.gap < 2e-5, (kind, result.words())

@@ -130,7 +130,15 @@ def fallen(scene: Scene, store, until: int | None = None) -> Fall:
     return Fall(*(np.array(x) for x in found), frames)
 
 
-THICK = {"Hips": 0.16, "Spine": 0.15, "Spine lower": 0.15, "Spine upper": 0.15, "Chest": 0.17, "Neck": 0.06, "Head": 0.1}  # m
+THICK = {
+    "Hips": 0.16,
+    "Spine": 0.15,
+    "Spine lower": 0.15,
+    "Spine upper": 0.15,
+    "Chest": 0.17,
+    "Neck": 0.06,
+    "Head": 0.1,
+}  # m
 
 
 def dressed(scene: Scene, skeleton: str) -> trimesh.Trimesh:
@@ -142,7 +150,7 @@ def dressed(scene: Scene, skeleton: str) -> trimesh.Trimesh:
     parts = []
     for i, a, b in zip(bones.segments[0], starts, ends, strict=True):
         name = bones.joints[i].name
-        radius = THICK.get(name, 0.045 if "arm" in name else 0.075 if "thigh" in name else 0.05)
+        radius = THICK.get(name.split()[0], 0.045 if "arm" in name else 0.075 if "thigh" in name else 0.05)
         ball = trimesh.creation.icosphere(2, radius).vertices * [1.25, 1, 0.75]
         parts.append(m3.Manifold.hull_points(np.concatenate([ball + a, ball + b])))
     made = m3.Manifold.batch_boolean(parts, m3.OpType.Add).simplify(1e-3).refine_to_length(0.05).to_mesh64()

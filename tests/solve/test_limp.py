@@ -5,8 +5,8 @@ import pytest
 
 from estampa import edits as do
 from estampa.baking import keys
-from estampa.edits import joints as build
 from estampa.edits import body_parts, ragdoll
+from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry import pose as turns

@@ -230,7 +230,9 @@ def test_one_that_is_led_follows_a_pose_that_moves(store):
     evaluator.solve_through(48)
     thing = scene.doc.find(skeleton)
     off = [
-        np.linalg.norm(evaluator.poses.world(thing, f)[:, :3, 3] - evaluator.poses.world(thing, f, [])[:, :3, 3], axis=1)
+        np.linalg.norm(
+            evaluator.poses.world(thing, f)[:, :3, 3] - evaluator.poses.world(thing, f, [])[:, :3, 3], axis=1
+        )
         for f in range(1, 49)
     ]
     assert np.max(off) < 0.01

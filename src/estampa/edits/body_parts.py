@@ -11,7 +11,8 @@ from ..solve.bodies.limbs import across
 # words in the names of joints, as riggers write them, with how surely they tell: common practice, no source
 WORDS: dict[str, dict[str, float]] = {
     "hips": {"hips": 2, "pelvis": 2, "hip": 1.2, "root": 0.6, "cog": 0.8},
-    "spine": {"spine": 2, "waist": 1.5, "belly": 1.5, "abdomen": 1.5, "stomach": 1.5, "lumbar": 2, "back": 1, "torso": 1},
+    "spine": {"spine": 2, "waist": 1.5, "belly": 1.5, "abdomen": 1.5, "stomach": 1.5, "lumbar": 2, "back": 1,
+              "torso": 1},
     "chest": {"chest": 2, "thorax": 2, "ribs": 1.5, "ribcage": 2, "spine": 0.8, "torso": 0.8},
     "head": {"head": 2, "skull": 2},
     "upper_arm": {"upperarm": 2, "uparm": 2, "armup": 2, "armupper": 2, "humerus": 2, "bicep": 1.5, "biceps": 1.5,
@@ -23,8 +24,10 @@ WORDS: dict[str, dict[str, float]] = {
              "leg": 1},
     "foot": {"foot": 2, "ankle": 2, "feet": 1.5},
 }  # fmt: skip
-NOT = frozenset("""finger fingers thumb index middle ring pinky little toe toes ball eye eyes jaw tongue ear ears hair twist
-    roll clavicle collar collarbone scapula end tip nub ik pole target helper prop weapon""".split())
+NOT = frozenset(
+    "finger fingers thumb index middle ring pinky little toe toes ball eye eyes jaw tongue ear ears hair twist roll "
+    "clavicle collar collarbone scapula end tip nub ik pole target helper prop weapon".split()
+)
 LEFT, RIGHT = frozenset("l left lft lt".split()), frozenset("r right rgt rt".split())
 ONE = ("hips", "spine", "chest", "neck", "head")
 TWO = ("upper_arm", "lower_arm", "hand", "thigh", "shin", "foot")
@@ -150,8 +153,7 @@ def _line(bones: Bones, root: int) -> list[int]:
 
 
 def _along(bones: Bones, line: list[int], parts: tuple[str, ...], before: int | None = None) -> dict[int, str]:
-    """Joint -> part, of parts that come in this order along a line: those of which names and places tell most together.
-    """
+    """Joint -> part, of parts that come in this order along a line: what names and places tell most of, together."""
     lengths = bones.lengths[[before, *line] if before is not None else line]
     start = np.concatenate([[0], np.cumsum(lengths)])[: len(lengths)]
     whole = float(lengths.sum()) if parts[-1] in ("hand", "foot") else float(start[-1] or 1)

@@ -191,8 +191,12 @@ class Stacks:
         is_current, _ = self._stand(subject, layers[-count:], many, entering)
         stand = self._placed(subject, layers, layers[-count:], entering, many, is_current)
         first = self.stage.one(subject, self.evaluator.doc.solved_from)
-        home = stand.pieces.middles(self.rows(subject, layers[:-count], first).points[:1])
+        entered, enters = self.rows(subject, layers[:-count], first).points[0], entering.points[0]
+        home = stand.pieces.middles(entered[None])
         stood, now = first.place, stand.in_world(many.place)
+        if not np.array_equal(entered, enters):  # a body or a trail above has moved them already
+            came = stand.pieces.since(entered, enters)[0]
+            now = Place(now.origin, now.axes @ came.axes, now.size * came.size)
         since = Place(now.origin, now.axes @ stood.axes[0].T, now.size / stood.size[0])
         return stand.pieces, since, stood.apply(home)[0]
 

@@ -64,8 +64,9 @@ class Joint(Kind):
     )
     part = choice("none", "Which part of a body it is, for a ragdoll.", PARTS, title="Part of a body", fixed=True,
                   group="Limb")  # fmt: skip
-    bends = choice("any", "How it bends as a ragdoll.", {"any": "Any way, within a cone", "hinge": "One way, as a knee"},
-                   fixed=True, group="Limb")  # fmt: skip
+    bends = choice("any", "How it bends as a ragdoll.",
+                   {"any": "Any way, within a cone", "hinge": "One way, as a knee"}, fixed=True,
+                   group="Limb")  # fmt: skip
     cone = number(0.9, "How far it may turn away from its rest on what it hangs on, as a ragdoll.", unit="rad",
                   soft=(0, np.pi), hard=(0, np.pi), fixed=True, group="Limb", when=_ANY)  # fmt: skip
     twist = number(0.6, "How far it may twist about itself, as a ragdoll.", unit="rad", soft=(0, np.pi),
@@ -73,7 +74,8 @@ class Joint(Kind):
     bend_about = number(0, "Where the axis of its hinge points: turned about the joint from its own X.", unit="rad",
                         title="Hinge turned", soft=(-np.pi, np.pi), fixed=True, group="Limb", when=_HINGE)  # fmt: skip
     bend_far = number(2.4, "How far it bends from its rest about its hinge, counter-clockwise seen from its tip.",
-                      unit="rad", soft=(0, 2.8), hard=(-np.pi, np.pi), fixed=True, group="Limb", when=_HINGE)  # fmt: skip
+                      unit="rad", soft=(0, 2.8), hard=(-np.pi, np.pi), fixed=True, group="Limb",
+                      when=_HINGE)  # fmt: skip
     bend_back = number(0.05, "How far it bends the other way.", unit="rad", soft=(0, 1), hard=(-np.pi, np.pi),
                        fixed=True, group="Limb", when=_HINGE)  # fmt: skip
     look = choice("needle", "How it is drawn, for whoever poses: a shape to take hold of, or not at all.", LOOKS,

@@ -135,6 +135,8 @@ def _rig(w):
         ("split_materials", "Rig", "Split by material", "Alt+Shift+D", "piece_nodes", "What is of each material of the selected subject becomes a subject of its own", lambda: w.rigging.split("material")),
         ("join", "Rig", "Join with what rides on it", "Alt+Shift+I", "subject", "The selected subject and the subjects that ride on it become one", w.rigging.join),
         ("split", "Rig", "Split into subjects", "Ctrl+Alt+S", "piece_nodes", "Each island of the selected subject becomes a subject of its own", w.rigging.split),
+        ("pieces_keyed", "Rig", "Pieces to keyed subjects", "Ctrl+Alt+Shift+K", "piece_nodes", "Each piece of the selected subject becomes a subject with keys of how it moved", lambda: w.rigging.part_pieces(True)),
+        ("pieces_bodies", "Rig", "Pieces to subjects", "Ctrl+Alt+Shift+S", "piece_nodes", "Each piece of the selected subject becomes a subject, and a body of its own where it was one", lambda: w.rigging.part_pieces(False)),
         ("bake_bodies", "Rig", "Bake bodies to keys…", "Ctrl+Alt+K", "bake", "The selected bodies, or all of them, become keys on their subjects", w.rigging.bake_bodies),
         ("bodies_live", "Rig", "Bodies back to live", "Ctrl+Alt+L", "reset", "Switch baked bodies on again, and put their subjects back", w.rigging.bodies_live),
         ("keep_asset", "Scene", "Keep as an asset…", "Ctrl+Alt+A", "add", "The selected thing with all that belongs to it, for any scene", w.assets.keep),

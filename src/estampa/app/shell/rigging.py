@@ -5,7 +5,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog
 
 from ... import edits as do
-from ...baking import bodies
+from ...baking import bodies, pieces
 from ...edits import cloth, halves, rig, strips
 from ...errors import EstampaError
 from ...formats.meshfile import SUFFIXES, read_mesh
@@ -219,6 +219,20 @@ class Rigging:
         parts = do.split(s.scene, subject.id, by)
         s.selection.select(parts[0].id)
         s.notice.emit("done", f"{subject.name} is {len(parts)} subjects now.", "")
+
+    def part_pieces(self, keyed: bool):
+        s, subject = self.session, self._subject()
+        scene, store = s.scene, s.store
+
+        def work(progress, cancelled):
+            return pieces.part(scene, subject.id, keyed, None, None, store, progress, cancelled)
+
+        def then(parted):
+            if s.carry_out(lambda: pieces.put(scene, parted)):
+                words = f"{subject.name} is {parted.words()} now, and is off; Undo takes it back in one step."
+                s.notice.emit("done", words, "")
+
+        s.work.jobs.add(Task("Pieces to subjects", work, then))
 
     def bake_bodies(self):
         s, subject = self.session, self.session.selection.subject

@@ -45,8 +45,9 @@ class Limp(Member):
     lifted = number(0, "How fast the uppermost limb is pulled to where it enters; 0 lets it fall.", title="Pulled up",
                     unit="Hz", soft=(0, 8), hard=(0, 60))  # fmt: skip
     carried = number(
-        1, "How much of its weight is taken from it while it is pulled up and springs back: 1 arrives at the pose, less "
-        "hangs lower; at 0 each joint's spring bears what hangs on it.", title="Carried", unit="fraction", soft=(0, 1), hard=(0, 1),
+        1, "How much of its weight is taken from it while it is pulled up and springs back: 1 arrives at the pose, "
+        "less hangs lower; at 0 each joint's spring bears what hangs on it.", title="Carried", unit="fraction",
+        soft=(0, 1), hard=(0, 1),
     )  # fmt: skip
     handed = number(
         0, "How much of it is handed back to the layers above: 0 shows the ragdoll, 1 the pose that enters.",

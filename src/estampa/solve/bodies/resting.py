@@ -1,5 +1,5 @@
-"""Piles that come to rest. The engine lets what touches sleep only when each of it has been slow for a while, and wakes it
-with each touch that begins or ends: in a pile of hundreds one always stirs."""
+"""Piles that come to rest. The engine lets what touches sleep only when each of it has been slow for a while, and wakes
+it with each touch that begins or ends: in a pile of hundreds one always stirs."""
 
 import numpy as np
 

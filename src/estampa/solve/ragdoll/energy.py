@@ -79,8 +79,8 @@ def tell(found, motion, bodies, joints, springs, pull):
 
 @single
 def work_of_driven(given, motion, before, bodies, joints, springs, touches, count, borne, lifted, leads, h):
-    """Put into `given` (f,) J what driven limbs, lifting springs, what leads and moving solids did to each figure in a small step
-    of h seconds. before -- how limbs stood as it began"""
+    """Put into `given` (f,) J what driven limbs, lifting springs, what leads and moving solids did to each figure in a
+    small step of h seconds. before -- how limbs stood as it began"""
     given[:] = 0.0
     for j in range(len(joints.own)):
         a, b = joints.up[j], joints.own[j]
