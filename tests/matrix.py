@@ -23,8 +23,8 @@ from estampa.inspect.remarks.worked_out import all_remarks
 from estampa.kinds.registry import kind_of, kinds_in, layers_for
 from estampa.press import run as press
 from estampa.rehearsal.stage import RehearsalStage as Rehearsal
-from estampa.scene.document import ids_of
 from estampa.scene.file import scene_bytes_to
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
 from estampa.worker_processes import Workers

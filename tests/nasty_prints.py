@@ -17,7 +17,8 @@ from estampa.formats.asset import read_asset
 from estampa.geometry.primitives import sheet
 from estampa.press.run import bake_scene
 from estampa.rehearsal.stage import RehearsalStage
-from estampa.scene.document import Document, ids_of
+from estampa.scene.document import Document
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 from estampa.solve.swarm.points_file import read_points
 

@@ -7,7 +7,7 @@ from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.evaluate import outcome
 from estampa.kinds.registry import kind_of, kinds_in
-from estampa.scene.document import ids_of
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 from tests.stage import BOUND, Stage
 

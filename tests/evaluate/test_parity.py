@@ -9,7 +9,7 @@ from estampa.edits import joints as build
 from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
 from estampa.kinds.registry import kind_of, kinds_in
-from estampa.scene.document import ids_of
+from estampa.scene.ids import ids_of
 from tests.stage import BOUND, Stage
 
 FRAME = 4

@@ -137,7 +137,7 @@ def in_a_chain(chain):
     do.add_layer(scene, subject, "break", values={"count": 12})
     for kind, values in chain:
         layer = do.add_layer(scene, subject, kind, values=values)
-        if "strength" in layer.declared.channels:
+        if kind in ("gather", "toss", "step", "shrink"):
             do.set_key(scene, layer.id, "strength", 4, 0.1)
             do.set_key(scene, layer.id, "strength", 16, 0.8)
     return scene, subject

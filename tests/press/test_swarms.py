@@ -13,7 +13,8 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box, coloured, sheet
 from estampa.press.run import estimate, run
-from estampa.scene.document import Document, ids_of
+from estampa.scene.document import Document
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 
 

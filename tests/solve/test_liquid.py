@@ -15,7 +15,8 @@ from estampa.evaluate.evaluator import Evaluator
 from estampa.evaluate.live import Live
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.skin import LEVEL, covered, cut, smoothed
-from estampa.scene.document import Document, ids_of
+from estampa.scene.document import Document
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 from estampa.solve.liquid import weights
 

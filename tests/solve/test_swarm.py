@@ -18,7 +18,8 @@ from estampa.geometry.primitives import box
 from estampa.hashing import rand
 from estampa.kinds.registry import kind_of
 from estampa.motion.layer import Resolved
-from estampa.scene.document import Document, ids_of
+from estampa.scene.document import Document
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 from estampa.solve.swarm import places
 from estampa.solve.swarm.cells import sorted_cells

@@ -9,7 +9,8 @@ from estampa import edits as do
 from estampa.evaluate import outcome
 from estampa.geometry.primitives import box, sheet
 from estampa.press.run import run as press
-from estampa.scene.document import Document, ids_of
+from estampa.scene.document import Document
+from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
 from estampa.store.frames import FrameStore
 

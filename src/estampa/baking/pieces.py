@@ -94,12 +94,12 @@ def part(
         values = tuple(dict(zip(("x", "y", "z"), map(float, c), strict=True)) for c in centres)
         return PartedPieces(subject.id, meshes, values, _body_of(subject), 0, 0.0)
     curves, result = placed_by_keys(names, numbers.astype(float), places, reach, tolerance or Tolerance(0.0, 0.0))
-    values = []
+    keyed_values: list[dict] = []
     for k in range(pieces.count):
         own = {c: curves[k, c] for c in CHANNELS if (k, c) in curves}
-        values.append({c: v for c, v in own.items() if isinstance(v, Curve) or abs(v) > 1e-9})
+        keyed_values.append({c: v for c, v in own.items() if isinstance(v, Curve) or abs(v) > 1e-9})
     keys = sum(len(k) for (_, c), k in result.keys.items() if c < 6)
-    return PartedPieces(subject.id, meshes, tuple(values), None, keys, result.gap)
+    return PartedPieces(subject.id, meshes, tuple(keyed_values), None, keys, result.gap)
 
 
 def _since(began: Place, stands: list[Place], k: int) -> Place:
@@ -122,7 +122,7 @@ def _body_of(subject: Thing) -> Thing | None:
 def put(scene: Scene, parted: PartedPieces) -> list[Thing]:
     """Add the subjects and switch off what they were made of, in one step of the history."""
     from ..edits.names import Names
-    from ..scene.document import new_id
+    from ..scene.ids import new_id
 
     doc, subject = scene.doc, scene.doc.find(parted.subject)
     if subject is None:

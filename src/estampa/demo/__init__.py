@@ -5,7 +5,7 @@ import pkgutil
 from pathlib import Path
 
 from ..errors import EstampaError
-from ..scene.document import ids_of
+from ..scene.ids import ids_of
 from ..scene.scene import Scene
 
 DATA = Path(__file__).parent / "data"

@@ -12,7 +12,8 @@ from ..formats.asset import Asset, Track
 from ..geometry.pose import Pose, pose_of
 from ..scene.bones import Bones
 from ..scene.curves import Curve, Key
-from ..scene.document import Bind, Clip, Rest, StashedValue, Target, Thing, new_id
+from ..scene.document import Bind, Clip, Rest, StashedValue, Target, Thing
+from ..scene.ids import new_id
 from ..scene.reduce import Tolerance, channel_values, reduced
 from ..scene.skeleton import POSED
 from . import clips

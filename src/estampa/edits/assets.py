@@ -7,8 +7,9 @@ from typing import NamedTuple
 import platformdirs
 
 from ..errors import EstampaError
-from ..scene.document import Document, Thing, new_id
+from ..scene.document import Document, Thing
 from ..scene.file import load_scene, write_scene
+from ..scene.ids import new_id
 from ..scene.scene import Scene
 from ..scene.skins import skins_of
 from ..scene.values import PLACE

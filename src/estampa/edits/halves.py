@@ -5,7 +5,8 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..scene.curves import Curve
-from ..scene.document import Target, Thing, WeightMap, new_id
+from ..scene.document import Target, Thing, WeightMap
+from ..scene.ids import new_id
 from ..scene.scene import Scene
 from .names import Names, thing_named
 from .things import mesh_ref

@@ -10,7 +10,8 @@ from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.pose import squared, to_euler, turns_of
 from ..scene.curves import Curve, Key
-from ..scene.document import Thing, new_id
+from ..scene.document import Thing
+from ..scene.ids import new_id
 from ..scene.reduce import CHANNELS, placed_by_keys
 from ..scene.scene import Arrays, Scene
 from .asset_rigs import CLOSE, bind_of, curves_of, felt_over, is_kept, morphs_of, posed, rigs_of, skeleton_of, with_clip

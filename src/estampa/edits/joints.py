@@ -9,7 +9,8 @@ from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose, pose_of
 from ..motion.cage import coordinates
 from ..scene.bones import Bones, hand_pose
-from ..scene.document import Bind, Document, Rest, Thing, new_id
+from ..scene.document import Bind, Document, Rest, Thing
+from ..scene.ids import new_id
 from ..scene.limits import MOST_JOINTS
 from ..scene.scene import Scene
 from ..scene.skeleton import OWN, POSED

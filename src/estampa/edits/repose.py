@@ -37,15 +37,17 @@ def reposed(values: Values, old: Thing, new: Thing, start: float) -> Reposed:
     alone = tuple(before.joints[i].name for i in moved if i not in set(partner.tolist()))
     if _is_alike(before, after, partner):
         own = lambda i: {n: v for n, v in before.joints[partner[i]].values.items() if n in POSED}
-        joints = (j.with_(values={**j.values, **own(i)}) if partner[i] >= 0 else j for i, j in enumerate(after.joints))
-        return Reposed(tuple(joints), alone)
+        moved_along = (
+            j.with_(values={**j.values, **own(i)}) if partner[i] >= 0 else j for i, j in enumerate(new.joints)
+        )
+        return Reposed(tuple(moved_along), alone)
     frames = sorted({k.frame for j in old.joints for n in POSED if (c := j.curve(n)) is not None for k in c.keys})
     keyed = frames or [start]
     found = _channels(before, after, partner, hand_poses(values, before, Rows.over(np.array(keyed, float))))
-    joints = []
+    joints: list[Thing] = []
     for i, joint in enumerate(after.joints):
-        own = {n: _channel(keyed, column, bool(frames)) for n, column in found.get(i, {}).items()}
-        joints.append(joint.with_(values={**joint.values, **own}) if own else joint)
+        given = {n: _channel(keyed, column, bool(frames)) for n, column in found.get(i, {}).items()}
+        joints.append(joint.with_(values={**joint.values, **given}) if given else joint)
     return Reposed(tuple(joints), alone)
 
 
@@ -58,7 +60,7 @@ def partners(before: Bones, after: Bones) -> np.ndarray:
     ]
     said = lambda k, joint: (*body_parts.words_of(joint.name), _number(joint.name), sides[k][joint.id])
     for sort in (lambda k, j: j.name, said, lambda k, j: slots[k].get(j.id)):
-        known = {}
+        known: dict = {}
         for i, joint in enumerate(before.joints):
             known.setdefault(sort(0, joint), i)
         for i, joint in enumerate(after.joints):

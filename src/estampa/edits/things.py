@@ -10,7 +10,8 @@ from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
 from ..kinds.registry import MOVED, layers_for
 from ..scene.curves import Curve
-from ..scene.document import Adopted, Document, Formula, Frozen, Link, MaterialRef, MeshRef, Thing, new_id
+from ..scene.document import Adopted, Document, Formula, Frozen, Link, MaterialRef, MeshRef, Thing
+from ..scene.ids import new_id
 from ..scene.limits import MOST_SPOTS
 from ..scene.scene import Arrays, Scene
 from ..scene.values import Rows, Values

@@ -6,74 +6,21 @@ Arrays (points, faces, weight maps) are not in the document; it names them by th
 """
 
 import math
-from contextlib import contextmanager
-from contextvars import ContextVar
 from itertools import count
-from threading import Lock
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from ..errors import shortened
 from ..formula import LONGEST, Refused, read
-from ..hashing import digest, number_of, numbered_id
 from ..kinds.channels import Channel
 from ..kinds.registry import Kind, kind_of
 from .curves import Curve
+from .ids import new_id
 from .index import Changes, Index, changed
 from .limits import FASTEST, FURTHEST_FRAME, MOST_RUN_UP, MOST_SPOTS
 
 FILE_VERSION = 5
-
-
-_numbered: ContextVar = ContextVar("numbered", default=None)
-
-
-class _Count:
-    """Numbers of things in the order in which they are made, across all scenes of this process. They follow on those of
-    a scene that is opened, so that the same script makes the same ids each time it runs, and what hangs on ids and
-    their order is the same."""
-
-    def __init__(self):
-        self._next, self._lock = 1, Lock()
-
-    def take(self) -> int:
-        with self._lock:
-            self._next += 1
-            return self._next - 1
-
-    def follow(self, number: int) -> None:
-        with self._lock:
-            self._next = max(self._next, number + 1)
-
-
-_count = _Count()
-
-
-def new_id() -> str:
-    """An id that nothing else has in any scene that this process opened."""
-    numbers = _numbered.get()
-    return numbered_id(_count.take()) if numbers is None else digest(*next(numbers)).hex()[:12]
-
-
-def know_ids(doc: "Document") -> None:
-    """Have new ids follow on those of a document that came from a file."""
-    left = [*doc.things, *doc.prints]
-    while left:
-        part = left.pop()
-        _count.follow(number_of(part.id) or 0)
-        for name in ("stack", "joints", "clips", "maps", "targets"):
-            left += getattr(part, name, ())
-
-
-@contextmanager
-def ids_of(name: str):
-    """Within it new ids follow from a name and their order, so that a demo is the same scene whenever it is built."""
-    token = _numbered.set((name, i) for i in count())
-    try:
-        yield
-    finally:
-        _numbered.reset(token)
 
 
 class Frozen(BaseModel):

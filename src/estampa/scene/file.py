@@ -12,6 +12,7 @@ import math
 import os
 import zipfile
 import zlib
+from collections.abc import Iterator
 from itertools import count
 from pathlib import Path, PurePosixPath
 
@@ -25,7 +26,8 @@ from ..kinds import renamed
 from ..kinds.registry import kind_of
 from . import gate
 from .curves import Curve
-from .document import FILE_VERSION, Document, Frozen, Opaque, know_ids
+from .document import FILE_VERSION, Document, Frozen, Opaque
+from .ids import know_ids
 from .limits import LARGEST_DESCRIPTION, MOST_VALUES
 from .scene import Arrays, Scene
 
@@ -220,10 +222,20 @@ def load_scene(path: str | Path) -> Scene:
     except OSError as err:
         raise EstampaError(what, f"cannot be read ({err.strerror}).", "Check that you may read it.", repr(err)) from err
     scene = Scene(doc, arrays, path)
-    know_ids(doc)
+    know_ids(_ids(doc))
     gate.check(what, scene)
     scene.mark = mark
     return scene
+
+
+def _ids(doc: Document) -> Iterator[str]:
+    """Of all things and what they have: layers, joints, clips, maps, shapes."""
+    left: list = [*doc.things, *doc.prints]
+    while left:
+        part = left.pop()
+        yield part.id
+        for name in ("stack", "joints", "clips", "maps", "targets"):
+            left += getattr(part, name, ())
 
 
 def _refuse_strange_entries(what, archive):

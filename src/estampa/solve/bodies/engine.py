@@ -6,6 +6,7 @@ step and not at every frame, so that what is driven pushes with the right speed.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -30,7 +31,7 @@ FASTEST = 1e7  # of its unit a second: its own 400 hold a thing of 3 mm to 0.3 m
 class Engine:
     """A world, and how many frames it has been taken on; it can only go on from where it is."""
 
-    world: object
+    world: Any
     count: int  # bodies
     unit: float  # m, of the engine
     obstacles: int = 0

@@ -110,7 +110,9 @@ def fitted(points: np.ndarray, area: np.ndarray) -> Capsules:
 
 def _plain(bones: Bones, k: int, limb: int, own: np.ndarray, short: float) -> Capsules:
     """A capsule along each joint of a limb, its round ends within the joint's length."""
-    a, b, radius = [], [], []
+    a: list[np.ndarray] = []
+    b: list[np.ndarray] = []
+    radius: list[float] = []
     share = THICK.get(bones.joints[limb].constant("part"), PLAIN)
     home = np.linalg.inv(bones.at_rest[limb])
     for j in own.tolist():
