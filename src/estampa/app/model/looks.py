@@ -7,6 +7,7 @@ import numpy as np
 
 from ...evaluate import outcome
 from ...evaluate.evaluator import Evaluator
+from ...geometry.bonds import neighbours
 from ...geometry.mesh import Creased, Mesh
 from ...geometry.pieces import Pieces
 from ...geometry.seamless import corner_normals, seamless, turned_with
@@ -201,13 +202,16 @@ def _broken_in_copies(evaluator, subject, part, frame, smooth, apart, **more) ->
 
 
 def _broken(evaluator, subject, part, frame, smooth, apart, **more) -> DisplayMesh:
-    """A broken mesh: the whole one while no piece has moved; then with the normals that it had, turned with each
-    piece."""
+    """A broken mesh: the whole one while no piece has moved and no gap is between them; then with the normals that it
+    had, turned with each piece."""
     layers = evaluator.layers(subject)
     at = max(i for i, l in enumerate(layers) if l.declared.slow)
     whole, unmoved = (evaluator.through(subject, layers[:i], frame).points for i in (at, at + 1))
-    if not apart and np.array_equal(part.points, unmoved):
-        return DisplayMesh.of(whole, part.mesh.cut_from.whole, smooth, **more)
+    if not apart and np.array_equal(part.points, unmoved) and (neighbours(part.mesh) >= 0).any():
+        uncut = part.mesh.cut_from.whole
+        if uncut.face_materials is None:  # the colour that its outside has as soon as a piece moves
+            more["inks_of"] = np.tile(np.asarray(part.mesh.materials[0].colour, float), (uncut.count, 1))
+        return DisplayMesh.of(whole, uncut, smooth, **more)
     made = seamless(part.mesh, smooth)
 
     def make():
