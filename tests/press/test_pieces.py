@@ -151,3 +151,35 @@ def test_pieces_stand_in_prints_where_any_order_of_layers_puts_them(store, tmp_p
         item = do.add_thing(scene, kind, values={"subject": subject, "tolerance": 1e-5})
         result = run(scene, Evaluator(scene.doc, scene, store), item, tmp_path)
         assert result.passed and result.gap < 2e-5, (kind, result.words())
+
+
+def test_bodies_go_as_nodes_for_any_number_of_frames(store, tmp_path):
+    """Live bodies are transforms in both files: no morph targets in the GLB, no points over time in the stage."""
+    import pygltflib as gl
+    from pxr import Usd, UsdGeom
+
+    scene = pier(430, ground=0.5)
+    crate = body(scene, box((0.3, 0.2, 0.25), (0.0, 0.6, 0)), "Crate", spin_z=3.0)
+    ball_ = body(scene, ball(0.1, (0.05, 1.4, 0)), "Ball")
+    rider = do.add_mesh(scene, box((0.1, 0.1, 0.1), (0, 0, 0)), "Rider").id
+    do.set_values(scene, rider, {"x": 2.0})
+    do.set_key(scene, rider, "y", 1, 0.0)
+    do.set_key(scene, rider, "y", 430, 1.0)
+    evaluator = Evaluator(scene.doc, scene, store)
+    for kind in ("shot_glb", "shot"):
+        item = do.add_thing(scene, kind, values={"subject": crate, "tolerance": 1e-5})
+        evaluator = Evaluator(scene.doc, scene, store)
+        assert estimate(scene, scene.doc, item).trouble == ""
+        result = run(scene, evaluator, item, tmp_path)
+        assert result.passed and result.gap < 2e-5, result.words()
+        if kind == "shot_glb":
+            document = gl.GLTF2.load(str(result.paths[0]))
+            assert all(not p.targets for m in document.meshes for p in m.primitives)
+        else:
+            stage = Usd.Stage.Open(str(result.paths[0]))
+            meshes = [UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+            assert len(meshes) == 3 and all(m.GetPointsAttr().GetNumTimeSamples() <= 1 for m in meshes)
+    assert ball_
+    do.add_layer(scene, rider, "wave")
+    item = next(t for t in scene.doc.prints if t.kind == "shot_glb")
+    assert "morph targets of Rider" in estimate(scene, scene.doc, item).trouble

@@ -1,6 +1,6 @@
 """The shot: several subjects, skeletons, cameras and copies in one file, each in its place in the tree."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -19,18 +19,53 @@ from ..units import format_bytes
 from .prints import Deviation, DeviationTracker, Estimate, Job, MeshPrint
 from .rigs import kept_skin, rig_of
 
+WHOLE = 1e-5  # of its size, within which points go as a whole
 SEEN = ("mesh", "skeleton", "camera", "instances")
 
 
 @dataclass
 class Cast:
-    """What a file of a shot holds: things, what each is in the file, and the last skin layer of those that stay
-    skinned, by number."""
+    """What a file of a shot holds: things, what each is in the file, and by number the last skin layer of those that
+    stay skinned, and how those go that a solve moves as wholes."""
 
     path: Path
     things: list[Thing]
     props: list[Prop]
     skins: dict[int, Thing]
+    wholes: dict[int, "Whole"] = field(default_factory=dict)
+
+
+@dataclass
+class Whole:
+    """A subject that goes as a whole: points (n, 3) m in its own space; at -- frame -> (4, 4) where that stands."""
+
+    points: np.ndarray
+    at: dict[int, np.ndarray]
+
+    @classmethod
+    def of(cls, job: Job, thing: Thing) -> "Whole | None":
+        """None of what changes its shape, or comes in pieces."""
+        layers = job.evaluator.layers(thing)
+        if not layers or not (layers[-1].declared.collides or layers[-1].declared.of_pieces):
+            return None
+        evaluator, first = job.evaluator, job.evaluator.doc.solved_from
+        home = evaluator.values.place(thing, Rows.one(first)).matrices[0]
+        began, at = job.outcome_of(thing, first).parts[0].points, {}
+        began = began.reshape(-1, 3)
+        near = WHOLE * max(float(np.ptp(began, axis=0).max()), 1e-9)
+        for frame in job.frames:
+            part = job.outcome_of(thing, frame).parts[0]
+            if part.stands is None or part.pieces.count != 1:
+                return None
+            goes = np.eye(4)
+            goes[:3, :3] = part.stands.axes[0] * part.stands.size[0]
+            goes[:3, 3] = part.stands.origin[0] - goes[:3, :3] @ part.centres[0]
+            there = began @ goes[:3, :3].T + goes[:3, 3]
+            if np.abs(there - part.points.reshape(-1, 3)).max() > near:
+                return None
+            at[frame] = goes @ home
+        back = np.linalg.inv(home)
+        return cls(began @ back[:3, :3].T + back[:3, 3], at)
 
 
 def _node(thing: Thing) -> str:
@@ -119,7 +154,7 @@ class Shot(MeshPrint):
     def _cast(self, job: Job, path: Path, things: list[Thing]) -> Cast:
         evaluator = job.evaluator
         number = {t.id: i for i, t in enumerate(things)}
-        props, skins = [], {}
+        props, skins, wholes = [], {}, {}
         for i, thing in enumerate(things):
             above = self._above(evaluator.doc, thing)[1:2]
             prop = Prop(thing.name, number.get(above[0], -1) if above and _node(thing) != "instances" else -1)
@@ -133,6 +168,8 @@ class Shot(MeshPrint):
                     rig = rig_of(replace(job, subject=thing, origin=None, v={}, skeleton=skeleton))
                     if self.holds(rig, props, at):
                         prop.mesh, prop.skin, prop.bones_at, skins[i] = rig.mesh, rig, at, layer
+                whole = Whole.of(job, thing) if prop.skin is None else None
+                wholes |= {} if whole is None else {i: whole}
             elif node == "skeleton":
                 prop.bones = evaluator.poses.bones(thing)
             elif node == "camera" and thing.on:
@@ -142,7 +179,7 @@ class Shot(MeshPrint):
             props.append(prop)
         if not any(p.mesh is not None or p.copied is not None for p in props):
             raise EstampaError(job.item.name, "finds no subject that is on.", "Switch one on, or choose another one.")
-        return Cast(path, things, props, skins)
+        return Cast(path, things, props, skins, wholes)
 
     def holds(self, rig, props, at: int) -> bool:
         """Whether a skin can be told beside those of the props so far that follow the same skeleton."""
@@ -154,11 +191,14 @@ class Shot(MeshPrint):
             if prop.copied is not None:
                 now.copies[i] = self._copies(job, thing, frame)
                 continue
-            world[i] = evaluator.values.place(thing, Rows.one(frame)).matrices[0]
+            whole = cast.wholes.get(i)
+            world[i] = evaluator.values.place(thing, Rows.one(frame)).matrices[0] if whole is None else whole.at[frame]
             now.local[i] = world[i] if prop.parent < 0 else np.linalg.inv(world[prop.parent]) @ world[i]
             if prop.bones is not None:
                 now.poses[i] = job.solved(evaluator.poses.at(thing, frame), frame).pose
-            if prop.mesh is not None:
+            if whole is not None:
+                now.points[i] = whole.points
+            elif prop.mesh is not None:
                 layers = evaluator.layers(thing)
                 if i in cast.skins:
                     layers = evaluator.layers_above(thing, cast.skins[i])

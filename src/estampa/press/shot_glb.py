@@ -29,11 +29,19 @@ class ShotGlb(Shot):
 
     def estimate(self, vertices, triangles, frames, v):
         size = frames * vertices * 12
-        trouble = ""
-        if frames > MOST_MORPHS:
-            trouble = f"{frames:,} frames would be as many morph targets; {MOST_MORPHS} are the most. Print OpenUSD."
         words = f"up to {format_bytes(size)} a subject whose points move: {frames} targets × {vertices:,} vertices"
-        return Estimate(size, words, trouble)
+        return Estimate(size, words)
+
+    def trouble(self, doc, printed):
+        """What bodies move as wholes goes as nodes, for any number of frames; other points are a morph target each."""
+        frames = doc.end - doc.start + 1
+        moving = next((t for t in doc.subjects if t.on and _may_bend(t)), None) if frames > MOST_MORPHS else None
+        if moving is None:
+            return ""
+        return (
+            f"{frames:,} frames would be as many morph targets of {moving.name}; {MOST_MORPHS} are the most. "
+            "Print OpenUSD."
+        )
 
     def holds(self, rig, props, at):
         return True  # each skin of glTF has matrices of its own
@@ -85,3 +93,11 @@ class ShotGlb(Shot):
     def _words(self):
         words, sets = super()._words(), sum(p.copied is not None for cast in self._written for p in cast.props)
         return f"{words}; {self._instanced} of {sets} sets of copies as instances" if self._instanced else words
+
+
+def _may_bend(subject) -> bool:
+    """Whether a subject's points may move in themselves: by any layer but a body that it is as a whole, or a skin."""
+    layers = [l for l in subject.stack if l.on and l.declared is not None]
+    if not layers or layers[-1].declared.binds:
+        return False
+    return not (layers[-1].declared.collides and layers[-1].constant("each") == "whole")
