@@ -46,7 +46,8 @@ class Whole:
     def of(cls, job: Job, thing: Thing) -> "Whole | None":
         """None of what changes its shape, or comes in pieces."""
         layers = job.evaluator.layers(thing)
-        if not layers or not (layers[-1].declared.collides or layers[-1].declared.of_pieces):
+        last = layers[-1].declared if layers else None
+        if last is None or not (getattr(last, "collides", False) or getattr(last, "of_pieces", False)):
             return None
         evaluator, first = job.evaluator, job.evaluator.doc.solved_from
         home = evaluator.values.place(thing, Rows.one(first)).matrices[0]
@@ -55,7 +56,7 @@ class Whole:
         near = WHOLE * max(float(np.ptp(began, axis=0).max()), 1e-9)
         for frame in job.frames:
             part = job.outcome_of(thing, frame).parts[0]
-            if part.stands is None or part.pieces.count != 1:
+            if part.stands is None or part.pieces is None or part.pieces.count != 1 or part.centres is None:
                 return None
             goes = np.eye(4)
             goes[:3, :3] = part.stands.axes[0] * part.stands.size[0]
@@ -154,7 +155,9 @@ class Shot(MeshPrint):
     def _cast(self, job: Job, path: Path, things: list[Thing]) -> Cast:
         evaluator = job.evaluator
         number = {t.id: i for i, t in enumerate(things)}
-        props, skins, wholes = [], {}, {}
+        props: list[Prop] = []
+        skins: dict[int, Thing] = {}
+        wholes: dict[int, Whole] = {}
         for i, thing in enumerate(things):
             above = self._above(evaluator.doc, thing)[1:2]
             prop = Prop(thing.name, number.get(above[0], -1) if above and _node(thing) != "instances" else -1)
@@ -169,7 +172,8 @@ class Shot(MeshPrint):
                     if self.holds(rig, props, at):
                         prop.mesh, prop.skin, prop.bones_at, skins[i] = rig.mesh, rig, at, layer
                 whole = Whole.of(job, thing) if prop.skin is None else None
-                wholes |= {} if whole is None else {i: whole}
+                if whole is not None:
+                    wholes[i] = whole
             elif node == "skeleton":
                 prop.bones = evaluator.poses.bones(thing)
             elif node == "camera" and thing.on:
