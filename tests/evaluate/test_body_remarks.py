@@ -98,3 +98,15 @@ def test_ensembles_that_pass_through_one_another_and_sizes_far_apart_are_told(st
     body(scene, box((2e-5, 2e-5, 2e-5), (0, 3, 0)), "Crumb")
     found = "\n".join(str(r) for r in all_remarks(scene.evaluator(store, stand_ins=True)))
     assert "0.3 m across, Body of Crumb on Crumb 0.02 mm: 15,000 times" in found
+
+
+def test_a_figure_that_begins_under_the_ground_or_within_itself_is_told(store):
+    scene, skeleton, _ = figure(11, last=4)
+    do.add_thing(scene, "ground")
+    told = lambda: "\n".join(str(r) for r in all_remarks(scene.evaluator(store)))
+    assert "under the ground" not in told() and "within other limbs" not in told()
+    do.set_value(scene, skeleton, "y", -0.6)
+    assert "begins 0." in told() and "under the ground" in told()
+    for joint in scene.doc.find(skeleton).joints[1:]:
+        do.set_values(scene, joint.id, {"turn_x": 2.6})
+    assert "within other limbs" in told()

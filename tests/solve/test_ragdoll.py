@@ -236,3 +236,50 @@ def test_one_that_is_led_follows_a_pose_that_moves(store):
         for f in range(1, 49)
     ]
     assert np.max(off) < 0.01
+
+
+def odd(how: str):
+    scene, skeleton, layer = figure(11, last=30)
+    do.add_thing(scene, "ground")
+    thing = scene.doc.find(skeleton)
+    each = lambda values: [do.set_values(scene, j.id, values(n)) for n, j in enumerate(thing.joints)]
+    match how:
+        case "no length":
+            short = thing.joints[4]
+            rest = short.rest.with_(tip=(0.0, 0.0, 0.0))
+            joints = tuple(j.with_(rest=rest) if j is short else j for j in thing.joints)
+            scene.apply("No length", scene.doc.replace(thing.with_(joints=joints)))
+        case "limits of 0":
+            each(lambda n: {"cone": 0.0, "twist": 0.0, "bends": "any"})
+        case "limits of a whole turn":
+            each(lambda n: {"cone": np.pi, "twist": np.pi, "bends": "any"})
+        case "hinges of nothing":
+            each(lambda n: {"bends": "hinge", "bend_far": 0.0, "bend_back": 0.0})
+        case "hinges inside out":
+            each(lambda n: {"bends": "hinge", "bend_far": -3.0, "bend_back": -3.0})
+        case "light":
+            do.set_value(scene, layer, "weight", 1e-4)
+        case "heavy":
+            do.set_value(scene, layer, "weight", 1e6)
+        case "folded":
+            each(lambda n: {"turn_x": 2.5 if n else 0.0, "turn_z": 1.5 if n else 0.0})
+    return scene
+
+
+ODD = ("no length", "limits of 0", "limits of a whole turn", "hinges of nothing", "hinges inside out", "light", "heavy",
+       "folded")  # fmt: skip
+
+
+@pytest.mark.parametrize("how", ODD)
+def test_odd_figures_fall_without_a_jolt_and_without_what_is_no_number(store, how):
+    scene = odd(how)
+    evaluator = Evaluator(scene.doc, scene, store)
+    evaluator.solve_through(30)
+    run = evaluator.runs.every()[0]
+    frames = [store.frame(evaluator.runs.key(run, f)) for f in range(1, 31)]
+    for frame in frames:
+        for table in frame.tables.values():
+            assert all(np.isfinite(c).all() for c in table.columns.values())
+    fast = max(float(np.linalg.norm(f["bodies"]["velocity"], axis=1).max()) for f in frames)
+    assert fast < 2 * np.sqrt(2 * G * 1.75), "no faster than a limb that is whipped along as it falls"
+    assert frames[-1]["bodies"]["position"][:, 1].min() > 0.0

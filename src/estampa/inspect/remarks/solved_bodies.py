@@ -8,6 +8,7 @@ import numpy as np
 from ...evaluate.evaluator import Evaluator
 from ...evaluate.run import Run
 from ...lazy import spatial
+from ...solve.bodies.limbs import Limbs
 from ...solve.bodies.model import Model
 from ...solve.frame import ALL_BUT_BLOB, Frame
 from ...units import format_length, format_value
@@ -15,6 +16,7 @@ from .remark import Remark, check
 
 UNLIKE = 10_000.0  # times as large as the smallest that moves, up to which both rest right (measured on boxes)
 LOOKED_AT = 24  # frames, of all that are solved
+DEEP = 0.03  # of its height, from where on a figure begins under a ground
 INSIDE = 0.5  # of the sum of two half sizes, within which one body is in another
 
 
@@ -68,6 +70,47 @@ def sizes_far_apart(evaluator: Evaluator) -> Iterator[Remark]:
             "They are solved in single precision by the size of the smallest: the largest may shake or rise.",
             "Solve the small ones in bodies of their own, or join crumbs to their neighbours (Join smaller than).",
         )
+
+
+@check(worked_out=True)
+def figures_that_begin_in_something(evaluator: Evaluator) -> Iterator[Remark]:
+    for run in _runs(evaluator):
+        crowd = evaluator.runs.inputs(run, evaluator.doc.solved_from)
+        for seen in crowd.members:
+            if seen.limbs is None or not len(seen.limbs.joint):
+                continue
+            a, b, radius = seen.limbs.capsules(seen.stood[0])
+            tall = float(np.ptp(np.concatenate([a, b]), axis=0).max())
+            low = float((np.minimum(a[:, 1], b[:, 1]) - radius).min())
+            under = max((floor.height - low for floor in crowd.world.floors), default=0.0)
+            if under > DEEP * tall:
+                yield Remark(
+                    "warning",
+                    seen.id,
+                    f"{seen.name} begins {format_length(under)} under the ground.",
+                    "It is let out slowly before it falls.",
+                    "Lift it, or let it go limp later.",
+                )
+            folded = _folded(seen.limbs, a, b, radius)
+            if folded:
+                yield Remark(
+                    "note",
+                    seen.id,
+                    f"{', '.join(folded[:3])} of {seen.name} begin within other limbs.",
+                    "Those two never meet in this solve.",
+                    "Pose them apart at the frame at which it goes limp.",
+                )
+
+
+def _folded(limbs: Limbs, a: np.ndarray, b: np.ndarray, radius: np.ndarray) -> list[str]:
+    """Names of the joints of limbs whose capsules' middles lie in those of limbs that are no neighbours."""
+    middle, of, parent = (a + b) / 2, limbs.capsule_of, limbs.parent
+    apart = np.linalg.norm(middle[:, None] - middle[None], axis=2)
+    near = apart < 0.7 * np.minimum(radius[:, None], radius[None])
+    i, j = of[:, None], of[None]
+    kin = (i == j) | (parent[i] == j) | (parent[j] == i) | ((parent[i] == parent[j]) & (parent[i] >= 0))
+    which = np.unique(np.maximum(i, j)[near & ~kin])
+    return [limbs.bones.joints[limbs.joint[k]].name for k in which]
 
 
 @check(worked_out=True)

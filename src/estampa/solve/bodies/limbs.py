@@ -129,7 +129,7 @@ def _reach(bones: Bones, joint: np.ndarray, parent: np.ndarray) -> tuple:
     middle = turns.from_vectors(axis * ((far - back) / 2)[:, None])
     pick = lambda a, b: np.where(is_hinge[:, None], a, b)
     return (
-        np.where(is_hinge, PLAY, own("cone")), np.where(is_hinge, (far + back) / 2, own("twist")),
+        np.where(is_hinge, PLAY, own("cone")), np.where(is_hinge, np.maximum(far + back, 0) / 2, own("twist")),
         pick(turns.product(rest, middle), rest), pick(turns.between(x, axis), along), is_hinge,
     )  # fmt: skip
 
