@@ -123,3 +123,31 @@ def test_shapes_lie_along_the_body_and_not_along_the_world(store, shape, modelle
     evaluator = solved(scene, store)
     lowest = evaluator.subject(scene.doc.find(subject), 72).points[:, 1].min()
     assert abs(lowest) < 0.004
+
+
+@pytest.mark.parametrize("shape", ["hull", "hulls", "box", "mesh"])
+def test_nine_balls_in_a_moving_machine_stay_on_its_lifter(store, shape):
+    """Balls of 11 mm in a shaft, on a driven slab of 8 mm that goes up, comes down and goes up again; 500 frames."""
+    last, mm = 500, 0.001
+    scene = pier(last)
+    walls = (((-32, -20, -32), (-22, 120, 32)), ((22, -20, -32), (32, 120, 32)), ((-22, -20, -32), (22, 120, -22)),
+             ((-22, -20, 22), (22, 120, 32)))  # fmt: skip
+    for n, (low, high) in enumerate(walls):
+        size, at = np.subtract(high, low) * mm, np.add(high, low) / 2 * mm
+        made_ = trimesh.creation.box(size).apply_translation(at)
+        body(scene, of_trimesh(made_), f"Wall {n}", moved="still", shape="box")
+    slab = trimesh.creation.box(np.array([43, 8, 43]) * mm).apply_translation((0, -4 * mm, 0))
+    lifter = body(scene, of_trimesh(slab), "Lifter", moved="driven", shape=shape)
+    for frame, y in ((1, 0), (12, 0), (30, 60), (48, 60), (60, 20), (72, 70), (400, 70), (412, 10)):
+        do.set_key(scene, lifter, "y", frame, y * mm)
+    ball = trimesh.creation.icosphere(2, 5.5 * mm)
+    for i in range(3):
+        for j in range(3):
+            at = np.array([-13 + 13 * i + 0.7 * j, 8 + 3 * j, -13 + 13 * j]) * mm
+            body(scene, of_trimesh(ball.copy().apply_translation(at)), f"Ball {i}{j}", shape="ball", density=7800.0)
+    evaluator = scene.evaluator(store)
+    evaluator.solve_through(last)
+    run = evaluator.runs.every()[0]
+    place = np.array([store.frame(evaluator.runs.key(run, f))["bodies"]["position"][4:] for f in range(1, last + 1)])
+    deep = place[:, :1, 1] + (4 + 5.5) * mm - place[:, 1:, 1]
+    assert deep.max() < 0.01 * 11 * mm and np.abs(place[:, 1:][..., [0, 2]]).max() < (22 - 5.4) * mm
