@@ -14,7 +14,9 @@ def is_inside(mesh: Mesh, points: np.ndarray) -> np.ndarray:
     low, high = mesh.bounds
     size = max(float((high - low).max()), 1e-12)
     rows = mesh.cached("rays", lambda: _sorted(mesh.points, mesh.triangles, low, high))
-    return _count(np.ascontiguousarray(points + _TILT * size), mesh.points, mesh.triangles, *rows, low, high) % 2 == 1
+    corners = np.ascontiguousarray(mesh.points).view()
+    corners.flags.writeable = False  # of a scene's mesh or of one just made: one sort of argument for the kernel
+    return _count(np.ascontiguousarray(points + _TILT * size), corners, mesh.triangles, *rows, low, high) % 2 == 1
 
 
 def _sorted(points, triangles, low, high):
