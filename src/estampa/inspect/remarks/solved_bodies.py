@@ -10,6 +10,7 @@ from ...evaluate.run import Run
 from ...lazy import spatial
 from ...solve.bodies.limbs import Limbs
 from ...solve.bodies.model import Model
+from ...solve.ensemble import EnsembleInputs
 from ...solve.frame import ALL_BUT_BLOB, Frame
 from ...units import format_length, format_value
 from .remark import Remark, check
@@ -31,8 +32,14 @@ def _frame(evaluator: Evaluator, run: Run, at: int) -> Frame | None:
     return evaluator.store.frame(key, ALL_BUT_BLOB) if evaluator.store.has(key) else None
 
 
+def _crowd(evaluator: Evaluator, run: Run) -> EnsembleInputs:
+    inputs = evaluator.runs.inputs(run, evaluator.doc.solved_from)
+    assert isinstance(inputs, EnsembleInputs)
+    return inputs
+
+
 def _model(evaluator: Evaluator, run: Run) -> Model:
-    return Model.of(evaluator.runs.inputs(run, evaluator.doc.solved_from))
+    return Model.of(_crowd(evaluator, run))
 
 
 @check(worked_out=True)
@@ -75,7 +82,7 @@ def sizes_far_apart(evaluator: Evaluator) -> Iterator[Remark]:
 @check(worked_out=True)
 def figures_that_begin_in_something(evaluator: Evaluator) -> Iterator[Remark]:
     for run in _runs(evaluator):
-        crowd = evaluator.runs.inputs(run, evaluator.doc.solved_from)
+        crowd = _crowd(evaluator, run)
         for seen in crowd.members:
             if seen.limbs is None or not len(seen.limbs.joint):
                 continue
@@ -122,9 +129,10 @@ def passes_through_another(evaluator: Evaluator) -> Iterator[Remark]:
     for a, b in combinations(runs, 2):
         for at in looked:
             frames = [_frame(evaluator, run, at) for run in (a, b)]
-            if any(f is None for f in frames):
+            stood = [f["bodies"]["position"].astype(float) for f in frames if f is not None]
+            if len(stood) < 2:
                 break
-            if _is_inside(*(f["bodies"]["position"].astype(float) for f in frames), half[a.id], half[b.id]):
+            if _is_inside(stood[0], stood[1], half[a.id], half[b.id]):
                 yield Remark(
                     "warning",
                     b.id,
