@@ -11,7 +11,7 @@ from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import joined
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
-from estampa.solve.bodies.engine import REACH, SOFT, STATIC_SOFT, level_builder, unit_of
+from estampa.solve.bodies.engine import PARTS, REACH, SOFT, STATIC_SOFT, level_builder, unit_of
 from estampa.store.frames import FrameStore
 
 from .measure import Row, in_turn, ms
@@ -64,6 +64,7 @@ def bare(shapes, kind: str):
     settings = world.integration_parameters
     across = min(float(np.ptp(s.points, axis=0).max()) for s in shapes)
     settings.length_unit, settings.dt = REACH * unit_of(across), 1 / 24 / STEPS
+    settings.normalized_max_corrective_velocity = PARTS
     settings.contact_softness = rp.SpringCoefficients(*SOFT)
     settings.static_contact_softness = rp.SpringCoefficients(*STATIC_SOFT)
     world.add_collider(level_builder(rp, 100.0).friction(0.5))
