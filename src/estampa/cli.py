@@ -306,6 +306,7 @@ def _keys(a) -> int:
     import math
 
     from .baking import keys
+    from .baking.work import default_frames
     from .edits import clips
     from .scene.reduce import Tolerance
 
@@ -319,8 +320,7 @@ def _keys(a) -> int:
             keys.back_to_live(scene, skeleton.id)
             return 0
         tolerance = None if a.every else Tolerance(a.tips / 1000, math.radians(a.turn))
-        first, last = keys.default_frames(scene.doc)
-        frames = (first if a.first is None else a.first, last if a.last is None else a.last)
+        frames = _asked(a, *default_frames(scene.doc))
         with Progress("baking to keys") as progress:
             baked = keys.bake(scene, skeleton.id, frames=frames, tolerance=tolerance, progress=progress)
         if clips.named(skeleton, a.clip) is not None:
@@ -333,6 +333,11 @@ def _keys(a) -> int:
     return 0
 
 
+def _asked(a, first: int, last: int) -> tuple[int, int]:
+    """The frames that are asked for, of those by default."""
+    return first if a.first is None else a.first, last if a.last is None else a.last
+
+
 def _body_keys(a, tolerance) -> int:
     from .baking import bodies
 
@@ -340,8 +345,7 @@ def _body_keys(a, tolerance) -> int:
         if a.live:
             bodies.back_to_live(scene)
             return 0
-        first, last = scene.doc.start, scene.doc.end
-        frames = (first if a.first is None else a.first, last if a.last is None else a.last)
+        frames = _asked(a, scene.doc.start, scene.doc.end)
         with Progress("baking to keys") as progress:
             baked = bodies.bake(scene, None, frames, None if a.every else tolerance, progress=progress)
         bodies.put(scene, baked)
@@ -354,8 +358,7 @@ def _piece_keys(a, tolerance) -> int:
 
     with _edited(a.scene) as scene:
         subject = _named(scene, a.pieces, scene.doc.subjects, "Subject")
-        first, last = scene.doc.start, scene.doc.end
-        frames = (first if a.first is None else a.first, last if a.last is None else a.last)
+        frames = _asked(a, scene.doc.start, scene.doc.end)
         with Progress("baking to keys") as progress:
             own = None if a.every else tolerance
             parted = pieces.part(scene, subject.id, True, frames, own, progress=progress)

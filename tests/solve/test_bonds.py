@@ -7,7 +7,6 @@ import pytest
 import trimesh
 
 from estampa import edits as do
-from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box
 from estampa.inspect.remarks.worked_out import all_remarks
@@ -15,14 +14,7 @@ from estampa.scene.document import Document
 from estampa.scene.scene import Scene
 from estampa.solve.bodies.bond_loads import Sections
 
-G = 9.80665
-
-
-def frames(scene, store, last):
-    evaluator = Evaluator(scene.doc, scene, store)
-    evaluator.solve_through(last)
-    run = evaluator.runs.every()[0]
-    return evaluator, [store.frame(evaluator.runs.key(run, f)) for f in range(1, last + 1)]
+from .test_broken import G, frames
 
 
 def rod(last, strength, blocks=8, wide=0.1, tall=0.06, size=1.0, **body):

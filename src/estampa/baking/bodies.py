@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..errors import Cancelled, EstampaError
+from ..errors import EstampaError
 from ..geometry.place import Place
 from ..scene.curves import Curve
 from ..scene.document import StashedValue, Thing
@@ -12,7 +12,7 @@ from ..scene.reduce import CHANNELS, Tolerance, placed_by_keys
 from ..scene.scene import Scene
 from ..scene.values import Rows
 from ..units import format_length
-from .keys import default_frames
+from .work import frames_of, reporter
 
 
 @dataclass(frozen=True)
@@ -64,15 +64,9 @@ def bake(
         if body_of(subject) is None:
             cure = "Bake the subjects whose last layer is a body."
             raise EstampaError(subject.name, "is moved by no body at the foot of its stack.", cure)
-    first, last = frames or default_frames(doc)
-    if last < first:
-        raise EstampaError("The bake", f"would end at {last}, before its start at {first}.", "Give a later end.")
+    first, last = frames_of(doc, frames)
 
-    def step(share, text):
-        if cancelled():
-            raise Cancelled
-        if progress:
-            progress(share, text)
+    step = reporter(progress, cancelled)
 
     evaluator.solve_through(last, lambda share, text: step(0.7 * share, text), cancelled)
     numbers = np.arange(first, last + 1)

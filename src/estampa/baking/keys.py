@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..edits import clips, unique_name
-from ..errors import Cancelled, EstampaError
+from ..errors import EstampaError
 from ..geometry.pose import Pose
 from ..hashing import digest
 from ..scene.curves import Curve, Key
@@ -15,6 +15,7 @@ from ..scene.reduce import Tolerance, channel_values, curve_of, reduced
 from ..scene.scene import Scene
 from ..scene.skeleton import POSED
 from ..units import format_length
+from .work import frames_of, reporter
 
 
 @dataclass(frozen=True)
@@ -58,19 +59,13 @@ def bake(
     bones = evaluator.poses.bones(skeleton)
     if not len(bones):
         raise EstampaError(skeleton.name, "has no joints to bake.", "Build it first.")
-    first, last = frames or default_frames(doc)
-    if last < first:
-        raise EstampaError("The bake", f"would end at {last}, before its start at {first}.", "Give a later end.")
+    first, last = frames_of(doc, frames)
     chosen = np.array(
         sorted(bones.where[j] for j in (joints if joints is not None else bones.ids) if j in bones.where), np.int64
     )
     layers = _baked_layers(evaluator, skeleton, bones, chosen)
 
-    def step(share, text):
-        if cancelled():
-            raise Cancelled
-        if progress:
-            progress(share, text)
+    step = reporter(progress, cancelled)
 
     evaluator.solve_through(last, lambda share, text: step(0.6 * share, text), cancelled)
     source = source_of(evaluator, skeleton, (first, last))
@@ -83,11 +78,6 @@ def bake(
         step(0.6 + 0.3 * k / (last - first + 1), f"Baking frame {frame}")
     loops = doc.loop == (first, last)
     return _keyed(bones, skeleton, chosen, (first, last), Pose.stacked(found), tolerance, layers, loops, source)
-
-
-def default_frames(doc) -> tuple[int, int]:
-    """The scene's range; with the frame that equals the first again, where its loop ends right behind it."""
-    return doc.start, doc.loop[1] if doc.loop and doc.loop[1] == doc.end + 1 else doc.end
 
 
 def source_of(evaluator, skeleton: Thing, frames: tuple[int, int]) -> str:

@@ -5,16 +5,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..edits.names import Names
 from ..edits.things import reference
-from ..errors import Cancelled, EstampaError
+from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..scene.curves import Curve
 from ..scene.document import Thing
+from ..scene.ids import new_id
 from ..scene.reduce import CHANNELS, Tolerance, placed_by_keys
 from ..scene.scene import Scene
 from ..units import format_length
-from .keys import default_frames
+from .bodies import body_of
+from .work import frames_of, reporter
 
 MOST = 5_000  # subjects that one command makes
 OWN = ("each", "bonded", "strength", "shear", "crush", "lumps", "tougher")  # channels that pieces of one body have
@@ -56,13 +59,9 @@ def part(
     subject = evaluator.doc.find(subject_id)
     if subject is None or subject.mesh is None:
         raise EstampaError("This", "is no subject with pieces.", "Select a subject that was broken or cut.")
-    first, last = frames or default_frames(evaluator.doc)
+    first, last = frames_of(evaluator.doc, frames)
 
-    def step(share: float, text: str) -> None:
-        if cancelled():
-            raise Cancelled
-        if progress:
-            progress(share, text)
+    step = reporter(progress, cancelled)
 
     last = last if keyed else evaluator.doc.solved_from
     evaluator.solve_through(last, lambda share, text: step(0.7 * share, text), cancelled)
@@ -92,7 +91,7 @@ def part(
     names = [f"{subject.name} {k + 1}" for k in range(pieces.count)]
     if not keyed:
         values = tuple(dict(zip(("x", "y", "z"), map(float, c), strict=True)) for c in centres)
-        return PartedPieces(subject.id, meshes, values, _body_of(subject), 0, 0.0)
+        return PartedPieces(subject.id, meshes, values, _own_body(subject), 0, 0.0)
     curves, result = placed_by_keys(names, numbers.astype(float), places, reach, tolerance or Tolerance(0.0, 0.0))
     keyed_values: list[dict] = []
     for k in range(pieces.count):
@@ -112,18 +111,13 @@ def _since(began: Place, stands: list[Place], k: int) -> Place:
     )
 
 
-def _body_of(subject: Thing) -> Thing | None:
-    layers = [l for l in subject.stack if l.on and l.declared is not None]
-    if not layers or not layers[-1].declared.collides:
-        return None
-    return layers[-1].with_(values={n: v for n, v in layers[-1].values.items() if n not in OWN})
+def _own_body(subject: Thing) -> Thing | None:
+    body = body_of(subject)
+    return body and body.with_(values={n: v for n, v in body.values.items() if n not in OWN})
 
 
 def put(scene: Scene, parted: PartedPieces) -> list[Thing]:
     """Add the subjects and switch off what they were made of, in one step of the history."""
-    from ..edits.names import Names
-    from ..scene.ids import new_id
-
     doc, subject = scene.doc, scene.doc.find(parted.subject)
     if subject is None:
         raise EstampaError("The subject", "is gone.", "Undo its removal, then part it again.")

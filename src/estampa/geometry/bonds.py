@@ -30,8 +30,7 @@ class Bonds(NamedTuple):
 
     def normals(self, mesh: Mesh, points: np.ndarray) -> np.ndarray:
         """(q, 3) units, across what each two share, from a to b."""
-        normal = crossed(points[mesh.triangles[self.triangle]])
-        normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+        normal = _unit(crossed(points[mesh.triangles[self.triangle]]))
         own = Pieces.each(mesh).of_vertex[mesh.triangles[self.triangle, 0]]
         way = np.where(own == self.a[self.bond], 1.0, -1.0) * self.share
         return _unit(_summed(normal * way[:, None], self.bond, len(self.a)))
@@ -118,8 +117,7 @@ def _flat(points) -> float:
 
 def _lies_on(at, of, flat, samples, only=None, nearest=NEAREST) -> tuple[np.ndarray, np.ndarray]:
     """(triangles, the piece that each lies on at one of its places), as often as places tell."""
-    weights, normal = _even(samples), crossed(at)
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+    weights, normal = _even(samples), _unit(crossed(at))
     every = np.einsum("sk,tkj->tsj", weights, at).reshape(-1, 3)
     owner = np.repeat(np.arange(len(at)), len(weights))
     asks = np.arange(len(every)) if only is None else np.flatnonzero(np.isin(owner, only))

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ...baking import keys as baking
+from ...baking.work import default_frames
 from ...edits import clips
 from ...edits import joints as build
 from ...errors import EstampaError
@@ -235,7 +236,7 @@ class Skeletons:
     def bake(self):
         s, skeleton = self.session, self._skeleton()
         doc, chosen = s.doc, [j.id for j in s.selection.joints]
-        first, last = baking.default_frames(doc)
+        first, last = default_frames(doc)
         frames = lambda v, t: whole(v, t, title=t, unit="frames", soft=(1, 500))
         which = {"all": f"All {len(skeleton.joints):,}"} | ({"chosen": f"The {len(chosen)} selected"} if chosen else {})
         into = {"new": "A clip of this name", "over": "Over the present keys"}

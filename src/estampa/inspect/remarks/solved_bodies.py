@@ -66,7 +66,7 @@ def sizes_far_apart(evaluator: Evaluator) -> Iterator[Remark]:
         model = _model(evaluator, run)
         if not model.solved.any() or model.largest <= UNLIKE * model.smallest:
             continue
-        sizes = np.ptp(model.corners, axis=1).max(axis=1)
+        sizes = model.across
         moves = np.flatnonzero(model.solved)
         small, large = (model.parts[moves[pick(sizes[moves])]][0].name for pick in (np.argmin, np.argmax))
         yield Remark(

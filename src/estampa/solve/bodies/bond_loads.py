@@ -114,9 +114,9 @@ class BondBeams:
         """
         stands = {row: way for row, way in stands.items() if self.number[row] >= 0}
         for _ in range(ROUNDS):
-            moves, ground = self._moved(pushed, whole, stands, held)
+            moves = self._moved(pushed, whole, stands, held)
             # what a ground would have to pull down stands on nothing
-            push = {row: float(-ground @ moves[self.number[row], :3] @ way) for row, way in stands.items()}
+            push = {row: float(-moves[self.number[row], :3] @ way) for row, way in stands.items()}
             least = -1e-3 * max(push.values(), default=0.0)
             kept = {row: way for row, way in stands.items() if push[row] > least}
             if len(kept) == len(stands) or not kept:
@@ -124,8 +124,8 @@ class BondBeams:
             stands = kept
         return (self._own @ (self.parting @ moves.ravel())).reshape(-1, 6)
 
-    def _moved(self, pushed, whole, stands, held) -> tuple[np.ndarray, np.ndarray]:
-        """((r, 6) how far the pieces move, but for E; (3, 3) how stiff what they stand on is)."""
+    def _moved(self, pushed, whole, stands, held) -> np.ndarray:
+        """(r, 6) how far the pieces move, but for E."""
         most = float(self.stiffness[:, :3, :3].max(initial=1e-300))
         key = (whole.tobytes(), tuple((row, way.tobytes()) for row, way in stands.items()), tuple(held))
         if self._key != key:
@@ -138,7 +138,7 @@ class BondBeams:
             wide[(6 * stays[stays >= 0][:, None] + np.arange(6)).ravel()] += 1e3 * most
             self._factor = sparse_linalg.splu((self.parting.T @ self._own @ self.parting + sparse.diags(wide)).tocsc())
             self._key = key
-        return self._factor.solve(pushed.ravel()).reshape(-1, 6), most * np.eye(3)
+        return self._factor.solve(pushed.ravel()).reshape(-1, 6)
 
 
 def _stiffness(sections: Sections, length: np.ndarray) -> np.ndarray:

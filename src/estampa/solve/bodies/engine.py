@@ -94,7 +94,7 @@ class Engine:
     def let_rest(self, rows: np.ndarray) -> np.ndarray:
         """Have the engine put bodies to sleep itself, however they move: what is told to sleep from outside, it lets
         through what is awake. Returns (r,) bool, which do; touches that just began wait for the next time."""
-        kept, world = [], self.world
+        kept = []
         for row in rows:
             body = self.body(row)
             rest = body.activation
@@ -102,11 +102,8 @@ class Engine:
             rest.linear_threshold, rest.angular_threshold, rest.time_until_sleep = ANY, ANY, 0.0
             body.activation = rest
             body.linvel, body.angvel = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
-        gravity, dt = world.gravity, world.integration_parameters.dt
-        world.gravity, world.integration_parameters.dt = (0.0, 0.0, 0.0), INSTANT
         for _ in range(3):
-            world.step()
-        world.gravity, world.integration_parameters.dt = gravity, dt
+            self.look()
         for row, values in zip(rows, kept, strict=True):
             body = self.body(row)
             rest = body.activation
@@ -224,7 +221,8 @@ class Engine:
         speed[free & ~awake] = spin[free & ~awake] = 0
 
     def look(self) -> None:
-        """Take a step of next to no time, so that what touches is known: a touch that begins wakes what sleeps."""
+        """Take a step of next to no time, so that what touches is known, and what may sleep sleeps: a touch that begins
+        wakes what sleeps. `advance` sets the time of its own steps."""
         world = self.world
         gravity, world.gravity, world.integration_parameters.dt = world.gravity, (0.0, 0.0, 0.0), INSTANT
         world.step()
@@ -232,17 +230,20 @@ class Engine:
 
     def on_what_stays(self) -> dict[int, np.ndarray]:
         """Row -> (3,) the way in which it is held, of the bodies that touch something that gravity does not move."""
-        found, world = {}, self.world
-        for pair in world.narrow_phase.contact_pairs():
-            rows = []
-            for handle in (pair.collider1, pair.collider2):
-                parent = world.colliders[handle].parent
-                rows.append(-1 if parent is None or not world.rigid_bodies[parent].is_dynamic else parent.index)
-            if min(rows) < 0 <= max(rows) < self.count and pair.find_deepest_contact() is not None:
+        found = {}
+        for pair in self.world.narrow_phase.contact_pairs():
+            rows = self._free_rows(pair)
+            if min(rows) < 0 <= max(rows) and pair.find_deepest_contact() is not None:
                 normals = [np.array(m.data.normal.to_tuple()) for m in pair.manifolds if len(m.points)]
                 if normals:
                     found[max(rows)] = normals[0] / max(float(np.linalg.norm(normals[0])), 1e-12)
         return found
+
+    def _free_rows(self, pair) -> list[int]:
+        """The rows of two that touch; -1 of what does not give way."""
+        parents = [self.world.colliders[handle].parent for handle in (pair.collider1, pair.collider2)]
+        is_free = lambda p: p is not None and p.index < self.count and self.world.rigid_bodies[p].is_dynamic
+        return [p.index if is_free(p) else -1 for p in parents]
 
     def pushes(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """(rows (k,), rows that push them (k,), (k, 3) N s what they got in the last step, (k, 3) m where) of bodies
@@ -252,15 +253,10 @@ class Engine:
             impulse = pair.total_impulse().to_tuple()
             if impulse == (0.0, 0.0, 0.0):
                 continue
-            two = []
-            for handle in (pair.collider1, pair.collider2):
-                parent = world.colliders[handle].parent
-                is_free = parent is not None and world.rigid_bodies[parent].is_dynamic
-                two.append(parent.index if is_free and parent.index < self.count else -1)
             place = world.colliders[pair.collider2].position
             points = [c for m in pair.manifolds for c in m.points]
             deepest = max(points, key=lambda c: c.impulse)
-            rows.append(two)
+            rows.append(self._free_rows(pair))
             impulses.append(impulse)
             spots.append((place * deepest.local_p2).to_tuple())
         rows = np.array(rows, np.int64).reshape(-1, 2)

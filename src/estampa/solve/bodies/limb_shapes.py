@@ -72,18 +72,19 @@ def shapes_of(bones: Bones, joint: np.ndarray, owner: np.ndarray, skin: LimbSkin
         return [(own, _mass_of(own)) for own in plain]
     into = _into(bones, joint, owner, skin)
     limb = np.where(skin.joint >= 0, owner[skin.joint], -1)
-    masses = _masses(skin.mesh, limb, into)
+    masses, areas = _masses(skin.mesh, limb, into), _areas(skin.mesh)
     found = []
     for k, own in enumerate(plain):
         mine = np.flatnonzero(limb == k)
         if len(mine) >= LEAST and into[k] is not None:
-            own = fitted(mine_at(skin.mesh, mine, into[k]), _areas(skin.mesh)[mine])
+            own = fitted(_taken(skin.mesh.points[mine], into[k]), areas[mine])
         found.append((own, masses[k] or _mass_of(own)))
     return found
 
 
-def mine_at(mesh: Mesh, mine: np.ndarray, into: np.ndarray) -> np.ndarray:
-    return mesh.points[mine] @ into[:3, :3].T + into[:3, 3]
+def _taken(points: np.ndarray, matrix: np.ndarray) -> np.ndarray:
+    """(n, 3) m where a matrix (4, 4) takes points."""
+    return points @ matrix[:3, :3].T + matrix[:3, 3]
 
 
 def fitted(points: np.ndarray, area: np.ndarray) -> Capsules:
@@ -156,7 +157,7 @@ def _masses(mesh: Mesh, limb: np.ndarray, into) -> list[Mass | None]:
     for k, matrix in enumerate(into):
         own = places[of == k]
         if matrix is not None and len(own) >= LEAST:
-            local = own @ matrix[:3, :3].T + matrix[:3, 3]
+            local = _taken(own, matrix)
             size = abs(np.linalg.det(matrix[:3, :3]))
             away = local - local.mean(axis=0)
             second = each * size * (away.T @ away + len(own) * np.eye(3) * (cell * np.cbrt(size)) ** 2 / 12)
