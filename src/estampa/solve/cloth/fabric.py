@@ -30,6 +30,7 @@ class Parts(NamedTuple):
     link_gain: np.ndarray  # area / rest^2
     link_mix: np.ndarray  # (l, 3) shares of warp, weft and shear stiffness
     link_order: Schedule
+    link_flat: np.ndarray  # (l,) m, as they are when what lies between is flat
     step: float  # m, the usual length of a link
 
     @classmethod
@@ -53,7 +54,7 @@ class Parts(NamedTuple):
         hinge_at = place[hinge_at]
         rest, gain = _hinge_rest(x, hinge_at, hinge_area)
         hinge_turn, hinge_plan = schedule(hinge_at, mesh.count)
-        link_at, link_rest, link_gain, link_mix = _links(mesh, t, area, shape)
+        link_at, link_rest, link_gain, link_mix, link_flat = _links(mesh, t, area, shape)
         link_at = place[link_at]
         link_turn, link_plan = schedule(link_at, mesh.count)
         vertices = lambda at: np.ascontiguousarray(at, np.uint32)
@@ -73,6 +74,7 @@ class Parts(NamedTuple):
             link_gain[link_turn],
             link_mix[link_turn],
             link_plan,
+            link_flat[link_turn],
             float(np.median(link_rest)) if len(link_rest) else 0.0,
         )
 
@@ -101,10 +103,21 @@ class Parts(NamedTuple):
         stiffness = (parts[0] + parts[1] + parts[2]) * self.link_gain
         rest2 = self.link_rest**2
         if v.taut is not None:
-            along = [_mean(v.taut[:, k], self.link_at) for k in (0, 1)]
-            warp, weft, slant = self.link_mix.T
-            rest2 = rest2 * (warp * along[0] + weft * along[1] + slant * 0.5 * (along[0] + along[1])) ** 2
+            rest2 = rest2 * self._rests(v.taut) ** 2
         return kernels.Links(self.link_at, rest2, _compliance(1.0, stiffness) * rest2, self.link_order)
+
+    def _rests(self, taut) -> np.ndarray:
+        """(l,) how long links rest where yarns rest so long, (n, 2)."""
+        along = [_mean(taut[:, k], self.link_at) for k in (0, 1)]
+        warp, weft, slant = self.link_mix.T
+        return warp * along[0] + weft * along[1] + slant * 0.5 * (along[0] + along[1])
+
+    def lengths(self, limit: np.ndarray, taut: np.ndarray | None) -> kernels.Lengths:
+        """How long everything may get where yarns give up to `limit` (n,), as a share. What is drawn taut may be as
+        long as in the mesh."""
+        rests = 1.0 if taut is None else np.maximum(self._rests(taut), 1.0)
+        most = self.link_flat * rests * (1 + _mean(limit, self.link_at))
+        return kernels.Lengths(self.link_at, most**2, self.link_order)
 
     def hinges(self, v) -> kernels.Hinges:
         soft = _compliance(_mean(v.bend, self.hinge_at), self.hinge_gain)
@@ -245,7 +258,18 @@ def _links(mesh: Mesh, t, area, shape):
     rest = np.linalg.norm(p[at[:, 1]] - p[at[:, 0]], axis=1)
     ok = rest > 0
     gain = np.concatenate([edge_area, hinge_area]) / np.maximum(rest, 1e-300) ** 2
-    return at[ok], rest[ok], gain[ok], mix[ok]
+    flat = np.concatenate([rest[: len(edge)], _unfolded(p[hinge])])
+    return at[ok], rest[ok], gain[ok], mix[ok], flat[ok]
+
+
+def _unfolded(corners: np.ndarray) -> np.ndarray:
+    """(h,) m from a to d of triangles (a, b, c) and (d, c, b), (h, 4, 3) m, when they are laid flat."""
+    a, b, c, d = (corners[:, k] for k in range(4))
+    edge = np.linalg.norm(c - b, axis=1)
+    way = (c - b) / np.maximum(edge, 1e-300)[:, None]
+    along = [((q - b) * way).sum(axis=1) for q in (a, d)]
+    off = [np.linalg.norm(q - b - s[:, None] * way, axis=1) for q, s in zip((a, d), along, strict=True)]
+    return np.hypot(along[0] - along[1], off[0] + off[1])
 
 
 def tethers(mesh: Mesh, held: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -11,6 +11,8 @@ from numba import njit, prange
 
 from .schedule import Schedule
 
+SWEEPS = 6  # over all lengths that are held
+ENOUGH = 0.005  # of a length: what is longer than it may be by less counts as held
 
 class Strain(NamedTuple):
     """Triangles with rest shapes along the two yarns."""
@@ -36,6 +38,14 @@ class Hinges(NamedTuple):
     at: np.ndarray  # (h, 4) uint32 vertices a, b, c, d
     rest: np.ndarray  # (h,) dihedral angle at rest, rad
     soft: np.ndarray  # (h,) compliance, 1/(N m)
+    order: Schedule
+
+
+class Lengths(NamedTuple):
+    """Pairs of vertices and how far they may come apart: edges, and the corners across them as they lie flat."""
+
+    at: np.ndarray  # (l, 2) uint32
+    most2: np.ndarray  # (l,) the longest length squared, m2
     order: Schedule
 
 
@@ -81,6 +91,7 @@ class Fabric(NamedTuple):
     faces: Faces
     blocks: np.ndarray  # (s, 2) the vertices of each span of the schedules (`schedule.block_vertices`)
     limit: float  # longest a yarn may get against its rest; beyond it, it does not give
+    lengths: Lengths  # the same of all that lie near each other
 
 
 class Surroundings(NamedTuple):
@@ -111,7 +122,9 @@ def advance(particles, fabric, surroundings, substeps, dt, damping):
         step = SmallStep((s + 1) / substeps, h, keep)
         blow(particles, fabric, surroundings.air, h)
         for phase in range(last + 1):
-            solve_phase(particles, old, fabric, surroundings, step, phase, phase == 0, phase == last)
+            solve_phase(particles, old, fabric, surroundings, step, phase, phase == 0, False)
+        hold_lengths(particles.x, particles.inverse_mass, fabric.lengths, SWEEPS, ENOUGH)
+        finish(particles, old, fabric, surroundings, step)
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -194,6 +207,57 @@ def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, i):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def hold_lengths(x, inverse_mass, lengths, sweeps, enough):
+    """Draw together what is longer than it may be, in so many sweeps at the most.
+
+    enough -- how much longer counts as held, as a share. Returns the longest share that the last sweep began with.
+    """
+    worst, over = 0.0, np.zeros(len(lengths.order.spans))
+    for _ in range(sweeps):
+        over[:] = 1.0
+        for phase in range(3):
+            _lengths_phase(x, inverse_mass, lengths, over, phase)
+        worst = np.sqrt(over.max())
+        if worst <= 1 + enough:
+            break
+    return worst
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def longest(x, lengths):
+    """How much longer the longest is than it may be, as a factor; 1 where all are held."""
+    at, worst = lengths.at, 1.0
+    for c in range(len(at)):
+        i, j = at[c, 0], at[c, 1]
+        dx, dy, dz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
+        worst = max(worst, (dx * dx + dy * dy + dz * dz) / lengths.most2[c])
+    return np.sqrt(worst)
+
+
+@njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _lengths_phase(x, inverse_mass, lengths, over, phase):
+    at, most2, spans, phases = lengths.at, lengths.most2, lengths.order.spans, lengths.order.phases
+    for k in prange(phases[phase], phases[phase + 1]):
+        worst = 1.0
+        for c in range(spans[k, 0], spans[k, 1]):
+            i, j = at[c, 0], at[c, 1]
+            dx, dy, dz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
+            d2, wi, wj = dx * dx + dy * dy + dz * dz, inverse_mass[i], inverse_mass[j]
+            if d2 <= most2[c] or wi + wj == 0:
+                continue
+            worst = max(worst, d2 / most2[c])
+            s = (1 - np.sqrt(most2[c] / d2)) / (wi + wj)
+            wi, wj = wi * s, wj * s
+            x[i, 0] += wi * dx
+            x[i, 1] += wi * dy
+            x[i, 2] += wi * dz
+            x[j, 0] -= wj * dx
+            x[j, 1] -= wj * dy
+            x[j, 2] -= wj * dz
+        over[k] = worst
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def predict(particles, old, gravity, step, count):
     """Where the first `count` vertices would be at the end of a small step if nothing held them together."""
     x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
@@ -213,6 +277,18 @@ def _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep
         v[i, a] = (x[i, a] - old[i, a]) / h
         if inverse_mass[i] > 0:
             v[i, a] *= keep
+
+
+@njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def finish(particles, old, fabric, surroundings, step):
+    """Close a small step for all vertices."""
+    x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
+    grip, anchor, reach = fabric.holds.grip, fabric.holds.anchor, fabric.holds.reach
+    floor, friction, blocks = surroundings.floor, surroundings.friction, fabric.blocks
+    t, h, keep = step.t, step.h, step.keep
+    for k in prange(fabric.faces.order.phases[0], fabric.faces.order.phases[1]):
+        for i in range(blocks[k, 0], blocks[k, 1]):
+            _finish(x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction, np.uint64(i))
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")

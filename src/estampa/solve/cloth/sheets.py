@@ -21,8 +21,8 @@ from .pressure_volumes import Bags
 from .schedule import block_vertices
 from .ties import Ties
 
-MOST_ADDED = 400  # substeps that a load or a collider may ask for by itself
-STEPS_OVER = 3  # edges of the cloth that a collider goes in a small step, at the most
+MOST_ADDED = 1000  # substeps that a load or a collider may ask for by itself
+STEPS_OVER = 0.25  # edges of the cloth that a collider goes in a small step, at the most
 COARSE_FROM = 2  # times the wanted small steps, from which coarser sheets hold the stretch instead
 SHARE_OF_LOAD = 0.25  # of the stretch that it would make if all of it pulled at one end, away from what is held
 
@@ -144,7 +144,8 @@ def advance(
     is_draft = all(s.v.quality == "draft" for s in sheets)
     half = max(least // 2, 1)
     particles = kernels.Particles(x, velocity, inverse_mass, before[o], now[o])
-    fabric = kernels.Fabric(holds, *constraints, parts.faces, block_vertices(len(x)), limit)
+    lengths = parts.lengths(every(lambda s: s.v.limit), taut)
+    fabric = kernels.Fabric(holds, *constraints, parts.faces, block_vertices(len(x)), limit, lengths)
     surroundings = kernels.Surroundings(gravity, air, ground.height, ground.friction)
     if not is_rich and wanted <= (1 if is_draft else COARSE_FROM) * least:
         wanted = half if is_draft else wanted
@@ -152,14 +153,15 @@ def advance(
         found = Report(wanted, *_stretch(cloths, x, taut), 0, 0)
     else:
         levels = Levels.none()
-        if wanted > least:  # what coarser sheets hold needs fewer small steps
+        struck = _by_colliders(solids, parts.step, least)
+        if wanted > least or struck > least:  # what coarser sheets hold needs fewer small steps
             levels = _levels(cloths, taut, held)
             # a load that the yarns can only bear at their limit needs more than one they bear by their stiffness
             wanted = min(wanted, COARSE_FROM * least * (1 if max(given) < limit - 1 else 2))
-        wanted = max(wanted, _by_colliders(solids, parts.step, least))
+        wanted = max(wanted, struck)
         wanted = half if is_draft else wanted
         contact, particles = _meeting(sheets, cloths, solids, planes, particles)
-        _, watched, through = touching.advance(
+        watched, through = touching.advance(
             particles, fabric, surroundings, touching.Coarse(levels, slack, close), ties, bags, contact, wanted, dt,
             every(lambda s: s.v.damping),
         )  # fmt: skip

@@ -7,12 +7,15 @@ from numba import njit
 
 from ..contact.soup import Soup
 from ..contact.tree import Tree
-from ..contact.watch import part, unwatched
-from .kernels import SmallStep, _land, blow, last_phase, predict, solve_phase
+from ..contact.watch import Times, Watcher
+from .kernels import ENOUGH, SWEEPS, SmallStep, _land, blow, hold_lengths, last_phase, longest, predict, solve_phase
 from .levels import Levels, coarse_masses, hold_close, hold_together
 from .pressure_volumes import blow_up, keep_volume
 from .ties import draw
 
+MOST_HALVED = 4  # times that a small step is halved, where it cannot be held and parted
+TOO_LONG = 0.03  # of a length beyond what it may be: then it is halved
+MOST_TURNS = 6  # of holding lengths and parting, in a small step
 CALM = 0.06  # of the difference of neighbours' speeds, at each contact
 single = njit(cache=True, nogil=True, error_model="numpy")
 
@@ -33,71 +36,112 @@ class Contact(NamedTuple):
     grown: np.ndarray  # (N,) m that radii grew since the frame before
     planes: np.ndarray  # (k, 13)
 
+    @property
+    def is_any(self) -> bool:
+        """Whether there is anything that cloths may touch."""
+        soup = self.soup
+        others = len(soup.owner) > soup.cloth or len(self.planes) > 0
+        return others or soup.cloths > 1 or not soup.alone[: soup.cloth].all()
 
-@single
+
 def advance(particles, fabric, surroundings, coarse, ties, bags, contact, substeps, dt, damping):
     """As `kernels.advance`, for all points of a contact: those of cloths first, then those of obstacles, which go from
     `begin` to `end` in a straight line. damping (n,) 1/s of each vertex of cloths.
 
-    Returns (how often it was looked, pairs that are near, pairs that are through at the end).
+    Returns (pairs that are near, pairs that are through at the end).
     """
-    x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
-    soup, levels = contact.soup, coarse.levels
-    cloth, count = soup.cloth, len(x)
-    meets = count > cloth or len(contact.planes) > 0 or soup.cloths > 1 or not soup.alone[:cloth].all()
-    more = len(levels.close_rest) + len(ties.at) + len(bags.volume) > 0
-    h = dt / substeps
-    keep = np.exp(-damping * h)
-    start, old, was = x.copy(), x.copy(), np.empty((cloth, 3))
+    x, v, inverse_mass = particles.x, particles.v, particles.inverse_mass
+    soup, levels, lengths = contact.soup, coarse.levels, fabric.lengths
+    cloth = soup.cloth
     heavy = coarse_masses(inverse_mass[:cloth], levels)
-    last = last_phase(fabric)
-    radius, pushed = soup.radius.copy(), np.empty((cloth, 3))
-    watch, looks, through = unwatched(count, contact.tree), 0, 0
-    for s in range(substeps):
-        t0, t = s / substeps, (s + 1) / substeps
-        step = SmallStep(t, h, 1.0)
-        for i in range(count):
-            radius[i] = soup.radius[i] - (1 - t) * contact.grown[i]
-            for j in range(3):
-                start[i, j] = x[i, j]
-        blow(particles, fabric, surroundings.air, h)
-        blow_up(x, v, inverse_mass, bags, h)
-        predict(particles, old, surroundings.gravity, step, cloth)
-        hold_together(x, was, inverse_mass, heavy, levels, coarse.held_to)
-        for phase in range(last + 1):
-            solve_phase(particles, old, fabric, surroundings, step, phase, False, phase == last)
-        if more:
-            hold_close(x, inverse_mass, levels, coarse.close_to)
-            keep_volume(x, inverse_mass, bags)
+    start, old, was, speed = np.empty_like(x), np.empty_like(x), np.empty((cloth, 3)), np.empty_like(v)
+    watcher = Watcher(soup, contact.tree, contact.planes, inverse_mass) if contact.is_any else None
+
+    def hold(t: float, h: float) -> bool:
+        """Draw together what is too long, by coarser sheets where a few sweeps are too few; returns whether anything
+        was."""
+        far = longest(x, lengths)
+        for turn in range(MOST_TURNS):
+            if far <= 1 + ENOUGH:
+                return turn > 0
+            if turn > 0:
+                hold_together(x, was, inverse_mass, heavy, levels, fabric.limit)
+            far = hold_lengths(x, inverse_mass, lengths, SWEEPS, ENOUGH)
             draw(x, inverse_mass, ties, t, h)
-            for i in range(cloth):
-                if inverse_mass[i] > 0:
-                    for j in range(3):
-                        v[i, j] = (x[i, j] - old[i, j]) / h
-        for i in range(cloth):
-            for j in range(3):
-                v[i, j] *= keep[i]
-        for i in range(cloth, count):
-            for j in range(3):
-                x[i, j] = begin[i, j] + t * (end[i, j] - begin[i, j])
-        if not meets:
+        return True
+
+    def small_step(t0: float, t: float) -> int:
+        """From one share of the frame to another; returns pairs that are through at its end."""
+        h, through = (t - t0) * dt, 0
+        move(particles, old, was, heavy, fabric, surroundings, coarse, ties, bags, SmallStep(t, h, 1.0), cloth)
+        hold(t, h)
+        if watcher:
+            times, radius = Times(t0, t, t0 * dt, t * dt), soup.radius - (1 - t) * contact.grown
+            watcher.begin()
+            for turn in range(MOST_TURNS):
+                watcher.part(x, start, radius, times)
+                land(x, start, inverse_mass, cloth, surroundings)
+                if turn == MOST_TURNS - 1 or not hold(t, h):
+                    break
+            through = watcher.guard(x, start, radius, times)
+        close(particles, old, np.exp(-damping * h), h, cloth)
+        if watcher:
+            calm(v, inverse_mass, soup.edges, cloth, CALM)
+        return through
+
+    t, halved, good, through = 0.0, 0, 0, 0
+    while t < 1 - 1e-9:
+        start[:], speed[:] = x, v
+        to = min(t + 0.5**halved / substeps, 1.0)
+        through = small_step(t, 1.0 if to > 1 - 1e-9 else to)
+        # what could not be held and parted at once is done again in smaller steps
+        if watcher and halved < MOST_HALVED and (through or longest(x, lengths) > 1 + TOO_LONG):
+            x[:], v[:] = start, speed
+            halved, good = halved + 1, 0
+            watcher.forget()
             continue
-        for i in range(cloth):
-            for j in range(3):
-                pushed[i, j] = x[i, j]
-        watch, own, through = part(
-            x, start, inverse_mass, watch, soup, contact.tree, radius, contact.planes, t0, t, s * h, (s + 1) * h
-        )  # fmt: skip
-        looks += own
-        for i in range(cloth):
-            if inverse_mass[i] > 0:
-                if x[i, 1] < surroundings.floor:
-                    _land(x, start, i, surroundings.floor, surroundings.friction)
-                if x[i, 0] != pushed[i, 0] or x[i, 1] != pushed[i, 1] or x[i, 2] != pushed[i, 2]:
-                    for j in range(3):
-                        v[i, j] = keep[i] * (x[i, j] - old[i, j]) / h
-        calm(v, inverse_mass, soup.edges, cloth, CALM)
-    return looks, len(watch.vt.at) + len(watch.ee.at), through
+        t, good = to, good + 1
+        if halved and good >= 4:
+            halved, good = halved - 1, 0
+    return watcher.near if watcher else 0, through
+
+
+@single
+def move(particles, old, was, heavy, fabric, surroundings, coarse, ties, bags, step, cloth):
+    """What moves the vertices of cloths by themselves; points of obstacles go where they are at the end of the step."""
+    x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
+    levels, last = coarse.levels, last_phase(fabric)
+    blow(particles, fabric, surroundings.air, step.h)
+    blow_up(x, v, inverse_mass, bags, step.h)
+    predict(particles, old, surroundings.gravity, step, cloth)
+    hold_together(x, was, inverse_mass, heavy, levels, coarse.held_to)
+    for phase in range(last + 1):
+        solve_phase(particles, old, fabric, surroundings, step, phase, False, phase == last)
+    hold_close(x, inverse_mass, levels, coarse.close_to)
+    keep_volume(x, inverse_mass, bags)
+    draw(x, inverse_mass, ties, step.t, step.h)
+    for i in range(cloth, len(x)):
+        for j in range(3):
+            x[i, j] = begin[i, j] + step.t * (end[i, j] - begin[i, j])
+
+
+@single
+def land(x, start, inverse_mass, cloth, surroundings):
+    """The floor bears what is below it."""
+    for i in range(cloth):
+        if inverse_mass[i] > 0 and x[i, 1] < surroundings.floor:
+            _land(x, start, i, surroundings.floor, surroundings.friction)
+
+
+@single
+def close(particles, old, keep, h, cloth):
+    """Speeds from what the small step moved, less what damping takes; keep (n,) is what is left."""
+    x, v = particles.x, particles.v
+    for i in range(cloth):
+        for j in range(3):
+            v[i, j] = (x[i, j] - old[i, j]) / h
+            if particles.inverse_mass[i] > 0:
+                v[i, j] *= keep[i]
 
 
 @single

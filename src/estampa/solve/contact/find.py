@@ -13,6 +13,7 @@ from .closest import apart_ee, apart_pt
 from .tree import fit, together
 
 NARROW = np.pi / 4  # rad, half the width of a cone of normals within which a sheet does not come near itself
+THIN = 0.35  # of an edge: a triangle that is less high may turn over within the margin of a look
 NEAR_AT_REST = 0.6  # share of their distance at rest that neighbours in a sheet may come near each other
 ROOM = 24  # pairs of two patches that are remembered between counting and filling
 PART = 64  # pairs of patches that a thread takes at once
@@ -56,7 +57,7 @@ def near(x, u, reach, soup, tree, fitted, leaves, radius):
     x (N, 3) m where they are; u (N, 3) m how far they are thought to go; radius (N,) m. Neighbours in a sheet count
     where they come nearer than a share of their distance at rest.
     """
-    nodes = fit(tree, fitted, x, u, soup.triangles, leaves)
+    nodes = fit(tree, fitted, x, u, soup.triangles, leaves, THIN * soup.edge)
     ways = Ways(x, u, radius, reach)
     return _elements(ways, soup, tree, fitted, _patches(ways, soup, tree, fitted, nodes))
 

@@ -251,14 +251,15 @@ def unfitted(tree):
 
 
 @threaded
-def fit(tree, fitted, x, u, triangles, leaves):
+def fit(tree, fitted, x, u, triangles, leaves, thin):
     """Fit the nodes above `leaves` (l,) bool, and those, to points x (N, 3) m that go u (N, 3) m; the others end where
-    their ways ended. Returns (n,) bool, which were fitted."""
+    their ways ended. What is thinner than `thin` m may turn over before it is looked at again: it has no normal.
+    Returns (n,) bool, which were fitted."""
     first, last, cones, child = fitted.first, fitted.last, fitted.cones, tree.child
     parts = (len(leaves) + PART - 1) // PART
     for part in prange(parts):
         begin, end = np.int64(part * PART), np.int64(min((part + 1) * PART, len(leaves)))
-        _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones)
+        _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones, thin)
     nodes = np.zeros(len(child), np.bool_)
     for node in range(len(child) - 1, -1, -1):
         a, b = child[node, 0], child[node, 1]
@@ -275,7 +276,7 @@ def fit(tree, fitted, x, u, triangles, leaves):
 
 
 @single
-def _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones):
+def _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones, thin):
     for k in range(begin, end):
         node = tree.leaves[k]
         if not leaves[k]:
@@ -288,15 +289,15 @@ def _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones):
                 to = x[i, j] + u[i, j]
                 a, b, c, d = min(a, x[i, j]), max(b, x[i, j]), min(c, to), max(d, to)
             first[node, j], first[node, 3 + j], last[node, j], last[node, 3 + j] = a, b, c, d
-        _cone_of(tree, k, x, u, triangles, cones[node])
+        _cone_of(tree, k, x, u, triangles, cones[node], thin)
 
 
 @single
-def _cone_of(tree, k, x, u, triangles, cone):
+def _cone_of(tree, k, x, u, triangles, cone, thin):
     """The cone about the normals of a leaf where it is, and after its way: within one it may fold over."""
     n0, n1, n2 = 0.0, 0.0, 0.0
     first, last = tree.triangle_starts[k], tree.triangle_starts[k + 1]
-    own, count = np.empty((2 * LEAF, 3)), 0
+    own, count, is_thin = np.empty((2 * LEAF, 3)), 0, False
     for end in range(2):
         for q in range(first, last):
             t = tree.triangles[q]
@@ -308,12 +309,15 @@ def _cone_of(tree, k, x, u, triangles, cone):
                 vx, vy, vz = vx + u[c, 0] - u[a, 0], vy + u[c, 1] - u[a, 1], vz + u[c, 2] - u[a, 2]
             mx, my, mz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
             long = max(np.sqrt(mx * mx + my * my + mz * mz), 1e-300)
+            wx, wy, wz = vx - ux, vy - uy, vz - uz
+            side2 = max(ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz, wx * wx + wy * wy + wz * wz)
+            is_thin |= long * long < thin * thin * side2
             own[count, 0], own[count, 1], own[count, 2] = mx / long, my / long, mz / long
             n0, n1, n2 = n0 + mx / long, n1 + my / long, n2 + mz / long
             count += 1
     long = np.sqrt(n0 * n0 + n1 * n1 + n2 * n2)
     cone[3] = np.pi
-    if long < 1e-9:
+    if long < 1e-9 or is_thin:
         cone[0], cone[1], cone[2] = 0.0, 1.0, 0.0
         return
     cone[0], cone[1], cone[2] = n0 / long, n1 / long, n2 / long

@@ -11,9 +11,10 @@ import numpy as np
 from numba import njit
 
 from .find import most_ee, most_vt, near
+from .guard import carry
 from .respond import Pairs, inside_out, push_ee, push_planes, push_vt, sides_ee, sides_vt
-from .soup import SOLID
-from .tree import Fitted, unfitted
+from .soup import SOLID, Soup
+from .tree import Fitted, Tree, unfitted
 
 PASSES = 2  # without anything through
 MOST_PASSES = 24  # while something is through
@@ -21,6 +22,15 @@ MOST_LOOKS = 8  # in a small step
 MARGIN = 0.28  # of an edge: how much nearer than touching is looked
 NOWHERE = 1e9  # m
 single = njit(cache=True, nogil=True, error_model="numpy")
+
+
+class Times(NamedTuple):
+    """A small step: t0, t -- the shares of the frame at which it begins and ends; before, now -- s the same."""
+
+    t0: float
+    t: float
+    before: float
+    now: float
 
 
 class Watch(NamedTuple):
@@ -34,10 +44,76 @@ class Watch(NamedTuple):
     ee: Pairs
 
 
-@single
-def unwatched(count, tree):
-    at, way = np.full((count, 3), NOWHERE), np.zeros((count, 3))
-    return Watch(at, way, unfitted(tree), _pairs(np.zeros((0, 2), np.int32)), _pairs(np.zeros((0, 2), np.int32)))
+class Watcher:
+    """Watches what may touch over a frame, and parts it."""
+
+    def __init__(self, soup: Soup, tree: Tree, planes: np.ndarray, inverse_mass: np.ndarray):
+        """planes (k, 13) of `planes_of`; inverse_mass (N,) 1/kg, 0 of what is given."""
+        none, count = _pairs(np.zeros((0, 2), np.int32)), len(inverse_mass)
+        empty = Watch(np.full((count, 3), NOWHERE), np.zeros((count, 3)), unfitted(tree), none, none)
+        self.soup, self.tree, self.planes, self.inverse_mass, self.watch = soup, tree, planes, inverse_mass, empty
+        self.margin = MARGIN * soup.edge
+        self.looks = 0  # in this small step
+        self._moved, self._tick = np.ones(count, np.int64), 1
+
+    @property
+    def near(self) -> int:
+        """Pairs that are watched."""
+        return len(self.watch.vt.at) + len(self.watch.ee.at)
+
+    def begin(self) -> None:
+        """A small step begins: what was thought to go has gone."""
+        self.watch.at[:] += self.watch.way
+        self.watch.way[:] = 0.0
+        self.looks = 0
+
+    def forget(self) -> None:
+        """All was put back: what is near is looked for anew."""
+        self.watch.at[:] = NOWHERE
+        self.watch.way[:] = 0.0
+
+    def part(self, x: np.ndarray, start: np.ndarray, radius: np.ndarray, step: Times) -> int:
+        """Part all that came too near on its way from `start` to x (N, 3) m, which is moved; returns pairs that are
+        still through each other."""
+        self._moved[:], self._tick = 1, 1
+        self.watch.vt.judged[:] = 0
+        self.watch.ee.judged[:] = 0
+        # what touched before most likely does so again: when it is pushed first, less strays from its way later
+        self._push(x, start, radius, step, 1, np.inf)
+        passes, through = 0, 0
+        while passes < MOST_PASSES:
+            far = 0.5 * self.margin if self.looks < MOST_LOOKS else np.inf
+            if far < np.inf:
+                self._look(x, start, radius, step)
+            made, through, is_clean = self._push(x, start, radius, step, MOST_PASSES - passes, far)
+            passes += made
+            if is_clean and (far == np.inf or not strayed(x, self.watch, far).any()):
+                break
+        return through
+
+    def _push(self, x, start, radius, step, passes, far):
+        made, through, is_clean, self._tick = push(
+            x, start, self.inverse_mass, self.watch, self.soup, radius, self.planes, step, passes, far, self._moved,
+            self._tick,
+        )  # fmt: skip
+        return made, through, is_clean
+
+    def _look(self, x, start, radius, step) -> None:
+        """Look again at what strayed."""
+        off = strayed(x, self.watch, 0.5 * self.margin)
+        if off.any():
+            self.watch = look(x, start, off, self.watch, self.margin, self.soup, self.tree, radius, step.before)
+            self.looks += 1
+
+    def guard(self, x: np.ndarray, start: np.ndarray, radius: np.ndarray, step: Times) -> int:
+        """Let go along what no push has parted; returns pairs that could not be kept apart."""
+        left = 0
+        for _ in range(MOST_LOOKS):
+            self._look(x, start, radius, step)
+            moved, left = carry(x, start, self.inverse_mass, self.watch, self.soup, radius)
+            if not moved:
+                break
+        return left
 
 
 @single
@@ -48,44 +124,31 @@ def _pairs(at):
 
 
 @single
-def part(x, start, inverse_mass, watch, soup, tree, radius, planes, t0, t, before, now):
-    """Part all that came too near on its way from `start` to x (N, 3) m, which is moved.
+def push(x, start, inverse_mass, watch, soup, radius, planes, step, passes, far, moved, tick):
+    """Push apart in so many passes at the most, until nothing is through or something strays by more than `far` m.
 
-    t0, t -- the share of the frame at which the step began, and ends; before, now -- s the same
-    Returns (watch, how often it was looked, pairs that are still through).
+    moved (N,) when each point was last moved, counted in pairs that were judged; tick -- the count. Returns (passes
+    that were made, pairs that were through in the last, whether it ended with nothing through, the count).
     """
-    cloth, rub, margin = soup.cloth, soup.rub, MARGIN * soup.edge
-    for i in range(len(x)):  # what was thought to go has gone
-        for j in range(3):
-            watch.at[i, j] += watch.way[i, j]
-            watch.way[i, j] = 0.0
-    watch.vt.judged[:] = 0
-    watch.ee.judged[:] = 0
-    moved, tick = np.ones(len(x), np.int64), 1  # when each point was last moved, counted in pairs that were judged
-    # what touched before most likely does so again: when it is pushed first, less strays from its way later
-    push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0, moved, tick)
-    _, tick = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now, moved, tick)
-    _, tick = push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now, moved, tick)
-    looks, clean, through = 0, 0, 0
-    for _ in range(MOST_PASSES):
-        if looks < MOST_LOOKS:
-            strayed = _strayed(x, watch, 0.5 * margin)
-            if strayed.any():
-                watch = look(x, start, strayed, watch, margin, soup, tree, radius, before)
-                looks += 1
-        push_planes(x, start, inverse_mass, cloth, radius, rub, planes, t, t0, moved, tick)
-        points, tick = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, now, moved, tick)
-        sides, tick = push_ee(x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, now, moved, tick)
+    cloth, rub = soup.cloth, soup.rub
+    clean, through, made = 0, 0, 0
+    while made < passes:
+        made += 1
+        push_planes(x, start, inverse_mass, cloth, radius, rub, planes, step.t, step.t0, moved, tick)
+        points, tick = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, step.now, moved, tick)
+        sides, tick = push_ee(
+            x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, step.now, moved, tick
+        )  # fmt: skip
         through = points + sides
         clean = clean + 1 if through == 0 else 0
         # a push may put through what came before it in the same pass: only a second clean one tells
-        if clean >= PASSES and (looks == MOST_LOOKS or not _strayed(x, watch, 0.5 * margin).any()):
+        if clean >= PASSES or (far < np.inf and strayed(x, watch, far).any()):
             break
-    return watch, looks, through
+    return made, through, clean >= PASSES, tick
 
 
 @single
-def _strayed(x, watch, far):
+def strayed(x, watch, far):
     """(N,) bool, what is off its way by more than `far` m."""
     found = np.empty(len(x), np.bool_)
     for i in range(len(x)):

@@ -1,0 +1,236 @@
+"""What no push has parted goes along with what it hit, so that nothing passes through anything within a small step.
+
+Pushes are made one after another, and in a heap that something fast runs into they may not come to an end. So each pair
+is followed along its straight ways, from where the step began to where the pushes left it, by conservative
+advancement of its distance (M. Li, D. Kaufman, C. Jiang 2021, "Codimensional incremental potential contact", section
+5). A pair that would come nearer than a part of its distance takes one way: that of the collider, of what is held, or
+the mean of both by their mass, which keeps the momentum. What takes a way hands it on to what it would hit in turn (an impact
+zone; D. Harmon and others 2008, "Robust treatment of simultaneous collisions").
+"""
+
+import numpy as np
+from numba import njit
+
+from .closest import apart_ee, apart_pt, edge_edge, point_triangle
+from .soup import ROUND
+
+MOST_PUSHES = 30  # rounds in which what meets is pushed apart, and may slide
+MOST_ROUNDS = 40  # in which it goes along
+MOST_ADVANCES = 64  # along one way; what needs more counts as a hit
+NEAREST = 0.1  # of the thickness: nearer than that nothing comes in one step
+single = njit(cache=True, nogil=True, error_model="numpy")
+inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")
+
+
+@single
+def carry(x, start, inverse_mass, watch, soup, radius):
+    """Keep apart what would pass. x (N, 3) m is changed; start (N, 3) m is where all was.
+
+    Returns (whether anything was moved, pairs that could not be kept apart).
+    """
+    count = len(x)
+    fixed = np.empty(count, np.bool_)  # whose way is settled
+    changed, left, moved = np.zeros(count, np.int64), 0, False
+    for i in range(count):
+        fixed[i] = inverse_mass[i] <= 0
+    for turn in range(1, MOST_PUSHES + MOST_ROUNDS + 1):
+        rigid = turn > MOST_PUSHES
+        left = _round(x, start, inverse_mass, watch.vt, soup.triangles, soup, radius, True, fixed, changed, turn, rigid)
+        left += _round(x, start, inverse_mass, watch.ee, soup.edges, soup, radius, False, fixed, changed, turn, rigid)
+        if left == 0:
+            break
+        moved = True
+    return moved, left
+
+
+@single
+def _round(x, start, inverse_mass, pairs, elements, soup, radius, of_points, fixed, changed, turn, rigid):
+    """Go over all pairs of which a point was moved in this round or the last; returns how many were hits."""
+    hits, at, weight, n = 0, np.empty(4, np.int64), np.empty(4), np.empty(3)
+    for p in range(len(pairs.at)):
+        if pairs.gap[p] == np.inf:
+            continue
+        if of_points:
+            at[0], at[1] = pairs.at[p, 0], elements[pairs.at[p, 1], 0]
+            at[2], at[3] = elements[pairs.at[p, 1], 1], elements[pairs.at[p, 1], 2]
+        else:
+            at[0], at[1] = elements[pairs.at[p, 0], 0], elements[pairs.at[p, 0], 1]
+            at[2], at[3] = elements[pairs.at[p, 1], 0], elements[pairs.at[p, 1], 1]
+        a, b, c, d = at[0], at[1], at[2], at[3]
+        if turn > 1 and max(changed[a], changed[b], changed[c], changed[d]) < turn - 1:
+            continue
+        if inverse_mass[a] + inverse_mass[b] + inverse_mass[c] + inverse_mass[d] <= 0:
+            continue  # given to both: nothing can be done
+        when, least, more = _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius)
+        if when > 1:
+            continue
+        hits += 1
+        if rigid:
+            _take_one_way(x, start, inverse_mass, at, of_points, fixed, changed, turn, weight)
+        else:
+            _push(x, start, inverse_mass, at, of_points, when, least + more, more, changed, turn, weight, n)
+    return hits
+
+
+@single
+def _push(x, start, inverse_mass, at, of_points, when, wanted, more, changed, turn, weight, n):
+    """Push the points of a pair apart, along where they were of each other when they met, so that they end `wanted` m
+    apart."""
+    p = np.empty((4, 3))
+    for k in range(4):
+        i = at[k]
+        for j in range(3):
+            p[k, j] = start[i, j] + when * (x[i, j] - start[i, j])
+    if of_points:
+        u, v, w, _ = point_triangle(p[0, 0], p[0, 1], p[0, 2], p[1, 0], p[1, 1], p[1, 2],
+                                    p[2, 0], p[2, 1], p[2, 2], p[3, 0], p[3, 1], p[3, 2])  # fmt: skip
+        weight[0], weight[1], weight[2], weight[3] = 1.0, -u, -v, -w
+    else:
+        s, t, _ = edge_edge(p[0, 0], p[0, 1], p[0, 2], p[1, 0], p[1, 1], p[1, 2],
+                            p[2, 0], p[2, 1], p[2, 2], p[3, 0], p[3, 1], p[3, 2])  # fmt: skip
+        weight[0], weight[1], weight[2], weight[3] = 1 - s, s, t - 1, -t
+    long = apart = low = 0.0
+    for j in range(3):
+        n[j] = weight[0] * p[0, j] + weight[1] * p[1, j] + weight[2] * p[2, j] + weight[3] * p[3, j]
+        long += n[j] ** 2
+    long = np.sqrt(long)
+    if long < 1e-15:
+        return
+    for k in range(4):
+        i = at[k]
+        low += weight[k] ** 2 * inverse_mass[i]
+        for j in range(3):
+            apart += weight[k] * x[i, j] * n[j] / long
+    if low <= 0:
+        return
+    most = 0.0
+    for k in range(4):
+        most = max(most, abs(weight[k]) * inverse_mass[at[k]])
+    push = max(wanted - apart, more) / max(low, 0.5 * most)
+    for k in range(4):
+        i = at[k]
+        if inverse_mass[i] > 0:
+            changed[i] = turn
+            for j in range(3):
+                x[i, j] += push * inverse_mass[i] * weight[k] * n[j] / long
+
+
+@inline
+def _apart(x, start, t, a, b, c, d, of_points):
+    """m between a pair at share t of its ways."""
+    ax, ay, az = start[a, 0] + t * (x[a, 0] - start[a, 0]), start[a, 1] + t * (x[a, 1] - start[a, 1]), start[a, 2] + t * (x[a, 2] - start[a, 2])
+    bx, by, bz = start[b, 0] + t * (x[b, 0] - start[b, 0]), start[b, 1] + t * (x[b, 1] - start[b, 1]), start[b, 2] + t * (x[b, 2] - start[b, 2])
+    cx, cy, cz = start[c, 0] + t * (x[c, 0] - start[c, 0]), start[c, 1] + t * (x[c, 1] - start[c, 1]), start[c, 2] + t * (x[c, 2] - start[c, 2])
+    dx, dy, dz = start[d, 0] + t * (x[d, 0] - start[d, 0]), start[d, 1] + t * (x[d, 1] - start[d, 1]), start[d, 2] + t * (x[d, 2] - start[d, 2])
+    if of_points:
+        return np.sqrt(apart_pt(ax, ay, az, bx, by, bz, cx, cy, cz, dx, dy, dz))
+    return np.sqrt(apart_ee(ax, ay, az, bx, by, bz, cx, cy, cz, dx, dy, dz))
+
+
+@single
+def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius):
+    """(the share of its ways at which a pair comes nearer than it may, 2 if it does not; how near it may come, and how
+    much further it is pushed, m)."""
+    near = _apart(start, start, 0.0, a, b, c, d, of_points)
+    # how far they go against each other at the most: what they share is taken off
+    m0 = m1 = m2 = 0.0
+    for i in (a, b, c, d):
+        m0 += 0.25 * (x[i, 0] - start[i, 0])
+        m1 += 0.25 * (x[i, 1] - start[i, 1])
+        m2 += 0.25 * (x[i, 2] - start[i, 2])
+    one, two = 0.0, 0.0
+    for k in range(4):
+        i = (a, b, c, d)[k]
+        far = ((x[i, 0] - start[i, 0] - m0) ** 2 + (x[i, 1] - start[i, 1] - m1) ** 2
+               + (x[i, 2] - start[i, 2] - m2) ** 2)  # fmt: skip
+        if k == 0 or (k == 1 and not of_points):
+            one = max(one, far)
+        else:
+            two = max(two, far)
+    way = np.sqrt(one) + np.sqrt(two)
+    round_a, round_c = soup.sort[a] == ROUND, soup.sort[c] == ROUND
+    base = radius[a] if round_a else (radius[c] if round_c else 0.0)
+    thick = 2 * (radius[c] if round_a else (radius[a] if round_c else max(radius[a], radius[c])))
+    if near - way > base + NEAREST * thick:
+        return 2.0, 0.0, 0.0
+    if near <= base:  # within it already: no deeper, and out by pushes
+        least, more = 0.98 * near, 0.01 * near
+    else:
+        more = 0.5 * min(NEAREST * thick, 0.5 * (near - base))
+        least = base + 2 * more
+    if least <= 0 or way <= 0:
+        return 2.0, 0.0, 0.0
+    if near - way > least:
+        return 2.0, 0.0, 0.0
+    if _is_through(start, a, b, c, d, of_points, pairs.side, p):
+        return 2.0, 0.0, 0.0
+    t = 0.0
+    for _ in range(MOST_ADVANCES):
+        t += (near - least + 0.5 * more) / way
+        if t >= 1:
+            t = 1.0
+        near = _apart(x, start, t, a, b, c, d, of_points)
+        if near < least:
+            return t, least, more
+        if t >= 1:
+            return 2.0, 0.0, 0.0
+    return t, least, more
+
+
+@single
+def _is_through(x, a, b, c, d, of_points, side, p):
+    """Whether a pair has gone through each other already: it may come back then."""
+    if of_points:
+        u, v, w, _ = point_triangle(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
+                                    x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
+        g0, g1, g2, g3 = 1.0, -u, -v, -w
+    else:
+        s, t, _ = edge_edge(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
+                            x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
+        g0, g1, g2, g3 = 1 - s, s, t - 1, -t
+    across = 0.0
+    for j in range(3):
+        across += (g0 * x[a, j] + g1 * x[b, j] + g2 * x[c, j] + g3 * x[d, j]) * side[p, j]
+    return across < 0
+
+
+@single
+def _take_one_way(x, start, inverse_mass, at, of_points, fixed, changed, turn, weight):
+    """The points of a pair take one way: of those that are given, else of those that were carried, else the mean."""
+    x0, s0 = x, start
+    a, b, c, d = at[0], at[1], at[2], at[3]
+    if of_points:
+        u, v, w, _ = point_triangle(s0[a, 0], s0[a, 1], s0[a, 2], s0[b, 0], s0[b, 1], s0[b, 2],
+                                    s0[c, 0], s0[c, 1], s0[c, 2], s0[d, 0], s0[d, 1], s0[d, 2])  # fmt: skip
+        weight[0], weight[1], weight[2], weight[3] = 1.0, u, v, w
+    else:
+        s, t, _ = edge_edge(s0[a, 0], s0[a, 1], s0[a, 2], s0[b, 0], s0[b, 1], s0[b, 2],
+                            s0[c, 0], s0[c, 1], s0[c, 2], s0[d, 0], s0[d, 1], s0[d, 2])  # fmt: skip
+        weight[0], weight[1], weight[2], weight[3] = 1 - s, s, 1 - t, t
+    given = free = False
+    for k in range(4):
+        given |= inverse_mass[at[k]] <= 0
+        free |= not fixed[at[k]]
+    w0 = w1 = w2 = total = 0.0
+    any_fixed = False
+    for k in range(4):
+        any_fixed |= fixed[at[k]]
+    for k in range(4):
+        i = at[k]
+        if given:
+            own = weight[k] + 1e-3 if inverse_mass[i] <= 0 else 0.0
+        elif any_fixed and free:
+            own = weight[k] + 1e-3 if fixed[i] else 0.0
+        else:
+            own = 1 / inverse_mass[i]
+        w0 += own * (x0[i, 0] - s0[i, 0])
+        w1 += own * (x0[i, 1] - s0[i, 1])
+        w2 += own * (x0[i, 2] - s0[i, 2])
+        total += own
+    w0, w1, w2 = w0 / total, w1 / total, w2 / total
+    for k in range(4):
+        i = at[k]
+        if inverse_mass[i] > 0 and (not fixed[i] or not free or given):
+            x[i, 0], x[i, 1], x[i, 2] = s0[i, 0] + w0, s0[i, 1] + w1, s0[i, 2] + w2
+            fixed[i] = True
+            changed[i] = turn
