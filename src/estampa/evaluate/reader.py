@@ -104,7 +104,7 @@ class Reader:
                 v[name] = self._number(thing, name, channel, scope)
             if channel.accumulates and not channel.to:
                 v.travel[name] = self._travel(thing, name, scope)
-        v.id = thing.id
+        v.id, v.called = thing.id, thing.name
         v.loop = self._loop(v.get("loops"), scope)
         if "parent" in thing.declared.channels and scope.many is None:
             v.here = self.values.place(thing, scope.rows)

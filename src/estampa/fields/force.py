@@ -66,6 +66,7 @@ class Obstacle:
     margin: float = 0.0  # m, how far from it cloth is kept
     hollow: bool = False  # of a mesh: only its surface is solid, so that it can hold something
     bounce: float = 0.0
+    name: str = ""  # for a person
 
 
 @dataclass(frozen=True)

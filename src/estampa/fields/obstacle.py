@@ -97,7 +97,7 @@ class Collider(Placed, Force):
 
     def act(self, world, v):
         places = (v.before.here, v.here)
-        more = {"margin": v.margin, "bounce": v.bounce}
+        more = {"margin": v.margin, "bounce": v.bounce, "name": v.called}
         if v.shape == "mesh":
             solid = (v.before.subject, v.subject)
             if None not in solid:

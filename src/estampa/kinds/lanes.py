@@ -25,6 +25,19 @@ class ReportLane:
         return (self.column, *self.beside)
 
 
+@dataclass(frozen=True)
+class Alarm:
+    """What is wrong with a solved frame where a column of its report is above 0.
+
+    table -- of what is drawn as lines in a pane: it has columns begin and end, (3,) m
+    words -- of one frame, from the value: "crosses itself 3 times"
+    """
+
+    column: str
+    table: str
+    words: Callable[[float], str]
+
+
 def at_most(form: str) -> Callable[[np.ndarray], str]:
     """Words for the largest of the values that are known: at_most("{:.3g} J")."""
 

@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 from . import plugins
 from .channels import Channel
 from .fields import refuse_unknown
-from .lanes import ReportLane
+from .lanes import Alarm, ReportLane
 
 
 class Kind:
@@ -37,6 +37,7 @@ class Kind:
     only_while_on: ClassVar[bool] = False  # True: what names it reads nothing of it while it is off
     may_ride_with_copies: ClassVar[bool] = False  # True: where it stands may be different for each copy of a subject
     lane: ClassVar[ReportLane | None] = None  # of what is solved: what its lane shows of its report
+    alarm: ClassVar[Alarm | None] = None  # of what is solved: what marks a frame as wrong
     added_by_hand: ClassVar[bool] = True  # False: it comes with a mesh, or is built joint by joint
     node: ClassVar[str] = ""  # of a thing, what it is in a file of a scene: plain, mesh, skeleton, camera, instances
     roster_rank: ClassVar[int] = 12  # of things, what is looked at stands first and what is felt last

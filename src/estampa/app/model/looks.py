@@ -132,6 +132,7 @@ class Looked:
     held: dict[str, DisplayMesh] = field(default_factory=dict)  # of the result that is held to compare
     joints: dict[str, "LookedJoints"] = field(default_factory=dict)  # of skeletons
     outlines: list[np.ndarray] = field(default_factory=list)  # (s, 2, 3) segments of collision shapes
+    alarms: list[np.ndarray] = field(default_factory=list)  # (s, 2, 3) segments of what goes through something
     batches: list["Batch"] = field(default_factory=list)  # still subjects as one, where there are many
 
 
@@ -321,6 +322,21 @@ def _joined(scene, number, ids, shapes, moved) -> Batch:
     points = np.concatenate([c.of(s.points) for s, c in zip(shapes, parted, strict=True)]).astype(np.float32)
     lit = np.concatenate([s.lit for s in shapes]).astype(np.float32)
     return Batch(frozenset(ids), points, lit, *topology)
+
+
+def alarms(evaluator: Evaluator, frame: float) -> list[np.ndarray]:
+    """(s, 2, 3) m in the world: what is wrong with the solved frames that are shown."""
+    found = []
+    for run in evaluator.runs.every():
+        alarm = run.thing.declared.alarm
+        if alarm is None:
+            continue
+        key = evaluator.runs.key(run, frame)
+        solved = evaluator.store.frame(key, ("begin", "end")) if evaluator.store.has(key) else None
+        if solved is not None and alarm.table in solved.tables and len(solved[alarm.table]):
+            rows = solved[alarm.table]
+            found.append(np.stack([rows["begin"], rows["end"]], axis=1).astype(float))
+    return found
 
 
 def outlines(evaluator: Evaluator, frame: float, most: int = 400) -> list[np.ndarray]:

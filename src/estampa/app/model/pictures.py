@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, Signal
 from ...errors import Cancelled
 from ...evaluate.evaluator import Evaluator
 from .grains import looker
-from .looks import DisplayMesh, Looked, look, look_at, outlines
+from .looks import DisplayMesh, Looked, alarms, look, look_at, outlines
 from .tasks import Latest, trouble_in_words
 
 
@@ -38,6 +38,7 @@ class Pictures(QObject):
 
         def work():
             result = look(evaluator, frame, apart, swarms)
+            result.alarms = alarms(evaluator, frame)
             if shapes:
                 result.outlines = outlines(evaluator, frame)
             if beside is not None and beside.subject in result.shapes:

@@ -35,6 +35,7 @@ class Lane:
     report: ReportLane | None = None  # what is reported, where it is that and not a distance
     frame_words: tuple[str, ...] = ()  # words of each frame then
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
+    alarms: np.ndarray | None = None  # (frames,) what is wrong at each, 0 where nothing is
 
 
 class Work(QObject):
@@ -161,7 +162,9 @@ class Work(QObject):
     def _lane(self, evaluator, memory, owner, layer) -> Lane:
         state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
         size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
-        return Lane(*self._envelope(evaluator, owner, layer), state, size=size)
+        run = next((r for r in evaluator.runs.every() if r.id == layer.id), None) if layer.declared.alarm else None
+        alarms = _alarms(evaluator, run) if run is not None else None
+        return Lane(*self._envelope(evaluator, owner, layer), state, size=size, alarms=alarms)
 
     def _envelope(self, evaluator, subject, layer):
         doc = evaluator.doc
@@ -310,6 +313,20 @@ class Work(QObject):
             worker.end()
 
 
+def _alarms(evaluator: Evaluator, run: Run) -> np.ndarray | None:
+    """(frames,) what its report says is wrong at each solved frame; None for a kind that never does."""
+    alarm = run.thing.declared.alarm
+    if alarm is None:
+        return None
+    found = np.zeros(evaluator.doc.end - evaluator.doc.start + 1)
+    for i in range(len(found)):
+        key = evaluator.runs.key(run, evaluator.doc.start + i)
+        frame = evaluator.store.frame(key, (alarm.column,)) if evaluator.store.has(key) else None
+        if frame is not None and alarm.column in frame["report"].columns:
+            found[i] = float(frame["report"][alarm.column][0])
+    return found
+
+
 def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
     """The lane of what is solved together, as its kind declares it; a report that lacks a column is told as not known
     (a plug-in's may)."""
@@ -318,7 +335,7 @@ def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
     there = {c.name for c in declared.tables.get("report", ())}
     nothing = np.full(len(frames), np.nan)
     if shown is None or not set(shown.columns) <= there:
-        return Lane(nothing, nothing, state)
+        return Lane(nothing, nothing, state, alarms=_alarms(evaluator, run))
     values, frame_words = nothing.copy(), [""] * len(frames)
     for i, frame in enumerate(frames):
         key = evaluator.runs.key(run, frame)
@@ -326,4 +343,4 @@ def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
         if found is not None and "report" in found.tables:
             row = {n: float(found["report"][n][0]) for n in shown.columns}
             values[i], frame_words[i] = row[shown.column], shown.at_frame(row)
-    return Lane(values, values, state, shown, tuple(frame_words))
+    return Lane(values, values, state, shown, tuple(frame_words), alarms=_alarms(evaluator, run))

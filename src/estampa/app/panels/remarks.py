@@ -25,8 +25,8 @@ class RemarksPanel(QWidget):
         layout.addWidget(self.empty)
         self.list = QListWidget(wordWrap=True)
         self.list.setAccessibleName("Remarks")
-        self.list.itemClicked.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
-        self.list.itemActivated.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
+        self.list.itemClicked.connect(self._show)
+        self.list.itemActivated.connect(self._show)
         layout.addWidget(self.list, 1)
         self.fixes = QVBoxLayout()
         layout.addLayout(self.fixes)
@@ -34,6 +34,13 @@ class RemarksPanel(QWidget):
         session.work.lanes_changed.connect(self.refresh)
         session.replaced.connect(self.refresh)
         session.selection.selected.connect(self.refresh)
+
+    def _show(self, item: QListWidgetItem):
+        """Select the culprit, and go to the frame at which it shows."""
+        self.session.selection.select(item.data(Qt.UserRole))
+        frame = item.data(Qt.UserRole + 1)
+        if frame is not None:
+            self.session.player.go_to(frame)
 
     def refresh(self):
         self.list.clear()
@@ -43,6 +50,7 @@ class RemarksPanel(QWidget):
                 f"{remark.wrong}\n{remark.causes}\n{remark.mend}",
             )
             item.setData(Qt.UserRole, remark.thing or None)
+            item.setData(Qt.UserRole + 1, remark.frame)
             self.list.addItem(item)
         while self.fixes.count():
             self.fixes.takeAt(0).widget().deleteLater()

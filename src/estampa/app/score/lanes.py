@@ -136,6 +136,12 @@ class Lanes(Guarded, TimeAxis):
         words = lane.report.over_all(lane.reach) if lane.report else _reach_in_words(top, np.isfinite(lane.reach))
         if lane.state is not None:
             self._draw_band(painter, box, lane.state, frames, _is_draft(thing))
+        if lane.alarms is not None and lane.alarms.any():
+            painter.setPen(QPen(QColor(ink.accent), 2))
+            for x in self.x_of(frames[lane.alarms > 0]):
+                painter.drawLine(QPointF(x, box.top() + 2), QPointF(x, box.top() + 7))
+            count = int((lane.alarms > 0).sum())
+            words = f"{count} {'frame crosses' if count == 1 else 'frames cross'}"
         painter.setPen(QColor(ink.soft))
         painter.setFont(theme.type_face(8.5))
         here = QRectF(self.width() - RIGHT + 8, box.top(), RIGHT - 10, min(box.height(), ROW) - 2)

@@ -8,6 +8,7 @@ from ...geometry.place import Place
 from ..shell import theme
 
 DARK, PAPER, AMBER = QColor("#2a2420"), QColor("#fffaf0"), QColor("#fcd673")
+RED = QColor("#e5322d")  # what goes through something
 TURN = np.linspace(0, 2 * np.pi, 49)
 CIRCLE = np.stack([np.cos(TURN), np.sin(TURN)], axis=1)
 

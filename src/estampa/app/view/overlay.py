@@ -41,6 +41,7 @@ class Overlay:
             handles = self.handles()
             if handles:
                 handles.draw(painter, self._hot if isinstance(self._hot, str) else None)
+        marks.segments(painter, view, s.pictures.picture.alarms, marks.RED, 3.0)
         if look.shapes:
             marks.segments(painter, view, s.pictures.picture.outlines)
         if look.trails and active is not None and active.id in s.work.trails and look.controls:

@@ -23,6 +23,7 @@ class Remark:
     causes: str
     mend: str
     fix: tuple[str, Callable] | None = None  # words on a button, and what it does to the scene
+    frame: int | None = None  # the first frame at which it shows
 
     def __str__(self) -> str:
         return f"{self.wrong} {self.causes} {self.mend}"

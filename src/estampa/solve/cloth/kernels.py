@@ -14,6 +14,7 @@ from .schedule import Schedule
 SWEEPS = 6  # over all lengths that are held
 ENOUGH = 0.005  # of a length: what is longer than it may be by less counts as held
 
+
 class Strain(NamedTuple):
     """Triangles with rest shapes along the two yarns."""
 

@@ -4,6 +4,7 @@ import numpy as np
 
 from ...kinds.channels import choice, number, ref, switch, whole
 from ...kinds.fields import FIELDS, SOLID
+from ...kinds.lanes import Alarm
 from ..ensemble import Ensemble, EnsembleInputs, Entering
 from ..frame import Column, Frame, Table
 from ..solver import PLACED, Inputs, Solver
@@ -14,17 +15,26 @@ REPORT = (
     Column("substeps", (), "", "Small steps that were taken in the frame.", keep="shown"),
     Column("stretch", (), "fraction", "The longest stretch of an edge over its rest.", keep="shown"),
     Column("near", (), "", "Pairs of elements that are near each other at the end.", keep="shown"),
-    Column("through", (), "", "Pairs that are through each other at the end.", keep="shown"),
+    Column("crossings", (), "", "Edges that go through triangles at the end, by an exact test.", keep="shown"),
 )
+CROSSINGS = (
+    Column("begin", (3,), "m", "Where an edge that goes through a triangle begins.", keep="shown"),
+    Column("end", (3,), "m", "Where it ends.", keep="shown"),
+    Column("of", (2,), "", "Which cloth or obstacle both are of: cloths first.", "i4", keep="shown"),
+)
+MOST_SHOWN = 2000  # crossings that are kept to be looked at
 POINTS = (*PLACED, Column("wet", (), "fraction", "How wet it is, of what it can hold."))
-TABLES = {"points": POINTS, "report": REPORT}
+TABLES = {"points": POINTS, "report": REPORT, "crossings": CROSSINGS}
 
 
 def frame_of(place: np.ndarray, speed: np.ndarray, wet: np.ndarray, report: Report, spans: dict | None = None) -> Frame:
     """A solved frame of cloths, from (n, 3) m, (n, 3) m/s and (n,)."""
     points = {c.name: c.array(v) for c, v in zip(POINTS, (place, speed, wet), strict=True)}
-    row = {c.name: c.array([v]) for c, v in zip(REPORT, report, strict=True)}
-    return Frame({"points": Table(points, None, spans or {}), "report": Table(row)})
+    crossed = report.crossed
+    numbers = (*report[:-1], len(crossed.of))
+    row = {c.name: c.array([v]) for c, v in zip(REPORT, numbers, strict=True)}
+    rows = {c.name: c.array(v[:MOST_SHOWN]) for c, v in zip(CROSSINGS, crossed, strict=True)}
+    return Frame({"points": Table(points, None, spans or {}), "report": Table(row), "crossings": Table(rows)})
 
 
 def facts(frame: Frame) -> list[tuple[str, str]]:
@@ -38,9 +48,12 @@ def facts(frame: Frame) -> list[tuple[str, str]]:
     wet = frame["points"].columns.get("wet")
     if wet is not None and wet.any():
         found.append(("Wet", f"{100 * float(wet.mean()):.0f} % of what it can hold"))
-    if row["through"]:
-        found.append(("Through each other", f"{row['through']:,.0f} pairs"))
+    if row["crossings"]:
+        found.append(("Goes through", f"{row['crossings']:,.0f} crossings"))
     return found
+
+
+ALARM = Alarm("crossings", "crossings", lambda count: f"goes through something in {count:,.0f} places")
 
 
 class Cloth(Solver):
@@ -55,9 +68,10 @@ class Cloth(Solver):
     group = "fall"
     shortcut = "Ctrl+2"
     rank = 1
-    version = 6  # it gets wet
+    version = 7  # nothing passes it, and its lengths are held
     reads = FIELDS
     tables = TABLES
+    alarm = ALARM
     ensemble, solo = "cloths", True
     presets = {
         "Awning canvas": {"density": 0.35, "warp": 4000.0, "weft": 3000.0, "shear": 500.0, "bend": 2e-4},
@@ -178,6 +192,10 @@ class Cloth(Solver):
     friction = number(
         0.3, "Its rubbing against what it meets; the mean of both counts.", unit="factor", soft=(0, 1.5), hard=(0, None)
     )
+    patience = number(
+        120, "Longest time that a frame may take; then it stops there, names what it meets and keeps what is solved.",
+        title="Most time a frame", unit="s", soft=(10, 600), hard=(1, None), fixed=True, drawn=True, group="Contact",
+    )  # fmt: skip
     quality = choice(
         "final", "A draft takes half of the small steps, whatever the wind: for looking, not for delivering.",
         {"final": "Final", "draft": "Draft, for looking"},
@@ -188,7 +206,7 @@ class Cloth(Solver):
         return cls.reads if thing.constant("meets") else cls.reads - {SOLID}
 
     def start(self, inputs: Inputs) -> Frame:
-        return frame_of(inputs.now, np.zeros(inputs.now.shape), np.zeros(len(inputs.now)), Report(0, 0.0, 0, 0))
+        return frame_of(inputs.now, np.zeros(inputs.now.shape), np.zeros(len(inputs.now)), Report.none())
 
     def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
         first = inputs.now if inputs.first is None else inputs.first
@@ -198,6 +216,9 @@ class Cloth(Solver):
 
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
         return facts(frame)
+
+    def fits(self, frame: Frame, inputs: Inputs) -> bool:
+        return len(frame["points"]) == len(inputs.now)
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray:
         rows = frame["points"]
@@ -210,13 +231,14 @@ class Cloths(Ensemble):
     kind, title = "cloths", "Cloths"
     icon = "M2.5 6 C5 4 7 8 9 6 S12 5 13.5 6 V9 C12 8 11 11 9 9 S5 7 2.5 9 Z M2.5 11 C5 9 7 13 9 11 S12 10 13.5 11"
     rank = 15
-    version = 2  # they get wet
+    version = 3  # nothing passes them, and their lengths are held
     reads = FIELDS
     tables = TABLES
+    alarm = ALARM
 
     def start(self, crowd: EnsembleInputs) -> Frame:
         place, spans = self._entering(crowd)
-        return frame_of(place, np.zeros(place.shape), np.zeros(len(place)), Report(0, 0.0, 0, 0), spans)
+        return frame_of(place, np.zeros(place.shape), np.zeros(len(place)), Report.none(), spans)
 
     def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
         sheets = [ClothSheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids) for m in crowd.members]

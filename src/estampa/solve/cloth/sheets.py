@@ -10,9 +10,11 @@ from ...fields.force import AIR_DENSITY, Floor, World
 from ...geometry.mesh import Mesh
 from ...geometry.primitives import joined
 from ..aid import AidInputs
+from ..contact.crossings import crossings
 from ..contact.soup import Solid, edges_of, planes_of, solid_of, soup_of
 from ..contact.tree import Tree
 from . import kernels, touching
+from .clock import seconds
 from .cloth_aid import HARD, Holding
 from .dipped import dip
 from .fabric import Parts, Stuff, tethers
@@ -40,13 +42,32 @@ class ClothSheet:
     aids: tuple[AidInputs, ...] = ()
 
 
+class Crossed(NamedTuple):
+    """Where edges go through triangles at the end of a frame, of what is to meet at all.
+
+    begin, end (c, 3) m of each edge; of (c, 2) which cloth or obstacle the edge and the triangle are of: cloths first
+    """
+
+    begin: np.ndarray
+    end: np.ndarray
+    of: np.ndarray
+
+    @classmethod
+    def none(cls) -> "Crossed":
+        return cls(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros((0, 2), np.int32))
+
+
 class Report(NamedTuple):
     """What is told of a solved frame."""
 
     substeps: int
     stretch: float  # the longest yarn, over its rest, less 1
     touching: int  # pairs that are near each other
-    through: int  # pairs that are through each other
+    crossed: Crossed  # what goes through what
+
+    @classmethod
+    def none(cls) -> "Report":
+        return cls(0, 0.0, 0, Crossed.none())
 
 
 @dataclass
@@ -150,7 +171,7 @@ def advance(
     if not is_rich and wanted <= (1 if is_draft else COARSE_FROM) * least:
         wanted = half if is_draft else wanted
         kernels.advance(particles, fabric, surroundings, wanted, dt, float(sheets[0].v.damping))
-        found = Report(wanted, *_stretch(cloths, x, taut), 0, 0)
+        found = Report(wanted, *_stretch(cloths, x, taut), 0, Crossed.none())
     else:
         levels = Levels.none()
         struck = _by_colliders(solids, parts.step, least)
@@ -161,16 +182,45 @@ def advance(
         wanted = max(wanted, struck)
         wanted = half if is_draft else wanted
         contact, particles = _meeting(sheets, cloths, solids, planes, particles)
-        watched, through = touching.advance(
+        taken, watched = touching.advance(
             particles, fabric, surroundings, touching.Coarse(levels, slack, close), ties, bags, contact, wanted, dt,
-            every(lambda s: s.v.damping),
+            every(lambda s: s.v.damping), _clock(sheets, solids),
         )  # fmt: skip
         x, velocity = particles.x[: len(x)], particles.v[: len(x)]
-        found = Report(wanted, *_stretch(cloths, x, taut), watched, through)
+        found = Report(taken, *_stretch(cloths, x, taut), watched, _crossed(particles.x, contact))
     _check(x, velocity, sheets)
     points, speeds, wet = np.empty(x.shape), np.empty(x.shape), np.empty(len(x))
     points[o], speeds[o], wet[o] = x, velocity, soaked
     return points, speeds, wet, found
+
+
+def _clock(sheets, solids):
+    """What is called before each small step: it raises EstampaError when the frame takes longer than it may."""
+    begun, most = seconds(), min(float(s.v.patience) for s in sheets)
+    names = [s.name for s in sheets] + [s.name for s in solids]
+
+    def on_step(watcher, share):
+        if seconds() - begun < most:
+            return
+        met = watcher.met() if watcher else np.zeros(0, int)
+        met[: len(sheets)] = 0 if len(met) > len(sheets) and met[len(sheets) :].any() else met[: len(sheets)]
+        worst = names[int(met.argmax())] if met.any() else "itself"
+        raise EstampaError(
+            "Cloth",
+            f"took longer than {most:g} s over one frame, where it meets {worst}.",
+            f"Slow {worst} down, let go what is held against it, take a coarser mesh, or raise Most time a frame.",
+            f"{100 * share:.0f} % of the frame was solved, with {watcher.near if watcher else 0:,} pairs near.",
+        )
+
+    return on_step
+
+
+def _crossed(x, contact) -> Crossed:
+    soup = contact.soup
+    if not contact.is_any:
+        return Crossed.none()
+    found = crossings(x, soup, contact.tree, soup.radius)
+    return Crossed(x[found.edge[:, 0]], x[found.edge[:, 1]], found.owners(soup))
 
 
 def _meeting(sheets, cloths, solids, planes, particles) -> tuple[touching.Contact, kernels.Particles]:

@@ -8,7 +8,19 @@ from numba import njit
 from ..contact.soup import Soup
 from ..contact.tree import Tree
 from ..contact.watch import Times, Watcher
-from .kernels import ENOUGH, SWEEPS, SmallStep, _land, blow, hold_lengths, last_phase, longest, predict, solve_phase
+from .kernels import (
+    ENOUGH,
+    SWEEPS,
+    SmallStep,
+    _land,
+    blow,
+    finish,
+    hold_lengths,
+    last_phase,
+    longest,
+    predict,
+    solve_phase,
+)
 from .levels import Levels, coarse_masses, hold_close, hold_together
 from .pressure_volumes import blow_up, keep_volume
 from .ties import draw
@@ -44,11 +56,12 @@ class Contact(NamedTuple):
         return others or soup.cloths > 1 or not soup.alone[: soup.cloth].all()
 
 
-def advance(particles, fabric, surroundings, coarse, ties, bags, contact, substeps, dt, damping):
+def advance(particles, fabric, surroundings, coarse, ties, bags, contact, substeps, dt, damping, on_step=None):
     """As `kernels.advance`, for all points of a contact: those of cloths first, then those of obstacles, which go from
-    `begin` to `end` in a straight line. damping (n,) 1/s of each vertex of cloths.
+    `begin` to `end` in a straight line. damping (n,) 1/s of each vertex of cloths. on_step(watcher, share of the frame)
+    is called before each small step; what it raises ends the frame.
 
-    Returns (pairs that are near, pairs that are through at the end).
+    Returns (small steps that were taken, pairs that are near at the end).
     """
     x, v, inverse_mass = particles.x, particles.v, particles.inverse_mass
     soup, levels, lengths = contact.soup, coarse.levels, fabric.lengths
@@ -89,11 +102,13 @@ def advance(particles, fabric, surroundings, coarse, ties, bags, contact, subste
             calm(v, inverse_mass, soup.edges, cloth, CALM)
         return through
 
-    t, halved, good, through = 0.0, 0, 0, 0
+    t, halved, good, taken = 0.0, 0, 0, 0
     while t < 1 - 1e-9:
+        if on_step:
+            on_step(watcher, t)
         start[:], speed[:] = x, v
         to = min(t + 0.5**halved / substeps, 1.0)
-        through = small_step(t, 1.0 if to > 1 - 1e-9 else to)
+        through, taken = small_step(t, 1.0 if to > 1 - 1e-9 else to), taken + 1
         # what could not be held and parted at once is done again in smaller steps
         if watcher and halved < MOST_HALVED and (through or longest(x, lengths) > 1 + TOO_LONG):
             x[:], v[:] = start, speed
@@ -103,7 +118,7 @@ def advance(particles, fabric, surroundings, coarse, ties, bags, contact, subste
         t, good = to, good + 1
         if halved and good >= 4:
             halved, good = halved - 1, 0
-    return watcher.near if watcher else 0, through
+    return taken, watcher.near if watcher else 0
 
 
 @single
@@ -116,10 +131,13 @@ def move(particles, old, was, heavy, fabric, surroundings, coarse, ties, bags, s
     predict(particles, old, surroundings.gravity, step, cloth)
     hold_together(x, was, inverse_mass, heavy, levels, coarse.held_to)
     for phase in range(last + 1):
-        solve_phase(particles, old, fabric, surroundings, step, phase, False, phase == last)
+        solve_phase(particles, old, fabric, surroundings, step, phase, False, False)
+    # always once, and before the floor's friction: what acts now and then makes what rests tremble and creep
+    hold_lengths(x, inverse_mass, fabric.lengths, 1, ENOUGH)
     hold_close(x, inverse_mass, levels, coarse.close_to)
     keep_volume(x, inverse_mass, bags)
     draw(x, inverse_mass, ties, step.t, step.h)
+    finish(particles, old, fabric, surroundings, step)
     for i in range(cloth, len(x)):
         for j in range(3):
             x[i, j] = begin[i, j] + step.t * (end[i, j] - begin[i, j])

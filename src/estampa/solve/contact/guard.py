@@ -1,11 +1,12 @@
-"""What no push has parted goes along with what it hit, so that nothing passes through anything within a small step.
+"""What no push has parted is kept apart, so that nothing passes through anything within a small step.
 
 Pushes are made one after another, and in a heap that something fast runs into they may not come to an end. So each pair
 is followed along its straight ways, from where the step began to where the pushes left it, by conservative
 advancement of its distance (M. Li, D. Kaufman, C. Jiang 2021, "Codimensional incremental potential contact", section
-5). A pair that would come nearer than a part of its distance takes one way: that of the collider, of what is held, or
-the mean of both by their mass, which keeps the momentum. What takes a way hands it on to what it would hit in turn (an impact
-zone; D. Harmon and others 2008, "Robust treatment of simultaneous collisions").
+5). One that would come nearer than a part of its distance is pushed apart along the line on which it met, as often as
+it takes, and may slide. What still meets after that takes one way: that of the collider, of what is held, or the mean
+of both by their mass, which keeps the momentum (an impact zone; D. Harmon and others 2008, "Robust treatment of
+simultaneous collisions", find both).
 """
 
 import numpy as np
@@ -118,10 +119,11 @@ def _push(x, start, inverse_mass, at, of_points, when, wanted, more, changed, tu
 @inline
 def _apart(x, start, t, a, b, c, d, of_points):
     """m between a pair at share t of its ways."""
-    ax, ay, az = start[a, 0] + t * (x[a, 0] - start[a, 0]), start[a, 1] + t * (x[a, 1] - start[a, 1]), start[a, 2] + t * (x[a, 2] - start[a, 2])
-    bx, by, bz = start[b, 0] + t * (x[b, 0] - start[b, 0]), start[b, 1] + t * (x[b, 1] - start[b, 1]), start[b, 2] + t * (x[b, 2] - start[b, 2])
-    cx, cy, cz = start[c, 0] + t * (x[c, 0] - start[c, 0]), start[c, 1] + t * (x[c, 1] - start[c, 1]), start[c, 2] + t * (x[c, 2] - start[c, 2])
-    dx, dy, dz = start[d, 0] + t * (x[d, 0] - start[d, 0]), start[d, 1] + t * (x[d, 1] - start[d, 1]), start[d, 2] + t * (x[d, 2] - start[d, 2])
+    r = 1 - t
+    ax, ay, az = r * start[a, 0] + t * x[a, 0], r * start[a, 1] + t * x[a, 1], r * start[a, 2] + t * x[a, 2]
+    bx, by, bz = r * start[b, 0] + t * x[b, 0], r * start[b, 1] + t * x[b, 1], r * start[b, 2] + t * x[b, 2]
+    cx, cy, cz = r * start[c, 0] + t * x[c, 0], r * start[c, 1] + t * x[c, 1], r * start[c, 2] + t * x[c, 2]
+    dx, dy, dz = r * start[d, 0] + t * x[d, 0], r * start[d, 1] + t * x[d, 1], r * start[d, 2] + t * x[d, 2]
     if of_points:
         return np.sqrt(apart_pt(ax, ay, az, bx, by, bz, cx, cy, cz, dx, dy, dz))
     return np.sqrt(apart_ee(ax, ay, az, bx, by, bz, cx, cy, cz, dx, dy, dz))

@@ -50,6 +50,7 @@ class Solid(NamedTuple):
     rub: float
     sort: int
     grown: float = 0.0
+    name: str = ""  # for a person
 
 
 def edges_of(triangles: np.ndarray) -> np.ndarray:
@@ -76,7 +77,9 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
             points[0] = points[1]
         if closed and volume_of(points[1], triangles) < 0:  # inside out: turned, so that its outside is out
             triangles = np.ascontiguousarray(triangles[:, ::-1])
-        return Solid(*points, edges, triangles, obstacle.margin, obstacle.friction, SOLID if closed else OPEN)
+        return Solid(
+            *points, edges, triangles, obstacle.margin, obstacle.friction, SOLID if closed else OPEN, 0.0, obstacle.name
+        )
     sizes = [float(p.size[0]) for p in obstacle.places]
     if min(sizes) < NO_SIZE:  # a point would hold a sheet up
         return None
@@ -84,17 +87,19 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
     radius, grown = dims[0] * sizes[1] + obstacle.margin, dims[0] * sizes[1] - was[0] * sizes[0]
     if obstacle.shape == "sphere":
         at = [p.apply(np.zeros((1, 1, 3)))[0] for p in obstacle.places]
-        return Solid(*at, _NO_EDGES, _NO_TRIANGLES, radius, obstacle.friction, ROUND, grown)
+        return Solid(*at, _NO_EDGES, _NO_TRIANGLES, radius, obstacle.friction, ROUND, grown, obstacle.name)
     if obstacle.shape == "capsule":
         at = [
             p.apply(np.array([[[0, -d[1], 0], [0, d[1], 0]]]))[0]
             for p, d in zip(obstacle.places, (was, dims), strict=True)
         ]
-        return Solid(*at, np.array([[0, 1]], np.int32), _NO_TRIANGLES, radius, obstacle.friction, ROUND, grown)
+        return Solid(
+            *at, np.array([[0, 1]], np.int32), _NO_TRIANGLES, radius, obstacle.friction, ROUND, grown, obstacle.name
+        )
     if obstacle.shape == "box":
         at = [p.apply((_BOX.points * np.array(d))[None])[0] for p, d in zip(obstacle.places, (was, dims), strict=True)]
         triangles = _BOX.triangles.astype(np.int32)
-        return Solid(*at, edges_of(triangles), triangles, obstacle.margin, obstacle.friction, SOLID)
+        return Solid(*at, edges_of(triangles), triangles, obstacle.margin, obstacle.friction, SOLID, 0.0, obstacle.name)
     return None
 
 

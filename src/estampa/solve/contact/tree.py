@@ -297,7 +297,11 @@ def _cone_of(tree, k, x, u, triangles, cone, thin):
     """The cone about the normals of a leaf where it is, and after its way: within one it may fold over."""
     n0, n1, n2 = 0.0, 0.0, 0.0
     first, last = tree.triangle_starts[k], tree.triangle_starts[k + 1]
-    own, count, is_thin = np.empty((2 * LEAF, 3)), 0, False
+    own, count, is_thin, turns = np.empty((2 * LEAF, 3)), 0, False, 0.0
+    for q in range(first, last):
+        a, b, c = triangles[tree.triangles[q], 0], triangles[tree.triangles[q], 1], triangles[tree.triangles[q], 2]
+        for j in range(3):
+            turns = max(turns, abs(u[b, j] - u[a, j]), abs(u[c, j] - u[a, j]), abs(u[c, j] - u[b, j]))
     for end in range(2):
         for q in range(first, last):
             t = tree.triangles[q]
@@ -311,7 +315,8 @@ def _cone_of(tree, k, x, u, triangles, cone, thin):
             long = max(np.sqrt(mx * mx + my * my + mz * mz), 1e-300)
             wx, wy, wz = vx - ux, vy - uy, vz - uz
             side2 = max(ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz, wx * wx + wy * wy + wz * wz)
-            is_thin |= long * long < thin * thin * side2
+            high = thin + turns  # it has to be higher than it is distorted on its way
+            is_thin |= long * long < high * high * side2
             own[count, 0], own[count, 1], own[count, 2] = mx / long, my / long, mz / long
             n0, n1, n2 = n0 + mx / long, n1 + my / long, n2 + mz / long
             count += 1

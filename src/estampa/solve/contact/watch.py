@@ -61,6 +61,12 @@ class Watcher:
         """Pairs that are watched."""
         return len(self.watch.vt.at) + len(self.watch.ee.at)
 
+    def met(self) -> np.ndarray:
+        """(owners,) pairs that are watched of each cloth and obstacle."""
+        soup, watch = self.soup, self.watch
+        of = soup.owner[soup.triangles[watch.vt.at[:, 1], 0]], soup.owner[soup.edges[watch.ee.at[:, 1], 0]]
+        return np.bincount(np.concatenate(of), minlength=int(soup.owner.max(initial=0)) + 1)
+
     def begin(self) -> None:
         """A small step begins: what was thought to go has gone."""
         self.watch.at[:] += self.watch.way

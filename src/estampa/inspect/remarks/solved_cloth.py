@@ -1,0 +1,61 @@
+"""Remarks on cloth as it is solved: what it goes through, and where it is longer than it may be."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ...evaluate.evaluator import Evaluator
+from ...evaluate.run import Run
+from ...solve.ensemble import EnsembleInputs
+from .remark import Remark, check
+
+COLUMNS = ("crossings", "of")  # what is read of a frame
+
+
+def _crossed(evaluator: Evaluator, run: Run) -> dict[int, tuple[int, np.ndarray]]:
+    """Frame -> (crossings, (c, 2) of what) of the solved frames in which something crosses."""
+    found = {}
+    for at in range(evaluator.doc.solved_from, evaluator.doc.solved_to + 1):
+        key = evaluator.runs.key(run, at)
+        frame = evaluator.store.frame(key, COLUMNS) if evaluator.store.has(key) else None
+        count = int(frame["report"]["crossings"][0]) if frame is not None and len(frame["report"]) else 0
+        if frame is not None and count:
+            found[at] = count, frame["crossings"]["of"]
+    return found
+
+
+def _names(evaluator: Evaluator, run: Run, at: int) -> list[str]:
+    """Names of what a cloth may meet, in the order of its soup: cloths first."""
+    inputs = evaluator.runs.inputs(run, at)
+    crowd = isinstance(inputs, EnsembleInputs)
+    cloths = [m.name for m in inputs.members] if crowd else [run.members[0][0].name]
+    return cloths + [o.name for o in inputs.world.colliders if o.shape != "plane"]
+
+
+def _pair_in_words(names: list[str], one: int, other: int) -> str:
+    one_name, other_name = (names[k] if k < len(names) else "a collider" for k in (one, other))
+    return f"{one_name} itself" if one == other else f"{one_name} and {other_name}"
+
+
+@check(worked_out=True)
+def goes_through(evaluator: Evaluator) -> Iterator[Remark]:
+    for run in evaluator.runs.every():
+        if run.thing.declared.alarm is None or run.thing.declared.alarm.table != "crossings":
+            continue
+        found = _crossed(evaluator, run)
+        if not found:
+            continue
+        first, worst = min(found), max(found, key=lambda at: found[at][0])
+        names = _names(evaluator, run, first)
+        pairs = {tuple(sorted(pair)) for pair in found[first][1].tolist()}
+        words = sorted(_pair_in_words(names, *pair) for pair in pairs)
+        more = f", {found[worst][0]:,} at frame {worst}" if worst != first else ""
+        yield Remark(
+            "warning",
+            run.id,
+            f"{run.name} goes through something in {len(found):,} frames: first at {first} ({', '.join(words[:3])}), "
+            f"in {found[first][0]:,} places{more}.",
+            "It shows as cloth that pokes through, and what crosses stays crossed.",
+            "Give it a finer mesh, more thickness or a slower collider; begin it from a shape that crosses nothing.",
+            frame=first,
+        )
