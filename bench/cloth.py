@@ -66,7 +66,8 @@ def ours():
     air = kernels.Air(0.0, np.zeros(len(parts.faces.at)), np.zeros(len(parts.faces.at)), np.zeros_like(x))
     v, begin, blocks = np.zeros_like(x), x.copy(), block_vertices(mesh.count)
     particles = kernels.Particles(x, v, inverse_mass, begin, begin)
-    fabric = kernels.Fabric(holds, parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, 1e3)
+    lengths = parts.lengths(np.full(len(x), 1e3), None)
+    fabric = kernels.Fabric(holds, parts.no_strain, constraints, parts.no_hinges, parts.faces, blocks, 1e3, lengths)
     surroundings = kernels.Surroundings(np.tile(GRAVITY, (mesh.count, 1)), air, -1e30, 0.0)
     return len(at), lambda: kernels.advance(particles, fabric, surroundings, SUBSTEPS, DT, 0.0)
 
