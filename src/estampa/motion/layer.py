@@ -33,7 +33,7 @@ class Resolved(dict):
     For a channel that accumulates, `travel[name]` is its integral over time since frame 0. `loop` is (how far round,
     seconds) in a loop range, for what is asked to close it; how far is (k,) for a layer on rows. `bind` is (indices
     (n, m), weights (n, m)) of a layer that is bound. `here` is where a force stands itself, `before` what a solid one
-    read at the frame before, `id` the id of what was read.
+    read at the frame before, `id` the id of what was read, `called` its name.
     """
 
     travel: dict[str, Any]
@@ -42,6 +42,7 @@ class Resolved(dict):
     here: Place | None = None
     before: "Resolved | None" = None
     id: str = ""
+    called: str = ""
 
     def __getattr__(self, name: str) -> Any:
         try:

@@ -328,7 +328,7 @@ def alarms(evaluator: Evaluator, frame: float) -> list[np.ndarray]:
     """(s, 2, 3) m in the world: what is wrong with the solved frames that are shown."""
     found = []
     for run in evaluator.runs.every():
-        alarm = run.thing.declared.alarm
+        alarm = run.thing.declared.alarm if run.thing.declared is not None else None
         if alarm is None:
             continue
         key = evaluator.runs.key(run, frame)

@@ -164,7 +164,7 @@ class Work(QObject):
         size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
         run = next((r for r in evaluator.runs.every() if r.id == layer.id), None) if layer.declared.alarm else None
         alarms = _alarms(evaluator, run) if run is not None else None
-        return Lane(*self._envelope(evaluator, owner, layer), state, size=size, alarms=alarms)
+        return Lane(*self._envelope(evaluator, owner, layer), state, None, (), size, alarms)
 
     def _envelope(self, evaluator, subject, layer):
         doc = evaluator.doc
@@ -315,7 +315,7 @@ class Work(QObject):
 
 def _alarms(evaluator: Evaluator, run: Run) -> np.ndarray | None:
     """(frames,) what its report says is wrong at each solved frame; None for a kind that never does."""
-    alarm = run.thing.declared.alarm
+    alarm = run.thing.declared.alarm if run.thing.declared is not None else None
     if alarm is None:
         return None
     found = np.zeros(evaluator.doc.end - evaluator.doc.start + 1)

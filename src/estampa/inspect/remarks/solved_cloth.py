@@ -27,8 +27,7 @@ def _crossed(evaluator: Evaluator, run: Run) -> dict[int, tuple[int, np.ndarray]
 def _names(evaluator: Evaluator, run: Run, at: int) -> list[str]:
     """Names of what a cloth may meet, in the order of its soup: cloths first."""
     inputs = evaluator.runs.inputs(run, at)
-    crowd = isinstance(inputs, EnsembleInputs)
-    cloths = [m.name for m in inputs.members] if crowd else [run.members[0][0].name]
+    cloths = [m.name for m in inputs.members] if isinstance(inputs, EnsembleInputs) else [run.members[0][0].name]
     return cloths + [o.name for o in inputs.world.colliders if o.shape != "plane"]
 
 
@@ -40,7 +39,8 @@ def _pair_in_words(names: list[str], one: int, other: int) -> str:
 @check(worked_out=True)
 def goes_through(evaluator: Evaluator) -> Iterator[Remark]:
     for run in evaluator.runs.every():
-        if run.thing.declared.alarm is None or run.thing.declared.alarm.table != "crossings":
+        declared = run.thing.declared
+        if declared is None or declared.alarm is None or declared.alarm.table != "crossings":
             continue
         found = _crossed(evaluator, run)
         if not found:

@@ -72,14 +72,13 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
             meshes[key] = (edges_of(obstacle.triangles), is_closed(obstacle.triangles))
         edges, closed = meshes[key]
         triangles = obstacle.triangles.astype(np.int32)
-        points = [np.ascontiguousarray(p, np.float64) for p in obstacle.points]
-        if len(points[0]) != len(points[1]):
-            points[0] = points[1]
-        if closed and volume_of(points[1], triangles) < 0:  # inside out: turned, so that its outside is out
+        was, now = (np.ascontiguousarray(p, np.float64) for p in obstacle.points)
+        if len(was) != len(now):
+            was = now
+        if closed and volume_of(now, triangles) < 0:  # inside out: turned, so that its outside is out
             triangles = np.ascontiguousarray(triangles[:, ::-1])
-        return Solid(
-            *points, edges, triangles, obstacle.margin, obstacle.friction, SOLID if closed else OPEN, 0.0, obstacle.name
-        )
+        sort = SOLID if closed else OPEN
+        return Solid(was, now, edges, triangles, obstacle.margin, obstacle.friction, sort, 0.0, obstacle.name)
     sizes = [float(p.size[0]) for p in obstacle.places]
     if min(sizes) < NO_SIZE:  # a point would hold a sheet up
         return None

@@ -63,8 +63,9 @@ class Watcher:
 
     def met(self) -> np.ndarray:
         """(owners,) pairs that are watched of each cloth and obstacle."""
-        soup, watch = self.soup, self.watch
-        of = soup.owner[soup.triangles[watch.vt.at[:, 1], 0]], soup.owner[soup.edges[watch.ee.at[:, 1], 0]]
+        soup, vt, ee = self.soup, self.watch.vt.at, self.watch.ee.at
+        points = vt[:, 0], soup.triangles[vt[:, 1], 0], soup.edges[ee[:, 0], 0], soup.edges[ee[:, 1], 0]
+        of = [soup.owner[at] for at in points]
         return np.bincount(np.concatenate(of), minlength=int(soup.owner.max(initial=0)) + 1)
 
     def begin(self) -> None:
