@@ -9,7 +9,6 @@ from estampa.edits import joints as build
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import box, sheet, tube
 from estampa.motion.cage import coordinates
-from estampa.motion.posing.along import chord
 from estampa.motion.posing.reach import elbow
 from estampa.motion.skin import blend, blend_dual, blend_normals, parts_of
 from estampa.scene.document import Document
@@ -190,7 +189,7 @@ def test_a_chain_lies_on_its_path_and_keeps_its_lengths():
     # a path shorter than the chain: it goes straight on, and nothing breaks
     do.set_spots(scene, path.id, [(0, 0, 0), (0.3, 0, 0)], "Shorten")
     assert np.isfinite(world(scene, skeleton, 20)).all()
-    assert chord(line, 0.0, 0.0, 1.0) == 0.0
+    assert line.chord(0.0, 0.0, 1.0) == 0.0
 
 
 def test_turn_noise_closes_a_loop_and_gives_each_joint_its_own():

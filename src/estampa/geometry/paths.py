@@ -51,6 +51,50 @@ class Sampled:
         place += axes[:, :, 2] * (d - inside)[:, None] * (not self.closed)
         return place, axes
 
+    def chord(self, distance: float, length: float, sign: float) -> float:
+        """Distance along, in m, of the nearest place ahead (sign 1) or behind (-1) that lies `length` m straight away
+        from the one at `distance`: where the polyline first leaves the ball around it."""
+        if length < 1e-12:
+            return distance
+        inside = distance % self.length if self.closed else min(max(distance, 0.0), self.length)
+        start = np.array([np.interp(inside, self.along, self.points[:, j]) for j in range(3)])
+        if inside != distance and not self.closed:
+            start = self.at(distance)[0][0]
+        knots, corners = self._ahead(distance, sign)
+        corners = np.concatenate([start[None], corners])
+        knots = np.concatenate([[0.0], knots])
+        out = np.flatnonzero(np.linalg.norm(corners - start, axis=1) >= length)
+        if not len(out):
+            if self.closed:  # too short to go so far away: as far as it goes
+                return distance + sign * float(knots[-1])
+            way = self.at(0.0 if sign < 0 else self.length)[1][0, :, 2] * sign
+            return distance + sign * (float(knots[-1]) + _leaves(corners[-1] - start, way, length))
+        k = int(out[0])
+        step = corners[k] - corners[k - 1]
+        long = float(np.linalg.norm(step))
+        return distance + sign * (
+            float(knots[k - 1]) + _leaves(corners[k - 1] - start, step / max(long, 1e-300), length)
+        )
+
+    def _ahead(self, distance, sign):
+        """((k,) m how far ahead the points of the polyline are from there, (k, 3) m); once round of a closed one."""
+        if self.closed:
+            inside = distance % self.length
+            points, along = self.points[:-1], self.along[:-1]
+            away = np.mod(sign * (along - inside), self.length)
+        else:
+            points, along = self.points, self.along
+            away = sign * (along - distance)
+        own = away > 1e-12
+        order = np.argsort(away[own], kind="stable")
+        return away[own][order], points[own][order]
+
+
+def _leaves(offset, way, length) -> float:
+    """m along a unit `way` from `offset` to where it is `length` m from the origin."""
+    along = float(offset @ way)
+    return -along + float(np.sqrt(max(along * along - float(offset @ offset) + length * length, 0.0)))
+
 
 def _straight(spots):
     t = np.arange(0, len(spots) - 1 + 0.5 / FINE, 1 / FINE)

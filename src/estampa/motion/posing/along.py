@@ -38,7 +38,7 @@ class Along(PoseLayer):
             walk.settle(i)
             tip = bones.tips[i]
             length = np.linalg.norm(walk.at[i, :3, :3] @ tip)
-            onward = chord(line, distance / size, length / size, sign) * size
+            onward = line.chord(distance / size, length / size, sign) * size
             (here, there), axes = line.at(np.array([distance, onward]) / size)
             here, there = place.apply(np.stack([here, there])[None])[0]
             up = place.axes[0] @ axes[0, :, 1]
@@ -55,22 +55,6 @@ class Along(PoseLayer):
             walk.settle(i)
             distance = onward
         return walk.pose
-
-
-def chord(line, distance: float, length: float, sign: float) -> float:
-    """Distance along a path whose point lies `length` straight away from the one at `distance`, ahead or behind."""
-    if length < 1e-12:
-        return distance
-    at = lambda d: line.at(d)[0][0]
-    start = at(distance)
-    apart = lambda d: np.linalg.norm(at(d) - start)
-    low, high = 0.0, length
-    while apart(distance + sign * high) < length and high < 50 * length:
-        low, high = high, high * 1.25
-    for _ in range(40):
-        middle = 0.5 * (low + high)
-        low, high = (middle, high) if apart(distance + sign * middle) < length else (low, middle)
-    return distance + sign * high
 
 
 def frame(ahead: np.ndarray, up=(0.0, 1.0, 0.0)) -> np.ndarray:

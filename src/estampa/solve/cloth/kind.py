@@ -162,7 +162,7 @@ class Cloth(Solver):
     )
     limit = number(
         0.1,
-        "Longest stretch of a yarn; from there on it does not give, whatever pulls.",
+        "Longest stretch of an edge; from there on it does not give, whatever pulls.",
         title="Yarns give up to",
         unit="fraction",
         soft=(0.01, 0.5),
