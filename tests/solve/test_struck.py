@@ -8,10 +8,13 @@ import numpy as np
 import pytest
 import trimesh
 
+from estampa import Scene
+from estampa import edits as do
 from estampa.errors import EstampaError
 from estampa.fields.force import Floor, World
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.primitives import sheet
+from estampa.inspect.remarks.solved_cloth import goes_through
 from estampa.solve.cloth import sheets
 from estampa.solve.cloth.kind import Cloth
 from estampa.solve.contact.crossings import crossings
@@ -169,3 +172,22 @@ def test_nothing_is_longer_than_the_limit_in_a_storm():
         share = (np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1) / rest - 1) / v.limit
         assert (share <= 1.05).mean() >= 0.999 and share.max() <= 1.2
         assert crossed(points, mesh) == 0
+
+
+def test_what_crosses_is_remarked_upon_with_its_frame(store):
+    """A canvas that begins folded through itself: the first frame that shows it, and what it goes through."""
+    flat = sheet(1.0, 1.0, 12, 12)
+    points = flat.points - [0.5, -0.5, 0.5]
+    fold = points[:, 0] > 0.2
+    points[fold, 0] = 0.4 - points[fold, 0]
+    points[fold, 1] += 0.05 * np.sign(points[fold, 2])
+    scene = Scene()
+    do.set_range(scene, start=1, end=4, frame_rate=24)
+    canvas = do.add_mesh(scene, flat.with_points(points), "Canvas")
+    rail = do.add_map(scene, canvas.id, (points[:, 0] < -0.49).astype(float), "Rail")
+    layer = do.add_layer(scene, canvas.id, "cloth", "Sailcloth", values={"itself": True, "pins": rail.id})
+    evaluator = scene.evaluator(store)
+    evaluator.solve_through(4)
+    remark = next(r for r in goes_through(evaluator))
+    assert remark.thing == layer.id and remark.frame == 2
+    assert "3 frames: first at 2 (Canvas itself)" in remark.wrong
