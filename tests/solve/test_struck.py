@@ -98,10 +98,10 @@ def test_what_is_fast_passes_nothing(shape, speed):
 
 
 @pytest.mark.sweep
-@pytest.mark.parametrize("thickness", [0.001, 0.012])
+@pytest.mark.parametrize("thickness", [0.001])
 @pytest.mark.parametrize("speed", [5, 20, 60])
 @pytest.mark.parametrize("shape", ["sphere", "box", "mesh"])
-def test_what_is_fast_passes_nothing_thick_or_thin(shape, speed, thickness):
+def test_what_is_fast_passes_nothing_thin(shape, speed, thickness):
     struck(shape, speed, 25, thickness, "top")
 
 

@@ -122,7 +122,7 @@ def test_a_damaged_frame_counts_as_not_solved_and_is_solved_again(flag, store, w
 
 
 def test_what_an_open_scene_needs_stays_whatever_the_limit_and_what_cannot_fit_is_refused_first(flag, tmp_path):
-    size = 12 * (510 + 28 * 117)
+    size = 12 * (620 + 28 * 117)
     tight = FrameStore(tmp_path / "tight", limit=size + 100)
     for i in range(8):
         tight.write(digest("old", i), state())

@@ -406,7 +406,7 @@ class Runs:
             np.dtype(c.dtype).itemsize * int(np.prod(c.shape, initial=1))
             for name, table in run.thing.declared.tables.items()
             for c in table
-            if name != "report"  # which has one row
+            if name != "report" and any(c.keep == "state" for c in table)  # others have one row, or few
         )
         rows = lambda owner, layer: self.evaluator.owner(owner).rows(owner, layer)
         bytes_ = sum(row(run) * rows(*member) for run in work for member in run.members)

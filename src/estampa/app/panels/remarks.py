@@ -37,8 +37,8 @@ class RemarksPanel(QWidget):
 
     def _show(self, item: QListWidgetItem):
         """Select the culprit, and go to the frame at which it shows."""
-        self.session.selection.select(item.data(Qt.UserRole))
-        frame = item.data(Qt.UserRole + 1)
+        culprit, frame = item.data(Qt.UserRole), item.data(Qt.UserRole + 1)  # the list is made anew by what follows
+        self.session.selection.select(culprit)
         if frame is not None:
             self.session.player.go_to(frame)
 
