@@ -28,12 +28,11 @@ RADIUS, FRAMES = 0.12, 7
 VOILE = Cloth.presets["Voile"]
 
 
-def hung(count, held) -> tuple[Mesh, np.ndarray]:
-    """(a square metre that hangs, which of its vertices are held)"""
+def hung(count) -> tuple[Mesh, np.ndarray]:
+    """(a square metre that hangs, which of its vertices are held: its upper edge)"""
     flat = sheet(1.0, 1.0, count - 1, count - 1)
     points = np.stack([flat.points[:, 0] - 0.5, flat.points[:, 2] - 1.0, np.zeros(flat.count)], axis=1)
-    top, ends = points[:, 1] > -1e-6, np.abs(points[:, 0]) > 0.4999
-    return flat.with_points(points), {"top": top, "corners": top & ends, "none": np.zeros(len(points), bool)}[held]
+    return flat.with_points(points), points[:, 1] > -1e-6
 
 
 def middle(k, speed):
@@ -41,16 +40,16 @@ def middle(k, speed):
     return np.array([0.03, -0.52, -RADIUS - 0.05 + max(k - 1, 0) * speed / RATE])
 
 
-def strikes(shape, speed, friction=0.3):
+def strikes(shape, speed):
     points, triangles = ball(RADIUS)
 
     def world(k):
         both = tuple(at(*middle(j, speed)) for j in (k - 1, k))
         if shape == "mesh":
             moved = tuple(place.apply(points[None])[0] for place in both)
-            solid = obstacle("mesh", now=both[1], points=moved, triangles=triangles, friction=friction)
+            solid = obstacle("mesh", now=both[1], points=moved, triangles=triangles)
         else:
-            solid = obstacle(shape, (RADIUS,) * 3, *both, friction)
+            solid = obstacle(shape, (RADIUS,) * 3, *both)
         return World(np.array([0, -G, 0.0]), colliders=[solid])
 
     return world
@@ -70,8 +69,8 @@ def depth(points, shape, k, speed) -> float:
     return float(-heights.max(axis=1).min())
 
 
-def struck(shape, speed, count, thickness, held):
-    mesh, pins = hung(count, held)
+def struck(shape, speed, thickness):
+    mesh, pins = hung(25)
     v = channels(itself=True, pins=pins.astype(np.float32), thickness=thickness, patience=300.0, **VOILE)
     edges = ipctk.edges(mesh.triangles.astype(np.int32))
     rest = np.linalg.norm(mesh.points[edges[:, 0]] - mesh.points[edges[:, 1]], axis=1)
@@ -94,22 +93,21 @@ def struck(shape, speed, count, thickness, held):
 @pytest.mark.slow
 @pytest.mark.parametrize(("shape", "speed"), [("sphere", 20), ("mesh", 5)])
 def test_what_is_fast_passes_nothing(shape, speed):
-    struck(shape, speed, 25, 0.003, "top")
+    struck(shape, speed, 0.003)
 
 
 @pytest.mark.sweep
-@pytest.mark.parametrize("thickness", [0.001])
 @pytest.mark.parametrize("speed", [5, 20, 60])
 @pytest.mark.parametrize("shape", ["sphere", "box", "mesh"])
-def test_what_is_fast_passes_nothing_thin(shape, speed, thickness):
-    struck(shape, speed, 25, thickness, "top")
+def test_what_is_fast_passes_nothing_thin(shape, speed):
+    struck(shape, speed, 0.001)
 
 
 def test_a_frame_that_takes_too_long_stops_and_names_what_it_meets(monkeypatch):
     """The clock is turned on by a second at each look, so that it does not depend on the machine."""
     passed = iter(range(10**6))
     monkeypatch.setattr(sheets, "seconds", lambda: float(next(passed)))
-    mesh, pins = hung(12, "top")
+    mesh, pins = hung(12)
     v = channels(itself=True, pins=pins.astype(np.float32), patience=10.0)
     near = obstacle("sphere", (0.2, 0, 0), now=at(0.0, -0.5, -0.2), name="Buoy")
     with pytest.raises(EstampaError, match="longer than 10 s over one frame, where it meets Buoy"):
@@ -141,14 +139,14 @@ def test_the_count_of_crossings_is_that_of_every_edge_against_every_triangle(rou
 
 
 def test_crossings_that_stand_are_told_and_not_taken_for_none():
-    """A sheet that begins through itself and through a ball: both are counted as long as they stand."""
+    """A sheet that begins through itself: it is counted as long as that stands."""
     mesh = flat_at(0.1, 0.4, 20)
     folded = mesh.points.copy()
     folded[np.abs(folded[:, 0]) < 0.05, 1] += 0.15 * (folded[np.abs(folded[:, 0]) < 0.05, 0] > 0)
     folded[folded[:, 0] > 0.1, 0] = 0.2 - folded[folded[:, 0] > 0.1, 0] - 0.15
     mesh = mesh.with_points(folded)
     state = rolled(mesh, 1, channels(itself=True), lambda k: World(np.zeros(3)))[0]
-    assert (state["report"]["crossings"][0] > 0) == bool(crossed(placed(state), mesh))
+    assert state["report"]["crossings"][0] > 0 and crossed(placed(state), mesh)
     shown = state["crossings"]
     assert len(shown) == state["report"]["crossings"][0]
     assert all(np.isclose(placed(state), end, atol=1e-6).all(axis=1).any() for end in shown["begin"])

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from ..kinds.lanes import Alarm
 from ..scene.document import Thing
 from ..solve.frame import Frame
 
@@ -18,6 +19,11 @@ class Run:
     def is_solo(self) -> bool:
         """Whether it is a layer of its one owner."""
         return self.thing is self.members[0][1]
+
+    @property
+    def alarm(self) -> Alarm | None:
+        """What marks a frame of it as wrong, where its kind declares that."""
+        return self.thing.declared.alarm if self.thing.declared is not None else None
 
     @property
     def name(self) -> str:

@@ -296,9 +296,10 @@ class Runs:
                 return Shown(found, earlier, key, False)
         return None
 
-    def kept(self, run: Run, frame: float) -> Frame | None:
-        """The solved frame of an ensemble, or None."""
-        return self._read(self.key(run, frame), None)
+    def kept(self, run: Run, frame: float, wanted: tuple[str, ...] | None = None) -> Frame | None:
+        """A frame as it was solved, or None where it was not. wanted -- names of the columns to read; None reads all of
+        an ensemble's, once for all of its members."""
+        return self._read(self.key(run, frame), wanted)
 
     def _read(self, key: bytes, wanted) -> Frame | None:
         """A frame from the store; those of ensembles are kept, since each member asks for the same ones."""

@@ -56,10 +56,7 @@ class Sampled:
         from the one at `distance`: where the polyline first leaves the ball around it."""
         if length < 1e-12:
             return distance
-        inside = distance % self.length if self.closed else min(max(distance, 0.0), self.length)
-        start = np.array([np.interp(inside, self.along, self.points[:, j]) for j in range(3)])
-        if inside != distance and not self.closed:
-            start = self.at(distance)[0][0]
+        start = self.at(distance)[0][0]
         knots, corners = self._ahead(distance, sign)
         corners = np.concatenate([start[None], corners])
         knots = np.concatenate([[0.0], knots])

@@ -30,12 +30,12 @@ class Alarm:
     """What is wrong with a solved frame where a column of its report is above 0.
 
     table -- of what is drawn as lines in a pane: it has columns begin and end, (3,) m
-    words -- of one frame, from the value: "crosses itself 3 times"
+    words -- beside the lane, from how many frames are so: "3 frames cross"
     """
 
     column: str
     table: str
-    words: Callable[[float], str]
+    words: Callable[[int], str]
 
 
 def at_most(form: str) -> Callable[[np.ndarray], str]:

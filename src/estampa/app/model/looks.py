@@ -328,13 +328,9 @@ def alarms(evaluator: Evaluator, frame: float) -> list[np.ndarray]:
     """(s, 2, 3) m in the world: what is wrong with the solved frames that are shown."""
     found = []
     for run in evaluator.runs.every():
-        alarm = run.thing.declared.alarm if run.thing.declared is not None else None
-        if alarm is None:
-            continue
-        key = evaluator.runs.key(run, frame)
-        solved = evaluator.store.frame(key, ("begin", "end")) if evaluator.store.has(key) else None
-        if solved is not None and alarm.table in solved.tables and len(solved[alarm.table]):
-            rows = solved[alarm.table]
+        solved = evaluator.runs.kept(run, frame, ("begin", "end")) if run.alarm is not None else None
+        if solved is not None and run.alarm.table in solved.tables and len(solved[run.alarm.table]):
+            rows = solved[run.alarm.table]
             found.append(np.stack([rows["begin"], rows["end"]], axis=1).astype(float))
     return found
 

@@ -36,6 +36,7 @@ class Lane:
     frame_words: tuple[str, ...] = ()  # words of each frame then
     size: float = 0.0  # m, of what is moved: a travel that is small against it is drawn small
     alarms: np.ndarray | None = None  # (frames,) what is wrong at each, 0 where nothing is
+    alarm_words: str = ""  # of all of them
 
 
 class Work(QObject):
@@ -162,9 +163,9 @@ class Work(QObject):
     def _lane(self, evaluator, memory, owner, layer) -> Lane:
         state = memory.state(evaluator, owner, layer) if layer.declared.memory else None
         size = float(evaluator.scene.mesh(owner.mesh).size.max()) if owner.mesh else 0.0
-        run = next((r for r in evaluator.runs.every() if r.id == layer.id), None) if layer.declared.alarm else None
-        alarms = _alarms(evaluator, run) if run is not None else None
-        return Lane(*self._envelope(evaluator, owner, layer), state, None, (), size, alarms)
+        run = evaluator.runs.of(owner, layer) if layer.declared.alarm else None
+        alarms = _alarms(evaluator, run) if run is not None and run.is_solo else (None, "")
+        return Lane(*self._envelope(evaluator, owner, layer), state, None, (), size, *alarms)
 
     def _envelope(self, evaluator, subject, layer):
         doc = evaluator.doc
@@ -313,18 +314,17 @@ class Work(QObject):
             worker.end()
 
 
-def _alarms(evaluator: Evaluator, run: Run) -> np.ndarray | None:
-    """(frames,) what its report says is wrong at each solved frame; None for a kind that never does."""
-    alarm = run.thing.declared.alarm if run.thing.declared is not None else None
+def _alarms(evaluator: Evaluator, run: Run) -> tuple[np.ndarray | None, str]:
+    """((frames,) what its report says is wrong at each solved frame, words); none for a kind that never does."""
+    alarm = run.alarm
     if alarm is None:
-        return None
+        return None, ""
     found = np.zeros(evaluator.doc.end - evaluator.doc.start + 1)
     for i in range(len(found)):
-        key = evaluator.runs.key(run, evaluator.doc.start + i)
-        frame = evaluator.store.frame(key, (alarm.column,)) if evaluator.store.has(key) else None
+        frame = evaluator.runs.kept(run, evaluator.doc.start + i, (alarm.column,))
         if frame is not None and alarm.column in frame["report"].columns:
             found[i] = float(frame["report"][alarm.column][0])
-    return found
+    return found, alarm.words(int((found > 0).sum()))
 
 
 def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
@@ -335,12 +335,11 @@ def _reported(evaluator: Evaluator, run: Run, state: LaneState) -> Lane:
     there = {c.name for c in declared.tables.get("report", ())}
     nothing = np.full(len(frames), np.nan)
     if shown is None or not set(shown.columns) <= there:
-        return Lane(nothing, nothing, state, alarms=_alarms(evaluator, run))
+        return Lane(nothing, nothing, state, None, (), 0.0, *_alarms(evaluator, run))
     values, frame_words = nothing.copy(), [""] * len(frames)
     for i, frame in enumerate(frames):
-        key = evaluator.runs.key(run, frame)
-        found = evaluator.store.frame(key, shown.columns) if evaluator.store.has(key) else None
+        found = evaluator.runs.kept(run, frame, shown.columns)
         if found is not None and "report" in found.tables:
             row = {n: float(found["report"][n][0]) for n in shown.columns}
             values[i], frame_words[i] = row[shown.column], shown.at_frame(row)
-    return Lane(values, values, state, shown, tuple(frame_words), alarms=_alarms(evaluator, run))
+    return Lane(values, values, state, shown, tuple(frame_words), 0.0, *_alarms(evaluator, run))

@@ -140,8 +140,7 @@ class Lanes(Guarded, TimeAxis):
             painter.setPen(QPen(QColor(ink.accent), 2))
             for x in self.x_of(frames[lane.alarms > 0]):
                 painter.drawLine(QPointF(x, box.top() + 2), QPointF(x, box.top() + 7))
-            count = int((lane.alarms > 0).sum())
-            words = f"{count} {'frame crosses' if count == 1 else 'frames cross'}"
+            words = lane.alarm_words
         painter.setPen(QColor(ink.soft))
         painter.setFont(theme.type_face(8.5))
         here = QRectF(self.width() - RIGHT + 8, box.top(), RIGHT - 10, min(box.height(), ROW) - 2)

@@ -11,7 +11,7 @@ from ...lazy import spatial
 from ...solve.bodies.limbs import Limbs
 from ...solve.bodies.model import Model
 from ...solve.ensemble import EnsembleInputs
-from ...solve.frame import ALL_BUT_BLOB, Frame
+from ...solve.frame import ALL_BUT_BLOB
 from ...units import format_length, format_value
 from .remark import Remark, check
 
@@ -27,11 +27,6 @@ def _runs(evaluator: Evaluator) -> Iterator[Run]:
             yield run
 
 
-def _frame(evaluator: Evaluator, run: Run, at: int) -> Frame | None:
-    key = evaluator.runs.key(run, at)
-    return evaluator.store.frame(key, ALL_BUT_BLOB) if evaluator.store.has(key) else None
-
-
 def _crowd(evaluator: Evaluator, run: Run) -> EnsembleInputs:
     inputs = evaluator.runs.inputs(run, evaluator.doc.solved_from)
     assert isinstance(inputs, EnsembleInputs)
@@ -45,7 +40,7 @@ def _model(evaluator: Evaluator, run: Run) -> Model:
 @check(worked_out=True)
 def breaks_by_its_own_weight(evaluator: Evaluator) -> Iterator[Remark]:
     for run in _runs(evaluator):
-        frame = _frame(evaluator, run, evaluator.doc.solved_from)
+        frame = evaluator.runs.kept(run, evaluator.doc.solved_from, ALL_BUT_BLOB)
         if frame is None:
             continue
         bears, borne = (float(frame["report"][name][0]) for name in ("bears", "borne"))
@@ -128,7 +123,7 @@ def passes_through_another(evaluator: Evaluator) -> Iterator[Remark]:
     half = {run.id: np.ptp(_model(evaluator, run).corners, axis=1).min(axis=1) / 2 for run in runs if len(runs) > 1}
     for a, b in combinations(runs, 2):
         for at in looked:
-            frames = [_frame(evaluator, run, at) for run in (a, b)]
+            frames = [evaluator.runs.kept(run, at, ALL_BUT_BLOB) for run in (a, b)]
             stood = [f["bodies"]["position"].astype(float) for f in frames if f is not None]
             if len(stood) < 2:
                 break

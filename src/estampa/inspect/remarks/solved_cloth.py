@@ -6,6 +6,8 @@ import numpy as np
 
 from ...evaluate.evaluator import Evaluator
 from ...evaluate.run import Run
+from ...solve.cloth.kind import ALARM
+from ...solve.contact.soup import solids_of
 from ...solve.ensemble import EnsembleInputs
 from .remark import Remark, check
 
@@ -16,8 +18,7 @@ def _crossed(evaluator: Evaluator, run: Run) -> dict[int, tuple[int, np.ndarray]
     """Frame -> (crossings, (c, 2) of what) of the solved frames in which something crosses."""
     found = {}
     for at in range(evaluator.doc.solved_from, evaluator.doc.solved_to + 1):
-        key = evaluator.runs.key(run, at)
-        frame = evaluator.store.frame(key, COLUMNS) if evaluator.store.has(key) else None
+        frame = evaluator.runs.kept(run, at, COLUMNS)
         count = int(frame["report"]["crossings"][0]) if frame is not None and len(frame["report"]) else 0
         if frame is not None and count:
             found[at] = count, frame["crossings"]["of"]
@@ -28,7 +29,7 @@ def _names(evaluator: Evaluator, run: Run, at: int) -> list[str]:
     """Names of what a cloth may meet, in the order of its soup: cloths first."""
     inputs = evaluator.runs.inputs(run, at)
     cloths = [m.name for m in inputs.members] if isinstance(inputs, EnsembleInputs) else [run.members[0][0].name]
-    return cloths + [o.name for o in inputs.world.colliders if o.shape != "plane"]
+    return cloths + [s.name for s in solids_of(inputs.world.colliders, {})]
 
 
 def _pair_in_words(names: list[str], one: int, other: int) -> str:
@@ -39,10 +40,7 @@ def _pair_in_words(names: list[str], one: int, other: int) -> str:
 @check(worked_out=True)
 def goes_through(evaluator: Evaluator) -> Iterator[Remark]:
     for run in evaluator.runs.every():
-        declared = run.thing.declared
-        if declared is None or declared.alarm is None or declared.alarm.table != "crossings":
-            continue
-        found = _crossed(evaluator, run)
+        found = _crossed(evaluator, run) if run.alarm is ALARM else {}
         if not found:
             continue
         first, worst = min(found), max(found, key=lambda at: found[at][0])

@@ -34,17 +34,17 @@ class Along(PoseLayer):
         walk = Walk(pose, bones)
         distance = v.slide + v.travel["speed"]
         sign = 1.0 if v.tail_first else -1.0
+        here, axes = _stand(line, place, distance / size)
         for i in chain:
             walk.settle(i)
             tip = bones.tips[i]
             length = np.linalg.norm(walk.at[i, :3, :3] @ tip)
             onward = line.chord(distance / size, length / size, sign) * size
-            (here, there), axes = line.at(np.array([distance, onward]) / size)
-            here, there = place.apply(np.stack([here, there])[None])[0]
-            up = place.axes[0] @ axes[0, :, 1]
+            there, axes_there = _stand(line, place, onward / size)
+            up = place.axes[0] @ axes[:, 1]
             rest = bones.at_rest[i, :3, :3]
             from_ = frame(rest @ tip)
-            to = frame(there - here if length > 1e-9 else sign * (place.axes[0] @ axes[0, :, 2]), up)
+            to = frame(there - here if length > 1e-9 else sign * (place.axes[0] @ axes[:, 2]), up)
             stands = turns.turns_of((to @ from_.T)[None])[0]
             stands = turns.product(stands, turns.turn_of(bones.at_rest[i]))
             above = turns.turn_of(walk.above(i))
@@ -53,8 +53,14 @@ class Along(PoseLayer):
             if i == chain[0]:
                 walk.pose.place[i] = pose.place[i] + felt * (walk.within(i, here) - pose.place[i])
             walk.settle(i)
-            distance = onward
+            distance, here, axes = onward, there, axes_there
         return walk.pose
+
+
+def _stand(line, place, distance) -> tuple[np.ndarray, np.ndarray]:
+    """((3,) m in the skeleton's space, (3, 3) axes of the path) at a distance along it."""
+    points, axes = line.at(distance)
+    return place.apply(points[None])[0][0], axes[0]
 
 
 def frame(ahead: np.ndarray, up=(0.0, 1.0, 0.0)) -> np.ndarray:

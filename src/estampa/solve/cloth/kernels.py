@@ -123,7 +123,7 @@ def advance(particles, fabric, surroundings, substeps, dt, damping):
         step = SmallStep((s + 1) / substeps, h, keep)
         blow(particles, fabric, surroundings.air, h)
         for phase in range(last + 1):
-            solve_phase(particles, old, fabric, surroundings, step, phase, phase == 0, False)
+            solve_phase(particles, old, fabric, surroundings, step, phase, phase == 0)
         hold_lengths(particles.x, particles.inverse_mass, fabric.lengths, SWEEPS, ENOUGH)
         finish(particles, old, fabric, surroundings, step)
 
@@ -166,18 +166,16 @@ def _blow_phase(particles, faces, air, h, phase):
 
 
 @njit(parallel=True, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def solve_phase(particles, old, fabric, surroundings, step, phase, opening, closing):
-    """One phase of a small step: what is held together, and, where it opens or closes the step, the vertices before
-    and after. old (n, 3) m is where they were."""
+def solve_phase(particles, old, fabric, surroundings, step, phase, opening):
+    """One phase of a small step: what is held together, and, where it opens the step, the vertices before. old (n, 3) m
+    is where they were."""
     x, v, inverse_mass, begin, end = particles.x, particles.v, particles.inverse_mass, particles.begin, particles.end
     strain_at, shape, strain_soft = fabric.strain.at, fabric.strain.shape, fabric.strain.soft
     link_at, rest2, link_soft = fabric.links.at, fabric.links.rest2, fabric.links.soft
     hinge_at, rest, hinge_soft = fabric.hinges.at, fabric.hinges.rest, fabric.hinges.soft
     strain_spans, link_spans = fabric.strain.order.spans, fabric.links.order.spans
     hinge_spans, blocks = fabric.hinges.order.spans, fabric.blocks
-    grip, anchor, reach = fabric.holds.grip, fabric.holds.anchor, fabric.holds.reach
-    gravity, floor, friction = surroundings.gravity, surroundings.floor, surroundings.friction
-    t, h, keep = step.t, step.h, step.keep
+    gravity, t, h = surroundings.gravity, step.t, step.h
     per_hh, limit2 = 1 / (h * h), fabric.limit * fabric.limit
     phases = fabric.faces.order.phases
     for k in prange(phases[phase], phases[phase + 1]):
@@ -190,11 +188,6 @@ def solve_phase(particles, old, fabric, surroundings, step, phase, opening, clos
             _solve_link(x, inverse_mass, link_at, rest2, link_soft, np.uint64(c), per_hh, limit2)
         for c in range(hinge_spans[k, 0], hinge_spans[k, 1]):
             _solve_hinge(x, inverse_mass, hinge_at, rest, hinge_soft, np.uint64(c), per_hh)
-        if closing:
-            for i in range(blocks[k, 0], blocks[k, 1]):
-                _finish(
-                    x, v, old, inverse_mass, begin, end, t, grip, anchor, reach, h, keep, floor, friction, np.uint64(i)
-                )  # fmt: skip
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
@@ -205,6 +198,17 @@ def _predict(x, v, old, inverse_mass, begin, end, t, gravity, h, i):
             x[i, a] += h * (v[i, a] + h * gravity[i, a])
         else:
             x[i, a] = begin[i, a] + (end[i, a] - begin[i, a]) * t
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def draw_together(x, i, j, wi, wj, dx, dy, dz):
+    """Move two vertices towards each other by shares of the way from i to j."""
+    x[i, 0] += wi * dx
+    x[i, 1] += wi * dy
+    x[i, 2] += wi * dz
+    x[j, 0] -= wj * dx
+    x[j, 1] -= wj * dy
+    x[j, 2] -= wj * dz
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -248,13 +252,7 @@ def _lengths_phase(x, inverse_mass, lengths, over, phase):
                 continue
             worst = max(worst, d2 / most2[c])
             s = (1 - np.sqrt(most2[c] / d2)) / (wi + wj)
-            wi, wj = wi * s, wj * s
-            x[i, 0] += wi * dx
-            x[i, 1] += wi * dy
-            x[i, 2] += wi * dz
-            x[j, 0] -= wj * dx
-            x[j, 1] -= wj * dy
-            x[j, 2] -= wj * dz
+            draw_together(x, i, j, wi * s, wj * s, dx, dy, dz)
         over[k] = worst
 
 
@@ -313,13 +311,7 @@ def _solve_link(x, inverse_mass, at, rest2, soft, c, per_hh, limit2):
     most = limit2 * rest2[c]
     if d2 > most and mobile > 0:
         k = min(k, 0.5 * (most - d2) / mobile)
-    wi, wj = wi * k, wj * k
-    x[i, 0] -= wi * dx
-    x[i, 1] -= wi * dy
-    x[i, 2] -= wi * dz
-    x[j, 0] += wj * dx
-    x[j, 1] += wj * dy
-    x[j, 2] += wj * dz
+    draw_together(x, i, j, -wi * k, -wj * k, dx, dy, dz)
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")

@@ -53,7 +53,7 @@ def facts(frame: Frame) -> list[tuple[str, str]]:
     return found
 
 
-ALARM = Alarm("crossings", "crossings", lambda count: f"goes through something in {count:,.0f} places")
+ALARM = Alarm("crossings", "crossings", lambda count: f"{count} {'frame crosses' if count == 1 else 'frames cross'}")
 
 
 class Cloth(Solver):

@@ -13,6 +13,8 @@ import numpy as np
 from numba import njit
 from scipy.sparse import coo_matrix, csr_matrix, identity
 
+from .kernels import draw_together
+
 FEWEST = 12  # vertices of the coarsest sheet, about
 PARENTS = 4
 MOST_LEVELS = 6
@@ -174,13 +176,7 @@ def hold_close(x, inverse_mass, levels, most):
             all_hold = False
             d = np.sqrt(d2)
             s = (d - most * rest) / (d * (wi + wj))
-            wi, wj = s * wi, s * wj
-            x[i, 0] += wi * dx
-            x[i, 1] += wi * dy
-            x[i, 2] += wi * dz
-            x[j, 0] -= wj * dx
-            x[j, 1] -= wj * dy
-            x[j, 2] -= wj * dz
+            draw_together(x, i, j, s * wi, s * wj, dx, dy, dz)
         if all_hold:
             break
 
@@ -208,13 +204,7 @@ def hold_together(x, was, inverse_mass, heavy, levels, most):
                     continue
                 d = np.sqrt(d2)
                 s = (d - far) / (d * (wi + wj))
-                wi, wj = s * wi, s * wj
-                x[i, 0] += wi * dx
-                x[i, 1] += wi * dy
-                x[i, 2] += wi * dz
-                x[j, 0] -= wj * dx
-                x[j, 1] -= wj * dy
-                x[j, 2] -= wj * dz
+                draw_together(x, i, j, s * wi, s * wj, dx, dy, dz)
         for k in range(levels.given[level], levels.given[level + 1]):
             c = levels.child[k]
             if inverse_mass[c] == 0:

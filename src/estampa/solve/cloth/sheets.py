@@ -11,7 +11,7 @@ from ...geometry.mesh import Mesh
 from ...geometry.primitives import joined
 from ..aid import AidInputs
 from ..contact.crossings import crossings
-from ..contact.soup import Solid, edges_of, planes_of, solid_of, soup_of
+from ..contact.soup import Solid, edges_of, planes_of, solids_of, soup_of
 from ..contact.tree import Tree
 from . import kernels, touching
 from .clock import seconds
@@ -203,7 +203,8 @@ def _clock(sheets, solids):
         if seconds() - begun < most:
             return
         met = watcher.met() if watcher else np.zeros(0, int)
-        met[: len(sheets)] = 0 if len(met) > len(sheets) and met[len(sheets) :].any() else met[: len(sheets)]
+        if met[len(sheets) :].any():
+            met[: len(sheets)] = 0  # what it runs into is told before the cloth itself
         worst = names[int(met.argmax())] if met.any() else "itself"
         raise EstampaError(
             "Cloth",
@@ -367,9 +368,7 @@ def _levels(cloths, taut, held) -> Levels:
 def _solids(sheets, world, cloths) -> list[Solid]:
     if not any(s.v.meets for s in sheets):
         return []
-    meshes = cloths.cached("solid meshes", dict)
-    found = (solid_of(o, meshes) for o in world.colliders)
-    return [s for s in found if s is not None and len(s.now)]
+    return solids_of(world.colliders, cloths.cached("solid meshes", dict))
 
 
 def _soup(sheets, cloths, solids):

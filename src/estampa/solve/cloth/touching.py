@@ -131,7 +131,7 @@ def move(particles, old, was, heavy, fabric, surroundings, coarse, ties, bags, s
     predict(particles, old, surroundings.gravity, step, cloth)
     hold_together(x, was, inverse_mass, heavy, levels, coarse.held_to)
     for phase in range(last + 1):
-        solve_phase(particles, old, fabric, surroundings, step, phase, False, False)
+        solve_phase(particles, old, fabric, surroundings, step, phase, False)
     # always once, and before the floor's friction: what acts now and then makes what rests tremble and creep
     hold_lengths(x, inverse_mass, fabric.lengths, 1, ENOUGH)
     hold_close(x, inverse_mass, levels, coarse.close_to)

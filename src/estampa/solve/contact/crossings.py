@@ -11,6 +11,7 @@ import numpy as np
 from numba import njit
 
 from .closest import apart_ee, apart_pt
+from .find import box_long, boxes_apart
 from .soup import ROUND, Soup
 from .tree import Tree, fit, unfitted
 
@@ -57,7 +58,7 @@ def _crossings(x, soup, tree, boxes, radius):
             while n > 0:
                 n -= 1
                 a, b = stack[n, 0], stack[n, 1]
-                if a != b and _boxes_apart(boxes, a, b, far):
+                if a != b and boxes_apart(boxes, boxes, a, b, far):
                     continue
                 leaf_a, leaf_b = tree.leaf[a] >= 0, tree.leaf[b] >= 0
                 if n + 4 > len(stack):
@@ -82,25 +83,12 @@ def _crossings(x, soup, tree, boxes, radius):
                     stack[n + 2, 0], stack[n + 2, 1] = one, two
                     n += 3
                 else:
-                    first = leaf_b or (not leaf_a and _long(boxes, a) >= _long(boxes, b))
+                    first = leaf_b or (not leaf_a and box_long(boxes, a) >= box_long(boxes, b))
                     for side in range(2):
                         stack[n, 0] = tree.child[a, side] if first else a
                         stack[n, 1] = b if first else tree.child[b, side]
                         n += 1
     return found[:count].copy()
-
-
-@single
-def _long(boxes, n):
-    return boxes[n, 3] - boxes[n, 0] + boxes[n, 4] - boxes[n, 1] + boxes[n, 5] - boxes[n, 2]
-
-
-@single
-def _boxes_apart(boxes, a, b, far):
-    for j in range(3):
-        if boxes[a, j] > boxes[b, 3 + j] + far or boxes[b, j] > boxes[a, 3 + j] + far:
-            return True
-    return False
 
 
 @single

@@ -133,11 +133,11 @@ def _open(ways, tree, fitted, nodes, front, fars, begin, end, opened, many):
                 many[k] = 3
                 continue
         else:
-            if _apart(boxes, last, a, b, far):
+            if boxes_apart(boxes, last, a, b, far):
                 continue
             if leaf[a] < 0 or leaf[b] < 0:
                 # the one with the larger box is opened
-                first = leaf[b] >= 0 or (leaf[a] >= 0) < 1 and _long(boxes, a) >= _long(boxes, b)
+                first = leaf[b] >= 0 or (leaf[a] >= 0) < 1 and box_long(boxes, a) >= box_long(boxes, b)
                 for side in range(2):
                     opened[k, side, 0] = child[a, side] if first else a
                     opened[k, side, 1] = b if first else child[b, side]
@@ -160,12 +160,13 @@ def _open(ways, tree, fitted, nodes, front, fars, begin, end, opened, many):
 
 
 @inline
-def _long(boxes, n):
+def box_long(boxes, n):
+    """m, how long the sides of a node's box are together."""
     return boxes[n, 3] - boxes[n, 0] + boxes[n, 4] - boxes[n, 1] + boxes[n, 5] - boxes[n, 2]
 
 
 @inline
-def _apart(first, last, a, b, far):
+def boxes_apart(first, last, a, b, far):
     """Whether two nodes stay apart along an axis: at both ends of straight ways, and so between them."""
     for j in range(3):
         if first[a, j] > first[b, 3 + j] + far and last[a, j] > last[b, 3 + j] + far:

@@ -62,7 +62,7 @@ def _round(x, start, inverse_mass, pairs, elements, soup, radius, of_points, fix
             continue
         if inverse_mass[a] + inverse_mass[b] + inverse_mass[c] + inverse_mass[d] <= 0:
             continue  # given to both: nothing can be done
-        when, least, more = _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius)
+        when, least, more = _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, weight)
         if when > 1:
             continue
         hits += 1
@@ -74,6 +74,20 @@ def _round(x, start, inverse_mass, pairs, elements, soup, radius, of_points, fix
 
 
 @single
+def _weigh(x, a, b, c, d, of_points, weight):
+    """Set weight (4,): their sum over a point and a triangle, or two edges, is the way from the second's closest point
+    to the first's."""
+    if of_points:
+        u, v, w, _ = point_triangle(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
+                                    x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
+        weight[0], weight[1], weight[2], weight[3] = 1.0, -u, -v, -w
+    else:
+        s, t, _ = edge_edge(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
+                            x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
+        weight[0], weight[1], weight[2], weight[3] = 1 - s, s, t - 1, -t
+
+
+@single
 def _push(x, start, inverse_mass, at, of_points, when, wanted, more, changed, turn, weight, n):
     """Push the points of a pair apart, along where they were of each other when they met, so that they end `wanted` m
     apart."""
@@ -82,14 +96,7 @@ def _push(x, start, inverse_mass, at, of_points, when, wanted, more, changed, tu
         i = at[k]
         for j in range(3):
             p[k, j] = start[i, j] + when * (x[i, j] - start[i, j])
-    if of_points:
-        u, v, w, _ = point_triangle(p[0, 0], p[0, 1], p[0, 2], p[1, 0], p[1, 1], p[1, 2],
-                                    p[2, 0], p[2, 1], p[2, 2], p[3, 0], p[3, 1], p[3, 2])  # fmt: skip
-        weight[0], weight[1], weight[2], weight[3] = 1.0, -u, -v, -w
-    else:
-        s, t, _ = edge_edge(p[0, 0], p[0, 1], p[0, 2], p[1, 0], p[1, 1], p[1, 2],
-                            p[2, 0], p[2, 1], p[2, 2], p[3, 0], p[3, 1], p[3, 2])  # fmt: skip
-        weight[0], weight[1], weight[2], weight[3] = 1 - s, s, t - 1, -t
+    _weigh(p, 0, 1, 2, 3, of_points, weight)
     long = apart = low = 0.0
     for j in range(3):
         n[j] = weight[0] * p[0, j] + weight[1] * p[1, j] + weight[2] * p[2, j] + weight[3] * p[3, j]
@@ -130,7 +137,7 @@ def _apart(x, start, t, a, b, c, d, of_points):
 
 
 @single
-def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius):
+def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, weight):
     """(the share of its ways at which a pair comes nearer than it may, 2 if it does not; how near it may come, and how
     much further it is pushed, m)."""
     near = _apart(start, start, 0.0, a, b, c, d, of_points)
@@ -164,7 +171,7 @@ def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius):
         return 2.0, 0.0, 0.0
     if near - way > least:
         return 2.0, 0.0, 0.0
-    if _is_through(start, a, b, c, d, of_points, pairs.side, p):
+    if _is_through(start, a, b, c, d, of_points, pairs.side, p, weight):
         return 2.0, 0.0, 0.0
     t = 0.0
     for _ in range(MOST_ADVANCES):
@@ -180,59 +187,42 @@ def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius):
 
 
 @single
-def _is_through(x, a, b, c, d, of_points, side, p):
+def _is_through(x, a, b, c, d, of_points, side, p, weight):
     """Whether a pair has gone through each other already: it may come back then."""
-    if of_points:
-        u, v, w, _ = point_triangle(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
-                                    x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
-        g0, g1, g2, g3 = 1.0, -u, -v, -w
-    else:
-        s, t, _ = edge_edge(x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2],
-                            x[c, 0], x[c, 1], x[c, 2], x[d, 0], x[d, 1], x[d, 2])  # fmt: skip
-        g0, g1, g2, g3 = 1 - s, s, t - 1, -t
+    _weigh(x, a, b, c, d, of_points, weight)
     across = 0.0
     for j in range(3):
-        across += (g0 * x[a, j] + g1 * x[b, j] + g2 * x[c, j] + g3 * x[d, j]) * side[p, j]
+        off = weight[0] * x[a, j] + weight[1] * x[b, j] + weight[2] * x[c, j] + weight[3] * x[d, j]
+        across += off * side[p, j]
     return across < 0
 
 
 @single
 def _take_one_way(x, start, inverse_mass, at, of_points, fixed, changed, turn, weight):
     """The points of a pair take one way: of those that are given, else of those that were carried, else the mean."""
-    x0, s0 = x, start
-    a, b, c, d = at[0], at[1], at[2], at[3]
-    if of_points:
-        u, v, w, _ = point_triangle(s0[a, 0], s0[a, 1], s0[a, 2], s0[b, 0], s0[b, 1], s0[b, 2],
-                                    s0[c, 0], s0[c, 1], s0[c, 2], s0[d, 0], s0[d, 1], s0[d, 2])  # fmt: skip
-        weight[0], weight[1], weight[2], weight[3] = 1.0, u, v, w
-    else:
-        s, t, _ = edge_edge(s0[a, 0], s0[a, 1], s0[a, 2], s0[b, 0], s0[b, 1], s0[b, 2],
-                            s0[c, 0], s0[c, 1], s0[c, 2], s0[d, 0], s0[d, 1], s0[d, 2])  # fmt: skip
-        weight[0], weight[1], weight[2], weight[3] = 1 - s, s, 1 - t, t
-    given = free = False
+    _weigh(start, at[0], at[1], at[2], at[3], of_points, weight)
+    given = settled = free = False
     for k in range(4):
         given |= inverse_mass[at[k]] <= 0
+        settled |= fixed[at[k]]
         free |= not fixed[at[k]]
     w0 = w1 = w2 = total = 0.0
-    any_fixed = False
-    for k in range(4):
-        any_fixed |= fixed[at[k]]
     for k in range(4):
         i = at[k]
         if given:
-            own = weight[k] + 1e-3 if inverse_mass[i] <= 0 else 0.0
-        elif any_fixed and free:
-            own = weight[k] + 1e-3 if fixed[i] else 0.0
+            own = abs(weight[k]) + 1e-3 if inverse_mass[i] <= 0 else 0.0
+        elif settled and free:
+            own = abs(weight[k]) + 1e-3 if fixed[i] else 0.0
         else:
             own = 1 / inverse_mass[i]
-        w0 += own * (x0[i, 0] - s0[i, 0])
-        w1 += own * (x0[i, 1] - s0[i, 1])
-        w2 += own * (x0[i, 2] - s0[i, 2])
+        w0 += own * (x[i, 0] - start[i, 0])
+        w1 += own * (x[i, 1] - start[i, 1])
+        w2 += own * (x[i, 2] - start[i, 2])
         total += own
     w0, w1, w2 = w0 / total, w1 / total, w2 / total
     for k in range(4):
         i = at[k]
         if inverse_mass[i] > 0 and (not fixed[i] or not free or given):
-            x[i, 0], x[i, 1], x[i, 2] = s0[i, 0] + w0, s0[i, 1] + w1, s0[i, 2] + w2
+            x[i, 0], x[i, 1], x[i, 2] = start[i, 0] + w0, start[i, 1] + w1, start[i, 2] + w2
             fixed[i] = True
             changed[i] = turn

@@ -102,6 +102,12 @@ def solid_of(obstacle: Obstacle, meshes: dict) -> Solid | None:
     return None
 
 
+def solids_of(obstacles: list[Obstacle], meshes: dict) -> list[Solid]:
+    """Those that have points, in the order in which a soup has them behind its cloths."""
+    found = (solid_of(o, meshes) for o in obstacles)
+    return [s for s in found if s is not None and len(s.now)]
+
+
 def planes_of(obstacles: list[Obstacle]) -> np.ndarray:
     """(k, 13) of planes: a point and the normal before and now, and friction."""
     rows = []

@@ -79,31 +79,29 @@ class Watcher:
         self.watch.at[:] = NOWHERE
         self.watch.way[:] = 0.0
 
-    def part(self, x: np.ndarray, start: np.ndarray, radius: np.ndarray, step: Times) -> int:
-        """Part all that came too near on its way from `start` to x (N, 3) m, which is moved; returns pairs that are
-        still through each other."""
+    def part(self, x: np.ndarray, start: np.ndarray, radius: np.ndarray, step: Times) -> None:
+        """Part all that came too near on its way from `start` to x (N, 3) m, which is moved."""
         self._moved[:], self._tick = 1, 1
         self.watch.vt.judged[:] = 0
         self.watch.ee.judged[:] = 0
         # what touched before most likely does so again: when it is pushed first, less strays from its way later
         self._push(x, start, radius, step, 1, np.inf)
-        passes, through = 0, 0
+        passes = 0
         while passes < MOST_PASSES:
             far = 0.5 * self.margin if self.looks < MOST_LOOKS else np.inf
             if far < np.inf:
                 self._look(x, start, radius, step)
-            made, through, is_clean = self._push(x, start, radius, step, MOST_PASSES - passes, far)
+            made, is_clean = self._push(x, start, radius, step, MOST_PASSES - passes, far)
             passes += made
             if is_clean and (far == np.inf or not strayed(x, self.watch, far).any()):
                 break
-        return through
 
     def _push(self, x, start, radius, step, passes, far):
-        made, through, is_clean, self._tick = push(
+        made, is_clean, self._tick = push(
             x, start, self.inverse_mass, self.watch, self.soup, radius, self.planes, step, passes, far, self._moved,
             self._tick,
         )  # fmt: skip
-        return made, through, is_clean
+        return made, is_clean
 
     def _look(self, x, start, radius, step) -> None:
         """Look again at what strayed."""
@@ -135,10 +133,10 @@ def push(x, start, inverse_mass, watch, soup, radius, planes, step, passes, far,
     """Push apart in so many passes at the most, until nothing is through or something strays by more than `far` m.
 
     moved (N,) when each point was last moved, counted in pairs that were judged; tick -- the count. Returns (passes
-    that were made, pairs that were through in the last, whether it ended with nothing through, the count).
+    that were made, whether it ended with nothing through, the count).
     """
     cloth, rub = soup.cloth, soup.rub
-    clean, through, made = 0, 0, 0
+    clean, made = 0, 0
     while made < passes:
         made += 1
         push_planes(x, start, inverse_mass, cloth, radius, rub, planes, step.t, step.t0, moved, tick)
@@ -146,12 +144,11 @@ def push(x, start, inverse_mass, watch, soup, radius, planes, step, passes, far,
         sides, tick = push_ee(
             x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, step.now, moved, tick
         )  # fmt: skip
-        through = points + sides
-        clean = clean + 1 if through == 0 else 0
+        clean = clean + 1 if points + sides == 0 else 0
         # a push may put through what came before it in the same pass: only a second clean one tells
         if clean >= PASSES or (far < np.inf and strayed(x, watch, far).any()):
             break
-    return made, through, clean >= PASSES, tick
+    return made, clean >= PASSES, tick
 
 
 @single
