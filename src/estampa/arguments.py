@@ -113,7 +113,13 @@ def _of_parts(command: Added) -> None:
     keys.add_argument("--pieces", metavar="SUBJECT", help="instead, make each piece of a subject one with keys")
     keys.add_argument("--bodies", action="store_true", help="instead, bake bodies to keys on their subjects")
     keys.add_argument("--tips", type=float, default=2.0, metavar="MM", help="how far a tip may be off (2 mm)")
-    keys.add_argument("--turn", type=float, default=0.5, metavar="DEG", help="how far a joint may be turned off (0.5)")
+    keys.add_argument(
+        "--turn",
+        type=float,
+        default=10,
+        metavar="DEG",
+        help="how far a joint may be turned off, where its tip does not say so (10)",
+    )
     keys.add_argument("--every", action="store_true", help="a key at every frame")
     keys.add_argument("--first", type=int, metavar="FRAME", help="first frame that is baked (default: the scene's)")
     keys.add_argument("--last", type=int, metavar="FRAME", help="last frame that is baked (default: the scene's)")

@@ -1,33 +1,44 @@
 """Fewer keys: cubic segments through the frames, as few as keep every frame within a tolerance.
 
-A channel begins with a key at each end; the frame that is furthest off gets one, and so on (as Ramer 1972 and Douglas
-and Peucker 1973 simplify lines). Each key takes the slope that the motion has there, so segments join smoothly. What
-counts is where the joints end up, so the whole pose is worked out again from the keys at every frame; where a tip is
-too far off or a joint turned too far, the channels of the joints above it are told to be closer.
+What counts is where the joints end up. Each channel first gets keys by itself (`spans`), then keys are taken away in
+turns with a fit of all channels to the tips of the whole skeleton, as long as each frame stays within the tolerance;
+the pose is worked out again from the keys after each turn, and one that is not within it is taken back.
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
-from numba import njit
 
 from ..geometry import pose as turns
 from ..geometry.place import Place
 from ..geometry.pose import Pose, in_skeleton
+from . import spans
 from .bones import Bones
 from .curves import Curve, Key
 from .document import Rest, Thing
+from .spans import Felt, Spans
 
 CHANNELS = ("x", "y", "z", "turn_x", "turn_y", "turn_z")
-ROUNDS = 14  # of halving, after which a channel keeps all its frames
+ROUNDS = 10  # of fitting more closely, after which a channel keeps all its frames
+STEPS = (*np.linspace(0.1, 0.95, 12), *[0.98] * 8)  # tolerances that a frame may be off, as keys are taken away
+TURNED = 0.02  # what a turn counts in the fit, against a place of as many tolerances
+FOLLOWED = 12  # tips below a joint that are followed as its keys are fitted; all of them are measured
 
 
 @dataclass(frozen=True)
 class Tolerance:
-    """How far a tip may be from where it was, and how far a joint may be turned away; 0 keeps every frame."""
+    """How far a tip may be from where it was, and how far a joint may be turned away; 0 keeps every frame.
+
+    A joint is never turned further away than by what its tip, and the place where it hangs, may both be off.
+    """
 
     place: float = 0.001  # m
-    turn: float = np.radians(0.25)  # rad
+    turn: float = np.radians(10.0)  # rad
+
+    def turns(self, lengths: np.ndarray) -> np.ndarray:
+        """(n,) rad that joints of lengths (n,) m may be turned away."""
+        return np.minimum(self.turn, 2 * self.place / np.maximum(lengths, 1e-9))
 
 
 @dataclass
@@ -66,40 +77,152 @@ def reduced(
     slopes = np.gradient(values, axis=0) if frames > 1 else np.zeros_like(values)
     if loops and frames > 2:  # the last frame is the first again: both ends have one slope, over the seam
         slopes[0] = slopes[-1] = 0.5 * (values[1] - values[0] + values[-1] - values[-2])
-    at, reach = in_skeleton(poses, bones.parents, bones.order), _tips(bones)
-    long = np.maximum(bones.lengths[joints], 1e-6)
-    close = np.empty((len(joints), 9))  # how close each channel is kept
-    close[:, :3] = 0.5 * tolerance.place
-    close[:, 3:6] = np.minimum(0.5 * tolerance.turn, 0.5 * tolerance.place / long)[:, None]
-    close[:, 6:] = (0.5 * tolerance.place / long)[:, None]
-    chosen = np.zeros((frames, len(joints), 9), np.bool_)
-    result = np.empty_like(values)
-    todo = np.ones(len(joints), bool)
-    row = {int(j): k for k, j in enumerate(joints)}
-    exact = tolerance.place <= 0 or tolerance.turn <= 0
-    for rounds in range(ROUNDS + 1):
-        if rounds == ROUNDS or exact:
-            close[todo] = 0.0
-        for k in np.flatnonzero(todo):
-            for c in range(9):
-                _thin(values[:, k, c], slopes[:, k, c], close[k, c], chosen[:, k, c], result[:, k, c])
-        gap, turn = _gaps(bones, poses, at, reach, posed(bones, poses, joints, result))
-        bad = ((gap > tolerance.place) | (turn > tolerance.turn)).any(axis=0)
-        if not bad.any() or exact or rounds == ROUNDS:
-            break
-        todo[:] = False
-        for i in np.flatnonzero(bad):
-            for up in bones.up(int(i)):
-                if int(up) in row:
-                    todo[row[int(up)]] = True
-        close[todo] *= 0.5
-    keys = {
-        (k, c): np.flatnonzero(chosen[:, k, c])
-        for k in range(len(joints))
-        for c in range(9)
-        if np.ptp(values[:, k, c]) > 1e-9
-    }
-    return Reduced(values, slopes, keys, float(gap.max(initial=0)), float(turn.max(initial=0)))
+    live = [(k, c) for k, c in np.ndindex(values.shape[1:]) if np.ptp(values[:, k, c]) > 1e-9]
+    fit = _Fit(bones, poses, joints, values, slopes, tolerance, live, loops)
+    if tolerance.place > 0 and tolerance.turn > 0 and frames > 2 and live:
+        for round_ in range(ROUNDS):
+            fit.spread(0.3 / 4**round_)
+            if fit.is_within:
+                fit.thin()
+                return fit.result()
+    return fit.every()
+
+
+class _Fit:
+    """The keys of the live channels of a skeleton, and what they give."""
+
+    def __init__(self, bones, poses, joints, values, slopes, tolerance, live, loops):
+        self.bones, self.poses, self.joints, self.live = bones, poses, joints, live
+        tolerance = self.tolerance = Tolerance(max(tolerance.place, 1e-9), max(tolerance.turn, 1e-9))
+        self.values, self.slopes = (np.ascontiguousarray(np.moveaxis(a, 0, -1)) for a in (values, slopes))  # (j, 9, f)
+        self.now = self.values.copy()
+        frames = len(values)
+        self.spans = {n: Spans(np.zeros(frames, np.int64), np.zeros(frames), np.zeros(frames), loops) for n in live}
+        self.counts = dict.fromkeys(live, 0)
+        self.world, self.reach = in_skeleton(poses, bones.parents, bones.order), _tips(bones)
+        self.tips = np.einsum("fnij,nj->fni", self.world[:, :, :3], self.reach)
+        self.turned = _turns_in_skeleton(bones, poses)
+        self.turn_each = tolerance.turns(bones.lengths)
+
+    @cached_property
+    def moves(self) -> dict:
+        """(row, channel) -> (the joints that are followed, (f, d, 3) how a unit moves and turns them, in tolerances,
+        (d,) how much each counts)."""
+        return {(k, c): self._felt_by(k, c) for k, c in self.live}
+
+    def _felt_by(self, k, c):
+        i, world = int(self.joints[k]), self.world
+        below = self.bones.below(i)
+        below = below[np.unique(np.linspace(0, len(below) - 1, FOLLOWED).astype(int))]
+        arms, parent = self.tips[:, below] - world[:, i, None, :3, 3], self.bones.parents[i]
+        above = world[:, parent, :3, :3] if parent >= 0 else np.broadcast_to(np.eye(3), (len(world), 3, 3))
+        turned = np.zeros(arms.shape)
+        if c < 3:
+            moved = np.repeat(above[:, None, :, c], len(below), axis=1)
+        elif c < 6:
+            rest = self.bones.rest.turn[i]
+            within = turns.product(self.turned[:, parent], rest) if parent >= 0 else rest
+            turned[:] = turns.turned(within, _axis(self.values[k, 3:6].T, c - 3))[:, None]
+            moved = np.cross(turned, arms)
+        else:
+            own = world[:, i, :3, :3]
+            inner = np.einsum("fij,fdj->fdi", np.linalg.pinv(own), arms)[..., c - 6]
+            size = np.maximum(np.abs(self.values[k, c]), 1e-9)
+            moved = own[:, None, :, c - 6] * (inner / size[:, None])[..., None]
+        both = np.concatenate([moved / self.tolerance.place, turned / self.turn_each[below, None]], axis=1)
+        return below, both, np.repeat([1.0, TURNED], len(below))
+
+    def spread(self, share):
+        """Keys by which each channel alone keeps the tips below it within a share of the tolerance."""
+        for n in self.live:
+            close = share / max(np.linalg.norm(self.moves[n][1], axis=-1).max(), 1e-12)
+            self.counts[n] = spans.spread(self.spans[n], close, self.values[n], self.slopes[n], self.now[n])
+
+    def thin(self):
+        """Take keys away while every frame of the whole pose stays within the tolerance."""
+        for within in STEPS:
+            before, kept = sum(self.counts.values()), self._kept()
+            self._each(lambda n, felt, within=within: self._thin(n, felt, within))
+            for _ in range(2):
+                self._each(self._settle)
+            if not self.is_within:
+                self._put_back(kept)
+            elif within == STEPS[-1] and sum(self.counts.values()) == before:
+                return
+
+    def _thin(self, n, felt, within):
+        self.counts[n] = spans.thinned(
+            felt, self.spans[n], self.counts[n], within, self.values[n], self.slopes[n], self.now[n]
+        )
+
+    def _settle(self, n, felt):
+        spans.settled(felt, self.spans[n], self.counts[n], self.values[n], self.slopes[n], self.now[n])
+
+    def _each(self, work):
+        """Work on each channel, with what the whole skeleton is off just then."""
+        off, turned = self._off()
+        for n in self.live:
+            below, moves, counts = self.moves[n]
+            felt = Felt(np.concatenate([off[:, below], turned[:, below]], axis=1), moves, counts)
+            work(n, felt)
+            off[:, below], turned[:, below] = np.split(felt.off, 2, axis=1)
+
+    def _off(self):
+        """((f, n, 3) by which tips are off, (f, n, 3) by which joints are turned away), in tolerances."""
+        found = posed(self.bones, self.poses, self.joints, np.moveaxis(self.now, -1, 0))
+        world = in_skeleton(found, self.bones.parents, self.bones.order)
+        tips = np.einsum("fnij,nj->fni", world[:, :, :3], self.reach) - self.tips
+        away = turns.product(_turns_in_skeleton(self.bones, found), turns.inverse(self.turned))
+        return tips / self.tolerance.place, turns.turn_vectors(away) / self.turn_each[:, None]
+
+    def gaps(self) -> tuple[float, float]:
+        """(m by which a tip is off at the most, rad by which a joint is turned away)"""
+        tips, away = (np.linalg.norm(v, axis=-1) for v in self._off())
+        return self.tolerance.place * float(tips.max(initial=0)), float((away * self.turn_each).max(initial=0))
+
+    @property
+    def is_within(self) -> bool:
+        return all(np.linalg.norm(v, axis=-1).max(initial=0) <= 1 for v in self._off())
+
+    def _kept(self):
+        return self.now.copy(), dict(self.counts), {n: tuple(a.copy() for a in s[:3]) for n, s in self.spans.items()}
+
+    def _put_back(self, kept):
+        self.now, self.counts, keys = kept[0], kept[1], kept[2]
+        for n, arrays in keys.items():
+            for own, was in zip(self.spans[n], arrays, strict=False):
+                own[:] = was
+
+    def every(self) -> Reduced:
+        """Every frame a key, with the slope that the motion has there."""
+        self.now = self.values.copy()
+        keys = {n: np.arange(self.values.shape[-1]) for n in self.live}
+        return Reduced(np.moveaxis(self.values, -1, 0), np.moveaxis(self.slopes, -1, 0), keys, *self.gaps())
+
+    def result(self) -> Reduced:
+        values, slopes, keys = self.values.copy(), self.slopes.copy(), {}
+        for n in self.live:
+            at = keys[n] = self.spans[n].at[: self.counts[n]].copy()
+            values[n][at], slopes[n][at] = self.spans[n].value[: len(at)], self.spans[n].slope[: len(at)]
+        return Reduced(np.moveaxis(values, -1, 0), np.moveaxis(slopes, -1, 0), keys, *self.gaps())
+
+
+def _turns_in_skeleton(bones: Bones, poses: Pose) -> np.ndarray:
+    """(f, n, 4) how joints are turned in the skeleton's own space, without what stretches them."""
+    found = poses.turn.copy()
+    for i in bones.order:
+        if bones.parents[i] >= 0:
+            found[:, i] = turns.product(found[:, bones.parents[i]], found[:, i])
+    return found
+
+
+def _axis(euler, which, step=1e-5):
+    """(f, 3) the axis about which one of the angles (f, 3) turns a joint."""
+    more, less = euler.copy(), euler.copy()
+    more[:, which] += step
+    less[:, which] -= step
+    between = turns.product(turns.from_euler(*more.T), turns.inverse(turns.from_euler(*less.T)))
+    return turns.turn_vectors(between) / (2 * step)
 
 
 def curve_of(frames: np.ndarray, values: np.ndarray, slopes: np.ndarray, keys: np.ndarray) -> Curve:
@@ -128,48 +251,6 @@ def posed(bones: Bones, poses: Pose, joints: np.ndarray, values: np.ndarray) -> 
 
 def _tips(bones: Bones) -> np.ndarray:
     return np.concatenate([bones.tips, np.ones((len(bones), 1))], axis=1)
-
-
-def _gaps(bones, poses, at, reach, found: Pose):
-    """((f, n) m between tips, (f, n) rad between turns)."""
-    now = in_skeleton(found, bones.parents, bones.order)
-    tips = np.einsum("fnij,nj->fni", at[:, :, :3] - now[:, :, :3], reach)
-    cosine = np.abs((poses.turn * found.turn).sum(axis=-1))
-    return np.linalg.norm(tips, axis=-1), 2 * np.arccos(np.clip(cosine, 0, 1))
-
-
-@njit(cache=True, nogil=True)
-def _thin(values, slopes, close, chosen, result):
-    """Choose frames so that the cubics through them stay within `close` of every value; what they give to `result`."""
-    last = len(values) - 1
-    chosen[:] = False
-    chosen[0] = chosen[last] = True
-    if close <= 0:
-        chosen[:] = True
-        result[:] = values
-        return
-    result[0], result[last] = values[0], values[last]
-    starts, ends = np.empty(len(values) + 1, np.int64), np.empty(len(values) + 1, np.int64)
-    starts[0], ends[0], count = 0, last, 1
-    while count:
-        count -= 1
-        a, b = starts[count], ends[count]
-        worst, where = -1.0, -1
-        span = float(b - a)
-        for i in range(a + 1, b):
-            t = (i - a) / span
-            r = 1 - t
-            h0, h1 = r * r * (1 + 2 * t), t * t * (3 - 2 * t)
-            result[i] = h0 * values[a] + h1 * values[b] + span * t * r * (r * slopes[a] - t * slopes[b])
-            off = abs(result[i] - values[i])
-            if off > worst:
-                worst, where = off, i
-        if worst > close:
-            chosen[where] = True
-            result[where] = values[where]
-            starts[count], ends[count] = a, where
-            starts[count + 1], ends[count + 1] = where, b
-            count += 2
 
 
 def channel_values(bones: Bones, poses: Pose, joints: np.ndarray) -> np.ndarray:

@@ -18,7 +18,12 @@ from .files import ask_to_replace
 COUNT = whole(6, "How many joints.", title="Joints", soft=(1, 20), hard=(1, 10_000))
 TIPS = number(0.002, "How far a tip may be off.", title="At the tips", unit="m", soft=(0, 0.02), hard=(0, None))
 TURNED = number(
-    np.radians(0.5), "How far a joint may be turned off.", title="In turn", unit="rad", soft=(0, 0.1), hard=(0, None)
+    np.radians(10),
+    "How far a joint may be turned off, where its tip does not say so.",
+    title="In turn",
+    unit="rad",
+    soft=(0, 0.3),
+    hard=(0, None),
 )
 AXES = {"x": "Across X (left and right)", "y": "Across Y", "z": "Across Z"}
 
