@@ -18,7 +18,7 @@ from estampa.errors import EstampaError
 from estampa.evaluate import outcome, starts
 from estampa.evaluate.live import Live
 from estampa.hashing import digest
-from estampa.inspect import loops
+from estampa.inspect import closing, loops
 from estampa.inspect.remarks.worked_out import all_remarks
 from estampa.kinds.registry import kind_of, kinds_in, layers_for
 from estampa.press import run as press
@@ -300,7 +300,7 @@ def looped(cell: Cell) -> None:
     scene = cell.scene()
     do.set_loop(scene, scene.doc.start, scene.doc.start + FRAMES - 2)
     before = scene.doc
-    made = loops.close(scene)
+    made = closing.close(scene)
     evaluator = scene.evaluator(cell.store)
     evaluator.solve_through(scene.doc.solved_to)
     assert all(np.isfinite(s.pose) for s in loops.seams(evaluator) if s.solved)

@@ -24,7 +24,7 @@ from estampa.formats.asset import read_asset
 from estampa.formats.meshfile import read_mesh
 from estampa.geometry.primitives import sheet, tube
 from estampa.hashing import array_digest
-from estampa.inspect.loops import offers
+from estampa.inspect.closing import offers
 from estampa.inspect.remarks.scene import remarks
 from estampa.kinds.registry import kinds_in, load_kinds
 from estampa.press.run import estimate

@@ -26,8 +26,8 @@ from .formats.meshfile import read_mesh
 from .geometry.maps import gradient
 from .geometry.mesh import Mesh
 from .geometry.primitives import box
-from .inspect.loops import close as close_loop
-from .inspect.loops import offers as loop_offers
+from .inspect.closing import close as close_loop
+from .inspect.closing import offers as loop_offers
 from .inspect.loops import seams
 from .inspect.remarks.remark import Remark
 from .inspect.remarks.worked_out import all_remarks

@@ -244,14 +244,21 @@ def _solve(a) -> int:
 
 def _loop(a) -> int:
     from .edits import set_range
-    from .inspect import loops, sync
+    from .inspect import closing, loops, rounds, sync
 
-    if a.close or a.run_up is not None or a.desync:
+    measured = lambda scene: closing.measured(scene.evaluator(), closing.offers(scene.doc, a.blend, a.drop))
+    if a.close or a.solved or a.run_up is not None or a.desync or a.fade is not None:
         with _edited(a.scene) as scene:
-            if a.run_up is not None:
-                set_range(scene, run_up=a.run_up)
-            for offer in loops.close(scene, loops.offers(scene.doc, a.blend, a.drop)) if a.close else ():
-                print(f"done: {offer.words}")
+            if a.run_up is not None or (a.fade is not None and not a.solved):
+                set_range(scene, run_up=a.run_up, fade=a.fade)
+            for offer in closing.close(scene, measured(scene)) if a.close else ():
+                print(f"done: {offer.told()}")
+            if a.solved:
+                with Progress("closing solved loops") as progress:
+                    fade = rounds.FADE if a.fade is None else a.fade
+                    closed = rounds.close_solved(scene, fade=fade, progress=progress)
+                rounds.put(scene, closed)
+                print(f"solved loops: {closed.words()}")
             for group in sync.in_step(scene.evaluator()) if a.desync else ():
                 sync.desync(scene, group, vary=a.vary)
     scene = _load(a.scene)
@@ -263,8 +270,8 @@ def _loop(a) -> int:
         gap = f"pose {1000 * seam.pose:.3f} mm, turn {seam.turn:.4f} rad, speed {1000 * seam.speed:.2f} mm/s"
         gap = gap if seam.solved else "not known"
         print(f"{'closed' if seam.closed else 'open  '}  {seam.name}: {gap} ({seam.where})")
-    for offer in loops.offers(scene.doc, a.blend, a.drop):
-        print(f"offer: {offer.words}")
+    for offer in measured(scene):
+        print(f"offer: {offer.told()}")
     for group in sync.in_step(evaluator):
         print(f"in step: {group.words(scene.doc.find(group.thing).name)}")
     return 0 if all(seam.closed for seam in found) else 1

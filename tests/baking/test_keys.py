@@ -10,6 +10,7 @@ from estampa.edits import clips
 from estampa.edits import joints as build
 from estampa.errors import EstampaError
 from estampa.geometry.pose import Pose
+from estampa.inspect.remarks.scene import remarks
 from estampa.scene import spans
 from estampa.scene.curves import Curve
 from estampa.scene.document import Document
@@ -225,3 +226,19 @@ def test_nothing_that_is_no_number_reaches_the_keys(store):
     do.set_formula(scene, layer.id, "angle", "1e300")
     with pytest.raises(EstampaError, match="Shiver"):
         baking.bake(scene, skeleton, store=store)
+
+
+def test_a_baked_clip_that_plays_while_its_layers_are_on_is_told_and_mended_with_a_click(store):
+    scene = Scene(Document(start=1, end=24))
+    skeleton = build.add_skeleton(scene, [build.straight([0, 0, 0], [0.8, 0, 0], 4)], "Cord", "Cord").id
+    do.add_layer(scene, skeleton, "turn_noise", "Stir")
+    live = course(scene, skeleton, store)
+    baking.put(scene, baking.bake(scene, skeleton, store=store), "Swing")
+    baking.back_to_live(scene, skeleton)
+    clips.use_clip(scene, skeleton, scene.doc.find(skeleton).clips[0].id)
+    twice = apart(scene, skeleton, live, course(scene, skeleton, store))[0]
+    told = [r for r in remarks(scene) if "moves twice" in r.causes]
+    assert twice > 0.001 and len(told) == 1 and "“Swing”" in told[0].wrong
+    told[0].fix[1](scene)
+    assert apart(scene, skeleton, live, course(scene, skeleton, store))[0] < 1e-9
+    assert not [r for r in remarks(scene) if "moves twice" in r.causes]

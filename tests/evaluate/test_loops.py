@@ -11,7 +11,7 @@ from estampa import bake, demo
 from estampa import edits as do
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import coloured, sheet
-from estampa.inspect import loops, sync
+from estampa.inspect import closing, loops, sync
 from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
@@ -40,16 +40,16 @@ def test_the_seam_is_measured_offered_closed_and_undone_in_one_step(mat):
     rest, end = mat.evaluate(1)["Mat"], mat.evaluate(49)["Mat"]
     assert opened.pose == pytest.approx(np.linalg.norm(end - rest, axis=1).max())
     assert opened.pose > 0.1 and not opened.closed
-    words = " / ".join(o.words for o in loops.offers(mat.doc))
+    words = " / ".join(o.words for o in closing.offers(mat.doc))
     assert (
         "Ripple · closes the loop" in words
         and "Swell · rate: 0.37 becomes 0.5 Hz, 1 round in" in words
         and "Lift · y" in words
     )
     before = mat.doc
-    loops.close(mat)
+    closing.close(mat)
     closed = seam(mat)
-    assert closed.closed and loops.offers(mat.doc) == []
+    assert closed.closed and closing.offers(mat.doc) == []
     later = mat.evaluate(1 + 48 * 3 + 7)["Mat"]
     assert np.allclose(later, mat.evaluate(8)["Mat"], atol=1e-9), "it goes round for ever"
     mat.undo()
@@ -61,7 +61,7 @@ def test_a_cycle_that_does_not_divide_the_loop_is_offered_the_nearest_that_does(
     for frame, value in ((1, 0.0), (11, 1.0), (21, 0.0)):
         do.set_key(mat, lift.id, "x", frame, value)
     do.set_extend(mat, lift.id, "x", "cycle", "cycle")
-    offer = next(o for o in loops.offers(mat.doc) if o.channel == "x")
+    offer = next(o for o in closing.offers(mat.doc) if o.channel == "x")
     assert [k.frame for k in offer.value.keys] == [1, 13, 25]  # 24 frames divide 48
     assert offer.value.at(1 + 48) == pytest.approx(offer.value.at(1))
 
@@ -100,7 +100,7 @@ def test_both_demos_loop_without_a_remark_and_nothing_in_them_moves_in_step():
 
 def test_what_moves_in_step_is_found_and_a_desync_leaves_it_uncorrelated(mat):
     bed = do.add_thing(mat, "copies", "Mats", {"subject": named(mat, "Mat").id, "count": 12, "step_x": 2.0})
-    loops.close(mat)
+    closing.close(mat)
     found = sync.in_step(Evaluator(mat.doc, mat, None))
     assert [(f.what, len(f.members), f.count) for f in found] == [("copies", 12, 12)]
     assert found[0].correlation == pytest.approx(1)
@@ -143,7 +143,7 @@ def test_correlation_finds_the_lag_between_two_signals():
 def test_a_loop_is_printed_without_its_last_frame_and_a_strip_keeps_materials(mat, tmp_path):
     """A cycle that shows frame 1 again at frame 11 has ten frames (common practice, no source)."""
     do.set_loop(mat, 1, 11)
-    loops.close(mat)
+    closing.close(mat)
     do.add_thing(mat, "vertex_cache", "Loop", {"loop": True})
     do.add_thing(mat, "pose_strip", "Strip", {"loop": True, "poses": 5})
     do.add_thing(mat, "copies", "Mats", {"subject": named(mat, "Mat").id, "count": 3, "step_x": 2.0, "stagger": 1.0})

@@ -9,7 +9,7 @@ from estampa.cli import main
 from estampa.edits import joints as build
 from estampa.geometry.paths import Sampled
 from estampa.geometry.primitives import box, sheet, tube
-from estampa.inspect import loops
+from estampa.inspect import closing, loops
 from estampa.inspect.lanes import LaneMemory
 from estampa.inspect.remarks.scene import remarks
 from estampa.scene.document import Document, Thing
@@ -130,15 +130,15 @@ def test_the_seam_is_told_by_joint_and_closed_by_wave_lengths():
     x = np.linspace(0, 1.5, 20_001)
     exact = np.hypot(np.diff(x), np.diff(0.2 * np.sin(2 * np.pi * x / 1.5))).sum()
     line = Sampled(scene.doc.find(path.id).spots)
-    assert loops.wave_length(line) == pytest.approx(exact, rel=0.01)
-    assert loops.wave_length(Sampled([(0, 0, 0), (1, 0, 0), (3, 0.4, 0), (4, 2, 0)])) is None
+    assert closing.wave_length(line) == pytest.approx(exact, rel=0.01)
+    assert closing.wave_length(Sampled([(0, 0, 0), (1, 0, 0), (3, 0.4, 0), (4, 2, 0)])) is None
     evaluator = scene.evaluator()
     grip = do.add_thing(scene, "grip", "Ahead")
     names = [s.name for s in loops.seams(evaluator)]
     assert names[0] == "Eel" and {"Eel 1", "Eel 4"} <= set(names)
-    offer = next(o for o in loops.offers(scene.doc) if o.channel == "slide")
+    offer = next(o for o in closing.offers(scene.doc) if o.channel == "slide")
     assert "2 wave length(s)" in offer.words
-    loops.close(scene, [offer])
+    closing.close(scene, [offer])
     # seen from what goes along with it, the pose comes again
     for frame, x in ((1, 0.0), (49, 3.0)):
         do.set_key(scene, grip.id, "x", frame, x, "linear")

@@ -9,6 +9,7 @@ from estampa.errors import EstampaError
 from estampa.evaluate import starts
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import sheet
+from estampa.inspect.remarks.solved_cloth import starts_with_a_jump
 from estampa.inspect.remarks.starts import begins_without_some
 from estampa.scene.document import Document
 from estampa.scene.scene import Scene
@@ -85,3 +86,63 @@ def test_what_cannot_be_adopted_is_refused_with_a_cure(flag, store):
         starts.adopt(evaluator, layer.id, 900)
     with pytest.raises(EstampaError, match="is no solver, or is off"):
         starts.adopt(evaluator, next(t for t in flag.doc.things if t.kind == "wind").id, 4)
+
+
+def steps(evaluator, subject, frames):
+    """(f, n) m that vertices go from each frame to the next."""
+    looked = np.stack([drop(evaluator, subject, f) for f in frames])
+    return np.linalg.norm(np.diff(looked, axis=0), axis=2)
+
+
+def settled_hanging(store):
+    scene, subject, layer = hanging()
+    do.set_start(scene, layer, starts.adopt(Evaluator(scene.doc, scene, store), layer, 48))
+    return scene, subject, layer
+
+
+@pytest.mark.slow
+def test_a_hold_takes_hold_of_what_was_adopted_and_not_of_what_enters(store):
+    scene, subject, layer = settled_hanging(store)
+    grip = do.add_thing(scene, "grip", "Hand")
+    free = do.add_map(scene, subject, (np.arange(49) % 7 == 3).astype(np.float32), "Middle")
+    do.add_layer(scene, subject, "hold_to", "Hold", {"to": "grip", "grip": grip.id, "map": free.id})
+    gone = steps(Evaluator(scene.doc, scene, store), subject, range(1, 8))
+    rows = scene.mesh(scene.doc.find(subject).mesh).points
+    sagged = np.abs(drop(Evaluator(scene.doc, scene, store), subject, 1) - rows)[3::7].max()
+    assert sagged > 0.02, "the shape that enters is elsewhere"
+    assert gone[:, 3::7].max() < 1e-5 and gone.max() < 0.006
+
+
+@pytest.mark.slow
+def test_what_is_held_goes_over_frames_to_what_enters_and_a_jump_is_told_with_a_run_up(store):
+    scene, subject, layer = settled_hanging(store)
+    lift = do.add_layer(scene, subject, "offset", "Lift", {"y": 0.12})
+    do.move_layer(scene, lift.id, 0)
+    corners = np.flatnonzero(scene.arrays.get(scene.doc.find(subject).maps[0].weights))
+    gone = steps(Evaluator(scene.doc, scene, store), subject, range(1, 10))[:, corners]
+    assert gone.sum(axis=0) == pytest.approx(0.12, abs=1e-5), "they come to where they enter"
+    assert gone[0].max() < 0.012 and gone.max() < 0.031 and gone[6:].max() < 1e-6
+    do.set_value(scene, layer, "ease", 0)
+    evaluator = Evaluator(scene.doc, scene, store)
+    assert steps(evaluator, subject, range(1, 6))[0, corners].max() == pytest.approx(0.12, abs=1e-5)
+    told = list(starts_with_a_jump(evaluator))
+    assert len(told) == 1 and told[0].frame == 2 and "jump" in told[0].wrong
+    told[0].fix[1](scene)
+    assert scene.doc.run_up == 24
+    again = Evaluator(scene.doc, scene, store)
+    again.solve_through(6)
+    assert list(starts_with_a_jump(again)) == []
+
+
+@pytest.mark.slow
+def test_tension_and_pressure_ease_in_unless_the_start_was_adopted_with_them(store):
+    scene, subject, layer = settled_hanging(store)
+    tension = do.add_layer(scene, subject, "tension", "Taut", {"warp": 0.9, "weft": 0.9})
+    eased = steps(Evaluator(scene.doc, scene, store), subject, range(1, 12))
+    do.set_value(scene, tension.id, "ease", 0)
+    at_once = steps(Evaluator(scene.doc, scene, store), subject, range(1, 12))
+    assert at_once[0].max() > 0.01 and eased[0].max() < 0.25 * at_once[0].max()
+    do.set_value(scene, tension.id, "ease", 6)
+    do.set_start(scene, layer, starts.adopt(Evaluator(scene.doc, scene, store), layer, 60))
+    assert tension.id in scene.doc.find(layer).adopted.acting
+    assert steps(Evaluator(scene.doc, scene, store), subject, range(1, 6)).max() < 0.004, "it goes on as it was"

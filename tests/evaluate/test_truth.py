@@ -9,7 +9,7 @@ from estampa.edits import clips, joints
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.geometry.primitives import box, joined, sheet
-from estampa.inspect import loops, sync
+from estampa.inspect import closing, loops, sync
 from estampa.inspect.remarks.starts import clip_is_stale
 from estampa.press import run as press
 from estampa.press.run import seam_jump
@@ -38,8 +38,8 @@ def seam_of(scene, store, name):
 def test_a_run_up_lets_solved_motion_loop_and_the_seam_is_judged_by_what_follows(store):
     scene, _ = reed()
     without = seam_of(scene, store, "Reed")
-    offer = next(o for o in loops.offers(scene.doc) if o.channel == "run_up")
-    loops.close(scene, [offer])
+    offer = next(o for o in closing.offers(scene.doc) if o.channel == "run_up")
+    closing.close(scene, [offer])
     assert scene.doc.run_up == 48
     do.set_range(scene, run_up=240)
     after = seam_of(scene, store, "Reed")
@@ -144,6 +144,23 @@ def test_desync_moves_nothing_looks_again_and_says_what_is_left():
     varied = sync.desync(scene, found, vary=0.4)
     assert sum(len(f.members) for f in varied) < sum(len(f.members) for f in left)
     assert np.array_equal(places(scene, copies).origin, before.origin)
+
+
+@pytest.mark.parametrize("rounds", [1, 2, 4])
+def test_forty_copies_are_brought_out_of_step_by_the_period_that_their_motion_has(rounds):
+    scene = Scene(Document(start=1, end=96, loop=(1, 97)))
+    reed_ = do.add_mesh(scene, box([-0.05, 0, -0.05], [0.05, 1, 0.05]), "Reed")
+    do.add_layer(scene, reed_.id, "sway", values={"angle": 0.3, "rate": rounds / 4})
+    bed_ = do.add_thing(scene, "copies", "Bed", {"subject": reed_.id, "count": 40, "step_x": 0.4})
+    assert sync.period_of(scene.evaluator(), bed_) == (96 / rounds, rounds)
+    found = sync.in_step(scene.evaluator())[0]
+    assert sync.desync(scene, found, vary=0.6) == [], "by whole rounds, by stagger over their period, and by shape"
+    assert loops.seams(scene.evaluator())[0].closed, "and the loop still closes"
+    signals = sync.copy_signals(scene.evaluator(), scene.doc.find(bed_.id))
+    unit = signals - signals.mean(axis=1, keepdims=True)
+    unit /= np.sqrt((unit**2).sum(axis=(1, 2)))[:, None, None]
+    together = np.einsum("afd,bfd->ab", unit, unit) - np.eye(40)
+    assert together.max() < 0.95, "as NumPy has it too"
 
 
 def test_copies_move_more_or_less_by_chance_about_the_same_rest():

@@ -68,6 +68,33 @@ def test_a_curtain_is_drawn_along_its_rail(store):
     assert np.ptp(last[:, 2]) > 0.08, "in folds"
 
 
+@pytest.mark.slow
+@pytest.mark.parametrize("speed", [1.0, 6.0])
+def test_rings_on_a_rail_keep_their_order_and_their_width(store, speed):
+    """A ring that is drawn pushes those that slide; common practice, no source."""
+    far, mesh = 1.5, hung(1.2, 0.8, 13, 9)
+    last = round(1 + 24 * far / speed) + 4
+    scene = scene_of(last)
+    curtain = do.add_mesh(scene, mesh, "Curtain")
+    x, y = mesh.points[:, 0], mesh.points[:, 1]
+    top = np.flatnonzero(np.isclose(y, y.max()))
+    top = top[np.argsort(x[top])]
+    only = lambda rows: np.isin(np.arange(mesh.count), rows).astype(float)
+    rings, lead = (do.add_map(scene, curtain.id, only(r), n) for r, n in ((top, "Rings"), (top[:1], "Lead")))
+    do.add_layer(scene, curtain.id, "cloth", "Cloth", {"meets": False})
+    rail = do.add_thing(scene, "path", "Rail", spots=((-1, 0, 0), (4, 0, 0)))
+    width = {"to": "path", "path": rail.id, "map": rings.id, "width": 0.03}
+    do.add_layer(scene, curtain.id, "hold_to", "On the rail", width)
+    hand = do.add_thing(scene, "grip", "Hand")
+    for frame, value in ((1, 0.0), (1 + 24 * far / speed, far)):
+        do.set_key(scene, hand.id, "x", frame, value, "linear")
+    do.add_layer(scene, curtain.id, "hold_to", "Drawn", {"to": "grip", "grip": hand.id, "map": lead.id})
+    for frame, (points,) in played(scene, store, "Curtain").items():
+        along = points[top, 0]
+        assert np.diff(along).min() > 0.03 - 0.002, f"frame {frame}: {np.diff(along).round(4)}"
+    assert along[0] == pytest.approx(x.min() + far, abs=1e-4) and along[-1] > x.max() + 0.5, "they were pushed along"
+
+
 def test_a_banner_tears_loose_where_a_hold_is_let_go(store):
     scene = scene_of(30)
     mesh = hung(0.8, 0.5, 17, 11)

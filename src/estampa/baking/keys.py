@@ -163,7 +163,7 @@ def put(scene: Scene, baked: Baked, clip: str | None = "Baked", loops: bool | No
     before = clips.values_of(skeleton) if not skeleton.live else skeleton.before
     if clip is not None:
         loops = baked.loops if loops is None else loops
-        skeleton = clips.begun(clips.without(skeleton, clip), clip, *baked.frames, loops, baked.source)
+        skeleton = clips.begun(clips.without(skeleton, clip), clip, *baked.frames, loops, baked.source, baked.layers)
     by_joint: dict[str, dict] = {}
     for (joint_id, name), value in baked.curves.items():
         by_joint.setdefault(joint_id, {})[name] = value

@@ -12,7 +12,7 @@ from ..edits import joints
 from ..geometry.mesh import Mesh
 from ..geometry.place import Place
 from ..geometry.primitives import coloured, joined, ribbon, tube
-from ..inspect import loops
+from ..inspect import closing
 from ..scene.document import Document
 from ..scene.file import load_scene, save_scene
 from ..scene.reduce import Tolerance
@@ -106,12 +106,12 @@ def _stand_as_built(scene, skeleton_id, root):
 def baked(scene: Scene, store: FrameStore) -> Scene:
     """Bake the second round, close its seam, and take the travel out."""
     for skeleton in [t.id for t in scene.doc.skeletons][::-1]:  # the tails ride on the bell, so they come first
-        found = keys.bake(scene, skeleton, None, LOOP, Tolerance(0.003, np.radians(0.8)), store)
+        found = keys.bake(scene, skeleton, None, LOOP, Tolerance(0.003), store)
         keys.put(scene, found, "Drift", loops=True)
     kite = next(t for t in scene.doc.skeletons if t.name == "Kite")
     keys.in_place(scene, kite.id, "z")
     do.set_range(scene, LOOP[0], LOOP[1] - 1)
-    loops.close(scene, [o for o in loops.offers(scene.doc, 20) if scene.doc.owner(o.thing) is not None])
+    closing.close(scene, [o for o in closing.offers(scene.doc, 20) if scene.doc.owner(o.thing) is not None])
     return scene
 
 

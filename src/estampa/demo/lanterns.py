@@ -138,7 +138,7 @@ def _door(scene):
 
 def baked(scene: Scene, store: FrameStore) -> Scene:
     cord = next(t for t in scene.doc.skeletons if t.name == "Cord")
-    keys.put(scene, keys.bake(scene, cord.id, tolerance=Tolerance(0.004, np.radians(1.0)), store=store), "Swing")
+    keys.put(scene, keys.bake(scene, cord.id, tolerance=Tolerance(0.004), store=store), "Swing")
     return scene
 
 

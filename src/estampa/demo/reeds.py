@@ -8,7 +8,7 @@ from ..edits import rig
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import box, coloured, disc, joined, ribbon, sheet, tube
 from ..hashing import rand
-from ..inspect import loops
+from ..inspect import closing
 from ..painted import blade
 from ..scene.document import Document
 from ..scene.scene import Scene
@@ -141,7 +141,7 @@ def build() -> Scene:
     lilies = {"density": 1.0, "apart": 0.45, "sizes": 0.25, "seed": 8, "timing_seed": 8}
     _bed(scene, "Reed bed", reed.id, common | reeds, 28)
     _bed(scene, "Lily bed", lily.id, common | lilies, 12)
-    loops.close(scene)
+    closing.close(scene)
     do.add_thing(
         scene, "vertex_cache", "Reeds loop", {"copies": _named(scene, "Reed bed"), "file": "reeds_loop", "loop": True}
     )

@@ -50,10 +50,12 @@ def put_away(owner: Thing) -> Thing:
     return owner.with_(clips=tuple(c.with_(values=kept) if c.values is None else c for c in owner.clips))
 
 
-def begun(owner: Thing, name: str, first: int, last: int, loops: bool = False, source: str = "") -> Thing:
-    """The owner with a new clip that is played, with the present keys in place."""
+def begun(
+    owner: Thing, name: str, first: int, last: int, loops: bool = False, source: str = "", layers: tuple[str, ...] = ()
+) -> Thing:
+    """The owner with a new clip that is played, with the present keys in place; source and layers -- of a bake."""
     owner = put_away(owner)
-    clip = Clip(name=_free(owner, name), first=first, last=last, loops=loops, source=source)
+    clip = Clip(name=_free(owner, name), first=first, last=last, loops=loops, source=source, layers=layers)
     return owner.with_(clips=(*owner.clips, clip))
 
 
@@ -152,6 +154,20 @@ def _backwards(value, middle):
         segment = segments[i - 1] if i else "curve"
         keys.append(k.with_(frame=middle - k.frame, left=flip(k.right), right=flip(k.left), segment=segment))
     return Curve(keys=tuple(keys), before=value.after, after=value.before)
+
+
+def twice_moved(owner: Thing) -> list[Thing]:
+    """The layers that are on while the clip that is played already has what they do, baked."""
+    clip = present(owner)
+    return [] if clip is None else [l for l in owner.stack if l.on and l.id in clip.layers]
+
+
+def switch_off_baked(scene: Scene, owner_id: str) -> None:
+    """Switch off the layers whose motion the clip that is played already has."""
+    owner = thing_named(scene, owner_id)
+    off = {l.id for l in twice_moved(owner)}
+    stack = tuple(l.with_(on=False) if l.id in off else l for l in owner.stack)
+    scene.apply(f"Switch off what {owner.name} has baked", scene.doc.replace(owner.with_(stack=stack)))
 
 
 def documents(doc: Document, owner: Thing) -> list[tuple[Clip, Document]]:

@@ -63,18 +63,36 @@ def _only(scene, subject, mesh, faces) -> Thing:
     )
 
 
-def add_mirrored(scene: Scene, subject_id: str, axis: str = "x", later: float = 0.0) -> tuple[str, str]:
-    """Put the mirrored half beside a mesh, across the plane through its origin along which `axis` (x, y or z) is 0, its
-    faces turned so that they look outwards, and welded where it lies on the plane.
+def rims_off(scene: Scene, subject_id: str, axis: str = "x") -> dict[str, float]:
+    """Name of a captured shape -> m by which its rim stands off the mirror on which the mesh has its own; of those that
+    do."""
+    subject = thing_named(scene, subject_id)
+    mesh, a = scene.mesh(subject.mesh), "xyz".index(axis)
+    seam = _on_mirror(mesh, a)
+    off = {t.name: np.abs(scene.arrays.get(t.points)[seam, a]).max(initial=0.0) for t in subject.targets}
+    return {name: float(far) for name, far in off.items() if far > SEAM * float(mesh.size.max())}
 
-    Maps and shapes are mirrored along. Each morph layer is doubled: the one that was there moves the half that was
-    there, a second one the new half, with keys `later` frames later. Returns the ids of the maps of the two halves.
+
+def _on_mirror(mesh, a) -> np.ndarray:
+    return np.abs(mesh.points[:, a]) <= SEAM * float(mesh.size.max())
+
+
+def add_mirrored(
+    scene: Scene, subject_id: str, axis: str = "x", later: float = 0.0, welded: bool = True
+) -> tuple[str, str]:
+    """Put the mirrored half beside a mesh, across the plane through its origin along which `axis` (x, y or z) is 0, its
+    faces turned so that they look outwards.
+
+    welded -- the halves share the vertices on the plane, and captured shapes have theirs moved onto it, see `rims_off`;
+    else each half has its own, and nothing is moved. Maps and shapes are mirrored along. Each morph layer is doubled:
+    the one that was there moves the half that was there, a second one the new half, with keys `later` frames later.
+    Returns the ids of the maps of the two halves.
     """
     subject = thing_named(scene, subject_id)
     mesh, put, get = scene.mesh(subject.mesh), scene.arrays.put, scene.arrays.get
     _refuse_bound(subject)
     a, n = "xyz".index(axis), mesh.count
-    seam = np.abs(mesh.points[:, a]) <= SEAM * float(mesh.size.max())
+    seam = _on_mirror(mesh, a) & welded
     fresh = np.flatnonzero(~seam)  # vertices of which there will be two
     other = np.where(seam, np.arange(n), 0)
     other[fresh] = n + np.arange(len(fresh))

@@ -26,12 +26,17 @@ def set_range(
     end: int | None = None,
     frame_rate: float | None = None,
     run_up: int | None = None,
+    fade: int | None = None,
 ) -> None:
-    """Set the first and last frame, the frame rate, or how many frames are solved before the first."""
+    """Set the first and last frame, the frame rate, how many frames are solved before the first, or over how many the
+    end of the loop is faded into those before its start."""
     doc = scene.doc
     before = doc.run_up if run_up is None else int(run_up)
     if not 0 <= before <= MOST_RUN_UP:
         raise EstampaError("The run-up", f"cannot be {before} frames.", f"Give 0 to {MOST_RUN_UP:,}.")
+    faded, longest = doc.fade if fade is None else int(fade), doc.loop_range[1] - doc.loop_range[0]
+    if not 0 <= faded <= longest:
+        raise EstampaError("The fade", f"cannot be {faded} frames.", f"Give 0 to {longest:,}, the length of the loop.")
     start, end = doc.start if start is None else int(start), doc.end if end is None else int(end)
     rate = doc.frame_rate if frame_rate is None else float(frame_rate)
     if end < start:
@@ -44,4 +49,4 @@ def set_range(
         raise EstampaError(
             "The frame rate", f"cannot be {rate:g}.", f"Give {SLOWEST:g} to {FASTEST:,g} frames a second."
         )
-    scene.apply("Change the frame range", doc.with_(start=start, end=end, frame_rate=rate, run_up=before))
+    scene.apply("Change the frame range", doc.with_(start=start, end=end, frame_rate=rate, run_up=before, fade=faded))

@@ -5,8 +5,9 @@ import numpy as np
 from ..errors import EstampaError
 from ..geometry.mesh import Mesh
 from ..hashing import rand
-from ..scene.document import Thing, WeightMap
+from ..scene.document import Formula, Thing, WeightMap
 from ..scene.scene import Scene
+from ..units import to_shown
 from .names import declared_kind, thing_named, unique_name
 
 # channels that are varied, and by how much at full strength: a share of the value, or so much either way
@@ -114,6 +115,23 @@ def differences(layers: list[Thing], strength: float, seed: int) -> list[dict]:
             value = AMOUNTS[name] * strength * c if name in AMOUNTS else middle * (1 + strength * c)
             result[k][name] = channel.clamp(float(value))
     return result
+
+
+def differing_by_copy(subject: Thing, strength: float, seed: int) -> Thing:
+    """The subject with what its layers are given differing from copy to copy by chance, by formulas, up to a share of
+    the values either way: the shape of the motion is then another in each. What is computed, keyed or locked stays."""
+    stack = []
+    for k, layer in enumerate(subject.stack):
+        values = {}
+        for name in SHARES if layer.declared is not None and layer.on else ():
+            channel = layer.declared.channels.get(name)
+            value = layer.value(name) if channel is not None else None
+            if not isinstance(value, (int, float)) or not value or name in layer.locked:
+                continue
+            share = f"{strength:g} * (2 * rand(i, {1000 * seed + 10 * k + SHARES.index(name)}) - 1)"
+            values[name] = Formula(formula=f"{to_shown(value, channel.unit):.9g} * (1 + {share})")
+        stack.append(layer.with_(values={**layer.values, **values}) if values else layer)
+    return subject.with_(stack=tuple(stack))
 
 
 def by_hand(scene: Scene, copies_id: str) -> None:

@@ -170,7 +170,7 @@ class Reader:
         if thing.spots:
             yield "points", None, thing.spots
         if thing.adopted:
-            yield "start", None, thing.adopted.model_dump(include={"source", "tables"})
+            yield "start", None, thing.adopted.model_dump(include={"source", "acting", "tables"})
         if thing.bind:
             yield "bind", None, (thing.bind.indices, thing.bind.weights, thing.bind.back)
 

@@ -85,7 +85,7 @@ class Poses:
         if layer.declared.memory:
             if layer.id in self.evaluator.live:
                 return self.evaluator.runs.shown(skeleton, layer, frame).key
-            return digest("solved", self.evaluator.key(skeleton, layer, frame))
+            return digest("solved", self.evaluator.runs.look_key(skeleton, layer, frame))
         scope = self.scope(skeleton, frame)
         others = []
         if layer.declared.reads_frames:

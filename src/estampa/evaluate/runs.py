@@ -6,6 +6,7 @@ several. The same code advances it into the store and, for live play, in memory.
 
 from collections.abc import Callable
 from contextlib import contextmanager
+from dataclasses import replace
 from hashlib import blake2b
 from itertools import repeat
 
@@ -19,12 +20,13 @@ from ..hashing import SIZE, digest
 from ..kinds.plugins import blamed, cure_for
 from ..scene.document import Thing
 from ..scene.graph import Graph, member_of
-from ..solve.aid import AidInputs
+from ..solve.aid import AidInputs, eased
 from ..solve.ensemble import EnsembleInputs, Entering, member_number
 from ..solve.frame import ALL_BUT_BLOB, Frame
 from ..solve.solver import Inputs, PoseInputs
 from ..solve.swarm.kind import SwarmInputs
 from ..store.manifest import Manifest, sampled
+from .fading import between, fade_at
 from .reader import Scope
 from .reasons import reads_of_run
 from .run import Run, Shown
@@ -48,6 +50,7 @@ class Runs:
         self._still: dict[str, bytes | None] = {}  # what a run reads but forces, where all of it stands still
         self._keying: list[str] = []  # runs whose keys are being worked out, to find rings
         self._solved_through = -(10**9)
+        self._began: dict[str, Frame | None] = {}  # run -> its first frame, where that was adopted
         self._unremembered: set[str] = set()  # runs of which frames were solved because another one needed them
         self._frames: dict[bytes, Frame] = {}  # of ensembles, as they were read
         self._frames_size = 0
@@ -116,6 +119,13 @@ class Runs:
         return pieces, *pieces.since(first, now)
 
     # -- keys ------------------------------------------------------------------------------------------------
+    def look_key(self, owner: Thing, layer: Thing, frame: float) -> bytes:
+        """The key of what is shown of a run at a frame: of its solved frame, or of two that are faded."""
+        run, fade = self.of(owner, layer), fade_at(self.doc, frame)
+        if fade is None:
+            return self.key(run, frame)
+        return digest("faded", self.key(run, frame), self.key(run, fade.earlier), fade.share)
+
     def key(self, run: Run, frame: float) -> bytes:
         """The key of a solved frame, H(key of the frame before, all that is read at this one); frames before the first
         are the first."""
@@ -176,7 +186,10 @@ class Runs:
         for aid in self.evaluator.aids(owner, layer):
             before = (read(aid, max(frame - 1, first)), read(aid, first)) if aid.declared.follows else ()
             name = f"{aid.name} on {owner.name}"
-            found.append(AidInputs(aid.id, name, aid.declared, read(aid, frame), *(before or (None, None)), frame))
+            now, adopted = read(aid, frame), self.of(owner, layer).thing.adopted
+            acted = adopted is not None and (adopted.acting is None or aid.id in adopted.acting)
+            shares = [1.0 if acted else eased(now.get("ease", 0), frame - k - first) for k in (1, 0)]
+            found.append(AidInputs(aid.id, name, aid.declared, now, *(before or (None, None)), frame, *shares))
         return tuple(found)
 
     def _is_still(self, run) -> bool:
@@ -273,7 +286,25 @@ class Runs:
             self.evaluator.stand_ins = before
 
     def shown(self, owner: Thing, layer: Thing, frame: float) -> Shown | None:
-        """What is shown of a run at a frame. One that cannot be read is solved; to a viewer that marks stand-ins its
+        """What is shown of a run at a frame: as it was solved, or faded at the end of a loop."""
+        found, fade = self._shown(owner, layer, frame), fade_at(self.doc, frame)
+        if fade is None or found is None or self.of(owner, layer).id in self.evaluator.live:
+            return found
+        other = self._shown(owner, layer, fade.earlier)
+        if other is None:
+            return replace(found, is_current=False)
+        run = self.of(owner, layer)
+        faded = between(run.thing.declared.tables, found.frame, other.frame, fade.share)
+        if faded is None:
+            return found
+        for own, member in run.members:
+            mesh = lambda own=own, member=member: self.evaluator.topology.sized(own, member)
+            faded = member.declared().faded(faded, found.frame, other.frame, fade.share, member.id, mesh)
+        is_current = found.is_current and other.is_current
+        return Shown(faded, found.at, self.look_key(owner, layer, frame), is_current)
+
+    def _shown(self, owner: Thing, layer: Thing, frame: float) -> Shown | None:
+        """A solved frame of a run. One that cannot be read is solved; to a viewer that marks stand-ins its
         stale frame is given, or the nearest solved one before it; else there is none."""
         run, at, wanted = self.of(owner, layer), int(np.floor(frame)), layer.declared.shown
         live = self.evaluator.live.get(run.id)
@@ -326,6 +357,19 @@ class Runs:
 
         found = begun(self.evaluator.scene.arrays, run.thing, first, solver.rests(inputs))[0]
         return solver.resumed(found, inputs)
+
+    def began(self, owner: Thing, layer: Thing) -> np.ndarray | None:
+        """(n, 3) m in the world, how what a layer moves stood as its run began, where that was adopted."""
+        run = self.of(owner, layer)
+        if run.thing.adopted is None:
+            return None
+        if run.id not in self._began:
+            self._began[run.id] = None  # what is read to begin with does not ask for it again
+            self._began[run.id] = self.first(run, self.inputs(run, self.doc.solved_from))
+        found = self._began[run.id]
+        if found is None or "points" not in found.tables:
+            return None
+        return found["points"]["position"] if run.is_solo else found["points"].of(layer.id)["position"]
 
     def rests(self, run: Run) -> dict[str, np.ndarray]:
         """Table -> (n, 3) m, where its rows are at rest."""

@@ -95,7 +95,7 @@ class Stacks:
             runs = self.evaluator.runs
             if runs.of(subject, layer).id in self.evaluator.live:
                 return digest("live", layer.id, runs.shown(subject, layer, frames[0]).key)
-            keys = [self.evaluator.key(subject, layer, f) for f in np.unique(frames)]
+            keys = [runs.look_key(subject, layer, f) for f in np.unique(frames)]
             return digest("solved", layer.id if member_of(layer) else None, keys, alike(frames - frames[0]))
         return digest(
             self.name(subject, layers[:-1], many), self.reader.fingerprint(layer, Scope.of_rows(subject, many))

@@ -36,7 +36,8 @@ def adopt(evaluator, layer_id: str, frame: int, from_id: str | None = None) -> A
         )
         for name, table in found.tables.items()
     }
-    return Adopted(source=source.thing.id, words=f"{source.name}, frame {frame}", tables=tables)
+    acting = tuple(aid.id for owner, layer in source.members for aid in evaluator.aids(owner, layer))
+    return Adopted(source=source.thing.id, words=f"{source.name}, frame {frame}", acting=acting, tables=tables)
 
 
 def _run(evaluator, layer_id) -> Run:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .. import edits as do
-from ..edits.rig import make_different
+from ..edits.rig import differing_by_copy, make_different
 from ..errors import EstampaError
 from ..evaluate import outcome
 from ..evaluate.evaluator import Evaluator
@@ -13,6 +13,8 @@ from ..scene.scene import Scene
 
 SAMPLES = 32  # frames looked at over the range
 ALIKE = 0.95  # correlation above which two motions look like one
+FINE = 192  # frames looked at over the range to find a period
+AGAIN, OTHER = 0.97, 0.7  # autocorrelation at which a motion comes again, and below which it was another one before
 
 
 @dataclass(frozen=True)
@@ -93,10 +95,10 @@ def copies_in_step(evaluator: Evaluator, copies) -> list[InStep]:
     return [InStep(copies.id, "copies", members, len(signals), highest)] if groups else []
 
 
-def copy_signals(evaluator: Evaluator, copies) -> np.ndarray | None:
+def copy_signals(evaluator: Evaluator, copies, frames: np.ndarray | None = None) -> np.ndarray | None:
     """(k, frames, 12) how each copy moves in its own space: its liveliest vertex, and how it is turned."""
     rows = []
-    for frame in frames_looked_at(evaluator.doc):
+    for frame in frames_looked_at(evaluator.doc) if frames is None else frames:
         found = outcome.of(evaluator, copies, float(frame))
         if found is None or not found.parts or found.parts[0].count < 2:
             return None
@@ -112,6 +114,29 @@ def copy_signals(evaluator: Evaluator, copies) -> np.ndarray | None:
     size = float(np.linalg.norm(part.mesh.size)) or 1.0
     turned = np.stack([np.concatenate([o.origin, o.axes.reshape(-1, 9) * 0.5 * size], axis=1) for _, o in rows], axis=1)
     return np.concatenate([moved[:, :, liveliest], turned], axis=2)
+
+
+def period_of(evaluator: Evaluator, copies) -> tuple[float, int]:
+    """(frames after which the motion of copies comes again, how often that is in the loop): by the autocorrelation of
+    the first one over the loop range. (the range, 1) of a motion that does not come again within it."""
+    first, last = evaluator.doc.loop_range
+    frames = np.linspace(first, last, FINE, endpoint=False)
+    signals = copy_signals(evaluator, copies, frames)
+    if signals is None:
+        return float(last - first), 1
+    unit, moving = _unit(signals)
+    if not moving.any():
+        return float(last - first), 1
+    spectrum = np.abs(np.fft.rfft(unit[int(moving.argmax())], axis=0)) ** 2
+    alike = np.fft.irfft(spectrum.sum(axis=1), n=FINE)
+    alike = alike / alike[0]
+    other = np.flatnonzero(alike < OTHER)
+    again = [k for k in range(int(other[0]) if len(other) else FINE, FINE // 2 + 1) if alike[k] > AGAIN]
+    if not again:
+        return float(last - first), 1
+    best = max(again[:1] + [k for k in again if k - again[0] <= 3], key=lambda k: alike[k])
+    rounds = max(round(FINE / best), 1)
+    return (last - first) / rounds, rounds
 
 
 def layers_in_step(evaluator: Evaluator, subject) -> list[InStep]:
@@ -151,11 +176,11 @@ def in_step(evaluator: Evaluator) -> list[InStep]:
 
 
 def desync(scene: Scene, found: InStep, seed: int = 1, vary: float = 0.0, store=None) -> list[InStep]:
-    """Bring members out of step: copies by a stagger in a chance order over the loop, layers by their phases. Nothing
-    changes its place. Returns what still moves in step, as it is found when looking again.
+    """Bring members out of step: copies by a stagger in a chance order over the measured period of their motion, layers
+    by their phases. Nothing changes its place. Returns what still moves in step, as it is found when looking again.
 
-    vary -- share up to which copies may be quicker or slower (where nothing loops) and move more or less, since a
-            stagger alone cannot bring many copies of one period out of step
+    vary -- share up to which copies may be quicker or slower (in a loop by whole rounds), move more or less, and in
+            another shape by chance, since a stagger alone cannot bring many copies of one period out of step
     """
     bring_out(scene, found, seed, vary)
     left = in_step(scene.evaluator(store, stand_ins=True))
@@ -168,10 +193,14 @@ def bring_out(scene: Scene, found: InStep, seed: int, vary: float) -> None:
     if thing is None:
         raise EstampaError("Desync", "names a thing that is gone.", "Look for what moves in step again.")
     if found.what == "copies":
-        first, last = scene.doc.loop_range
-        values = {"order": "seed", "stagger": (last - first) / max(found.count, 1), "timing_seed": seed}
-        values |= {"amounts": vary} | ({"rates": vary} if scene.doc.loop is None else {}) if vary > 0 else {}
-        do.set_values(scene, thing.id, values, scene.doc.start, label=f"Desync {thing.name}")
+        period, rounds = period_of(scene.evaluator(stand_ins=True), thing)
+        values = {"order": "seed", "stagger": period / max(found.count, 1), "timing_seed": seed}
+        doc = scene.doc
+        if vary > 0:
+            values |= {"amounts": vary, "rates": vary, "rounds": rounds if doc.loop is not None else 0}
+            doc = doc.replace(differing_by_copy(doc.shape_of(thing), vary, seed))
+        held = doc.find(thing.id)
+        scene.apply(f"Desync {thing.name}", doc.replace(held.with_(values={**held.values, **values})))
         return
     layers = [scene.doc.find(m) for m in found.members]
     curves = {}

@@ -38,8 +38,10 @@ class MeshOwner(Owner):
         v, world = self.reader.resolved(layer, self.scope(owner, frame)), evaluator.runs.world(layer, frame)
         before, now = (self._points(owner, layer, f) for f in (max(frame - 1, first), frame))
         aids = evaluator.runs.aids(owner, layer, frame)
-        at_first = self.first_points(owner, layer) if any(a.aid.follows for a in aids) else None
-        return Inputs(evaluator.topology.sized(owner, layer), before, now, v, world, at_first, aids)
+        began = evaluator.runs.began(owner, layer)
+        at_first = self.first_points(owner, layer) if any(a.aid.follows for a in aids) or began is not None else None
+        mesh = evaluator.topology.sized(owner, layer)
+        return Inputs(mesh, before, now, v, world, at_first, aids, began, frame - first)
 
     def member(self, owner, layer, frame):
         found = self._still_members.get(layer.id)
@@ -53,7 +55,8 @@ class MeshOwner(Owner):
         before = now if still else self._points(owner, layer, max(frame - 1, start))
         v = self.reader.resolved(layer, self.scope(owner, frame))
         mesh, aids = evaluator.topology.sized(owner, layer), evaluator.runs.aids(owner, layer, frame)
-        found = MemberInputs(layer.id, f"{layer.name} on {owner.name}", mesh, first, before, now, v, aids)
+        name, began = f"{layer.name} on {owner.name}", evaluator.runs.began(owner, layer)
+        found = MemberInputs(layer.id, name, mesh, first, before, now, v, aids, began=began)
         if still:
             self._still_members[layer.id] = found
         return found

@@ -131,6 +131,10 @@ class Copies(Kind):
         0, "Quicker or slower by chance, up to this either way. Copies then drift apart, so what loops no longer does.",
         title="Rates vary by", unit="fraction", soft=(0, 0.5), hard=(0, 0.95),
     )  # fmt: skip
+    rounds = whole(
+        0, "Rounds that the motion makes in the loop: rates are then whole rounds, and what loops still does. 0 lets "
+        "rates be any.", title="In whole rounds of", soft=(0, 12), hard=(0, 1000), fixed=True,
+    )  # fmt: skip
     amounts = number(
         0, "Moved more or less by chance, up to this either way.", title="Amounts vary by", unit="fraction",
         soft=(0, 1), hard=(0, 0.95),
@@ -229,7 +233,26 @@ def own_frames(frame: float, start: float, order: np.ndarray, v: dict) -> np.nda
     """(k,) the frame that each copy is at, when the scene is at `frame`. v -- resolved channels of a Copies"""
     share = order / max(len(order) - 1, 1)
     rate = 1 + v["rates"] * (2 * rand(int(v["timing_seed"]), np.arange(len(order)), "rate") - 1)
+    if v["rounds"] > 0:
+        rate = _whole_rates(len(order), v)
+        return start + (frame - start) * rate - _spread(order, rate) * v["stagger"]
     return start + (frame - start - order * v["stagger"]) * rate / (1 + (v["length"] - 1) * share)
+
+
+def _whole_rates(count: int, v: dict) -> np.ndarray:
+    """(k,) rates that make whole rounds in a loop, by chance, those within the variation equally often."""
+    low, high = (max(round(v["rounds"] * (1 + way * v["rates"])), 1) for way in (-1, 1))
+    chance = rand(int(v["timing_seed"]), np.arange(count), "rate")
+    return (low + np.floor(chance * (high - low + 1))) / v["rounds"]
+
+
+def _spread(order: np.ndarray, rates: np.ndarray) -> np.ndarray:
+    """(k,) orders, spread evenly among those of one rate: others never come into step with them."""
+    found = np.empty(len(order))
+    for rate in np.unique(rates):
+        own = np.flatnonzero(rates == rate)
+        found[own[np.argsort(order[own], kind="stable")]] = np.arange(len(own)) * len(order) / len(own)
+    return found
 
 
 def own_amounts(count: int, v: dict) -> np.ndarray:

@@ -233,17 +233,56 @@ class Curve(BaseModel):
         share = lambda f: _smooth(np.clip((f - (last - frames)) / max(frames, 1e-9), 0, 1))
         # the key at the end takes the slope of the start, so that the speed closes too
         slope = self.slope_at(min(max(first, self.keys[0].frame), self.keys[-1].frame), 1) if len(self.keys) > 1 else 0
-        third = max(frames, 3.0) / 3
-        end = Key(frame=last, value=self.at(first), tangent="free", left=(-third, -slope * third))
         begin = self.key_at(last - frames) or Key(frame=last - frames, value=self.at(last - frames), tangent="smooth")
         kept = [k.with_(value=k.value + gap * float(share(k.frame))) for k in self.keys if k.frame != last]
         if drop:
             kept = [k for k in self.keys if not last - frames < k.frame <= last]
+        # a third of the way to the key before it: a longer handle would run past that key
+        third = (last - max(k.frame for k in (begin, *kept) if k.frame < last)) / 3
+        end = Key(frame=last, value=self.at(first), tangent="free", left=(-third, -slope * third))
         return self.with_keys([begin, *kept, end])
+
+    def split(self, frame: float) -> "Curve":
+        """The same curve with a key at a frame between its first and its last, its course unchanged (de Casteljau)."""
+        frames, values, segments, left, right = self._table
+        if self.key_at(frame) is not None or not frames[0] < frame < frames[-1]:
+            return self
+        i = int(np.searchsorted(frames, frame) - 1)
+        a, b = self.keys[i], self.keys[i + 1]
+        if segments[i] != 0:
+            return self.with_key(Key(frame=frame, value=self.at(frame), segment=a.segment))
+        begin, end = np.array([frames[i], values[i]]), np.array([frames[i + 1], values[i + 1]])
+        points = np.array([begin, begin + right[i], end + left[i + 1], end])
+        low, high = 0.0, 1.0
+        for _ in range(60):
+            half = 0.5 * (low + high)
+            low, high = (half, high) if _bezier(points[:, 0], half) < frame else (low, half)
+        rows, s = [points], 0.5 * (low + high)
+        while len(rows[-1]) > 1:
+            rows.append(rows[-1][:-1] + s * np.diff(rows[-1], axis=0))
+        one, two, mid = rows[1], rows[2], rows[3][0]
+        handle = lambda to, at: (float(to[0] - at[0]), float(to[1] - at[1]))
+        sides = [tuple((float(h[0]), float(h[1])) for h in self.handles(k)) for k in (i, i + 1)]
+        before = a.with_(tangent="broken", left=sides[0][0], right=handle(one[0], points[0]))
+        new = Key(frame=frame, value=float(mid[1]), tangent="free", left=handle(two[0], mid), right=handle(two[1], mid))
+        after = b.with_(tangent="broken", left=handle(one[2], points[3]), right=sides[1][1])
+        return self.with_keys([*self.keys, before, new, after])
+
+    def between(self, first: float, last: float) -> "Curve":
+        """What it does from one frame to another, and nothing outside: keys at both, its course unchanged."""
+        low, high = self.keys[0].frame, self.keys[-1].frame
+        ends = [Key(frame=f, value=self.at(f)) for f in (first, last) if f < low or f > high]
+        cut = self.split(first).split(last)
+        return cut.with_keys([*(k for k in cut.keys if first <= k.frame <= last), *ends])
 
 
 def _smooth(t):
     return t * t * (3 - 2 * t)
+
+
+def _bezier(p, s):
+    r = 1 - s
+    return r * r * r * p[0] + 3 * r * r * s * p[1] + 3 * r * s * s * p[2] + s * s * s * p[3]
 
 
 @njit(cache=True, nogil=True)

@@ -16,7 +16,7 @@ class Dependencies:
 
     def __init__(self, doc: Document) -> None:
         self._index = doc.index
-        self._time = (doc.start, doc.end, doc.frame_rate, doc.run_up, doc.loop)
+        self._time = (doc.start, doc.end, doc.frame_rate, doc.run_up, doc.loop, doc.fade)
         self._names: dict[str, bytes | None] = {}
         self._open: set[str] = set()
 

@@ -150,6 +150,7 @@ class Adopted(Frozen):
 
     source: str  # id of the solver that it was of
     words: str = ""  # what it was, for a person
+    acting: tuple[str, ...] | None = None  # ids of the aids that acted on it; None: all there are
     tables: dict[str, AdoptedTable]
 
     def arrays(self) -> set[str]:
@@ -185,6 +186,7 @@ class Clip(Frozen):
     values: tuple[StashedValue, ...] | None = None  # None: in place
 
     source: str = ""  # of a bake: digest of what it was baked from, so that an old one is known
+    layers: tuple[str, ...] = ()  # of a bake: ids of the layers whose motion it is
 
     @model_validator(mode="after")
     def _range(self):
@@ -361,6 +363,7 @@ class Document(Frozen):
     end: int = Field(default=120, ge=-FURTHEST_FRAME, le=FURTHEST_FRAME)
     run_up: int = Field(default=0, ge=0, le=MOST_RUN_UP)  # frames that are solved before the first
     loop: tuple[int, int] | None = None  # first frame of the loop, and the frame that equals it again
+    fade: int = Field(default=0, ge=0, le=MOST_RUN_UP)  # last frames of the loop faded into what came before its first
     things: tuple[Thing, ...] = ()  # subjects, grips, forces
     prints: tuple[Thing, ...] = ()
 

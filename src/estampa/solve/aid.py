@@ -29,6 +29,14 @@ class AidInputs:
     before: Resolved | None = None
     first: Resolved | None = None
     frame: int = 0
+    share_before: float = 1.0  # how much of it acted a frame ago, as it eases in
+    share: float = 1.0  # how much does now
+
+
+def eased(frames: float, since: float) -> float:
+    """0 to 1: how much of something acts that comes in over so many frames, so many after the first."""
+    done = 1.0 if frames <= 0 else min(max(since / frames, 0.0), 1.0)
+    return done * done * (3 - 2 * done)
 
 
 def aids_below(layers: list[Thing], layer: Thing) -> list[Thing]:

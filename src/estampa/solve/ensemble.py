@@ -43,6 +43,7 @@ class MemberInputs:
     aids: tuple[AidInputs, ...] = ()  # what stands below its layer to tell the solver something
     limbs: Any = None  # of a skeleton: its Limbs, whose mesh that is
     stood: tuple = ()  # of a skeleton: its joints (j, 4, 4) in the world at first, before, and now
+    began: np.ndarray | None = None  # (n, 3) as it stood at the first frame, where that was adopted
 
 
 @dataclass(frozen=True)
@@ -113,6 +114,11 @@ class Member(Layer):
     shown: ClassVar[tuple[str, ...]] = ()  # columns that are enough to look at a frame
 
     together = ref("ensemble", "What it is solved together with.", title="Solved in")
+
+    def faded(self, frame: Frame, one: Frame, other: Frame, share: float, member: str, mesh) -> Frame:
+        """A frame that lies so far between two others, with what has to be kept of a member put right. mesh() -- its
+        topology."""
+        return frame
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray | None:
         """(n, 3) m in the world, what a frame makes of the shape that enters."""

@@ -32,6 +32,8 @@ class Inputs:
     world: World
     first: np.ndarray | None = None  # (n, 3) the same at the first frame that is solved
     aids: tuple[AidInputs, ...] = ()  # what stands below it to tell it something
+    began: np.ndarray | None = None  # (n, 3) as it stood at the first frame, where that was adopted
+    since: int = 0  # frames since the first that is solved
 
 
 @dataclass(frozen=True)
@@ -87,6 +89,11 @@ class Solver(Layer):
     def can_resume(self, frame: Frame) -> bool:
         """Whether a step can begin from a frame; from every one."""
         return True
+
+    def faded(self, frame: Frame, one: Frame, other: Frame, share: float, member: str, mesh) -> Frame:
+        """A frame that lies so far between two others, with what has to be kept of a member put right. mesh() -- its
+        topology."""
+        return frame
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray:
         """(n, 3) m in the world, what a frame makes of the shape that enters."""

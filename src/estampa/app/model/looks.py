@@ -70,6 +70,7 @@ class DisplayMesh:
     drawn: np.ndarray | None = None  # (m, 3) where vertices are drawn, if not where they are
     inks_of: np.ndarray | None = None  # (n, 3) linear light of its vertices, in place of its materials
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
+    size: float = 1.0  # of the subject in the world
 
     @classmethod
     def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "DisplayMesh":
@@ -104,6 +105,20 @@ class DisplayMesh:
         waves = np.cos(2 * np.pi * (hue[:, None] + np.array([0.0, 1 / 3, 2 / 3])))
         found = (pale[:, None] * (0.72 + 0.28 * waves)).astype(np.float32)
         return self.creased.of(found[pieces.of_vertex])
+
+    @cached_property
+    def edge_stretch(self) -> np.ndarray:
+        """(e,) by how much each edge of the mesh is longer than at rest, as a fraction."""
+        long = lambda p: np.linalg.norm(p[self.mesh.edges[:, 1]] - p[self.mesh.edges[:, 0]], axis=1)
+        return long(self.points) / np.maximum(self.size * long(self.mesh.points), 1e-12) - 1
+
+    @cached_property
+    def stretch(self) -> np.ndarray:
+        """(n,) the stretch of the longest edge at each vertex."""
+        found = np.full(len(self.points), -1.0)
+        for side in (0, 1):
+            np.maximum.at(found, self.mesh.edges[:, side], self.edge_stretch)
+        return found
 
     @cached_property
     def normals(self) -> np.ndarray:
@@ -171,6 +186,7 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
         return None
     part, subject = found.parts[0], evaluator.doc.shape_of(thing)
     more = {"is_current": found.is_current, "shown_frame": found.shown_frame, "copies": part.count}
+    more["size"] = float(evaluator.values.place(subject, Rows.one(frame)).size[0])
     smooth = evaluator.values.at(subject, "smooth", frame)
     if part.places is None:
         layers = evaluator.layers(subject)

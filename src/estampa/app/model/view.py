@@ -16,6 +16,7 @@ class Pane:
     wire: bool = False
     yarns: bool = True
     pieces: bool = False  # an ink for each piece
+    stretch: bool = False  # inked by how far edges are stretched
     show_map: bool = True
     meshes: bool = True
     controls: bool = True  # grips, zones, paths, cameras, winds

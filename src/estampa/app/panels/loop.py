@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 from ... import edits as do
 from ...errors import EstampaError
 from ...evaluate.evaluator import Evaluator
-from ...inspect import loops, sync
+from ...inspect import closing, loops, rounds, sync
 from ...kinds.channels import number, whole
 from ...units import format_value
 from ..model.tasks import Task
@@ -87,6 +87,16 @@ class LoopPanel(QScrollArea):
         self.close_button.setToolTip(actions["close_seam"].toolTip())
         self.close_button.clicked.connect(actions["close_seam"].trigger)
         row.addWidget(self.close_button)
+        layout.addLayout(row)
+        row = QHBoxLayout()
+        self.solved_button = QPushButton("Close solved")
+        self.solved_button.setToolTip(actions["close_solved"].toolTip())
+        self.solved_button.clicked.connect(actions["close_solved"].trigger)
+        self.fade = self._frames("Last frames of a solved loop that are faded into what came before its first", 0)
+        self.fade.changed.connect(lambda v: self._set_fade(int(v)))
+        for widget in (self.solved_button, QLabel("Faded over"), self.fade, QLabel("frames")):
+            row.addWidget(widget)
+        row.addStretch(1)
         layout.addLayout(row)
         layout.addWidget(self._head("In step", "Copies and layers that move as one"))
         self.steps = QListWidget()
@@ -187,6 +197,7 @@ class LoopPanel(QScrollArea):
             field.show_value(value)
             field.setEnabled(doc.loop is not None)
         self.run_up.show_value(doc.run_up)
+        self.fade.show_value(doc.fade)
         kept = self.seen_from.currentData()
         self.seen_from.clear()
         self.seen_from.addItem("the world", None)
@@ -202,7 +213,7 @@ class LoopPanel(QScrollArea):
         seen, blend, drop = doc.find(self.seen_from.currentData()), int(self.blend.value), self.drop.currentData()
 
         def work(progress, cancelled):
-            return loops.seams(evaluator, seen), loops.offers(doc, blend, drop)
+            return loops.seams(evaluator, seen), closing.measured(evaluator, closing.offers(doc, blend, drop))
 
         self.session.work.jobs.replace(Task("Seam", work, self._show, alongside=True))
         self._fill_steps()
@@ -218,7 +229,7 @@ class LoopPanel(QScrollArea):
         for row, seam in enumerate(listed):
             cells = [
                 seam.name,
-                f"{1000 * seam.pose:.2f} mm",
+                f"{1000 * max(seam.pose, seam.between if seam.between > 1e-3 else 0):.2f} mm",
                 f"{np.degrees(seam.turn):.2f}°",
                 f"{1000 * seam.speed:.1f} mm/s",
             ]
@@ -226,7 +237,8 @@ class LoopPanel(QScrollArea):
                 item = QTableWidgetItem(text)
                 item.setTextAlignment((Qt.AlignRight if column else Qt.AlignLeft) | Qt.AlignVCenter)
                 item.setData(Qt.UserRole, seam.thing)
-                item.setToolTip(f"largest at {seam.where}")
+                swings = f"; between frames it swings by {1000 * seam.between:.2f} mm" if seam.between > 1e-3 else ""
+                item.setToolTip(f"largest at {seam.where}{swings}")
                 if not seam.closed and column:
                     item.setForeground(theme.brush(theme.ink.accent))
                 self.table.setItem(row, column, item)
@@ -247,12 +259,14 @@ class LoopPanel(QScrollArea):
             )
         self.list.clear()
         for offer in self.offers:
-            item = QListWidgetItem(offer.words)
+            item = QListWidgetItem(offer.told())
             item.setFlags(item.flags() | Qt.ItemIsUserCheckable)
             item.setCheckState(Qt.Checked)
             self.list.addItem(item)
         if not self.offers:
-            item = QListWidgetItem("Nothing to offer: rates go round, noise comes back, keys meet.")
+            solved = any(not s.closed for s in seams) and self.session.doc.loop is not None
+            more = " What is solved is closed by “Close solved”." if solved else ""
+            item = QListWidgetItem(f"Nothing to offer: rates go round, noise comes back, keys meet.{more}")
             item.setFlags(Qt.NoItemFlags)
             self.list.addItem(item)
         self.close_button.setEnabled(bool(self.offers))
@@ -278,11 +292,30 @@ class LoopPanel(QScrollArea):
         if self.offers and self.list.count() == len(self.offers):
             chosen = [o for i, o in enumerate(self.offers) if self.list.item(i).checkState() == Qt.Checked]
         else:
-            chosen = loops.offers(self.session.doc, int(self.blend.value), self.drop.currentData())
-        done = loops.close(self.session.scene, chosen)
+            chosen = closing.offers(self.session.doc, int(self.blend.value), self.drop.currentData())
+        done = closing.close(self.session.scene, chosen)
         words = f"{len(done)} changes close the seam; undo takes them back." if done else "There is nothing to close."
         self.session.notice.emit("done" if done else "note", words, "\n".join(o.words for o in done))
         self.refresh(again=True)
+
+    def _set_fade(self, frames):
+        self.session.carry_out(lambda: do.set_range(self.session.scene, fade=frames))
+        self.refresh(again=True)
+
+    def close_solved(self):
+        """Let what is solved close its loop: a run-up until rounds agree, and a fade of what stays open."""
+        s = self.session
+        fade = s.doc.fade or rounds.FADE
+
+        def work(progress, cancelled):
+            return rounds.close_solved(s.scene, s.store, fade, progress=progress, cancelled=cancelled)
+
+        def then(closed):
+            if s.carry_out(lambda: rounds.put(s.scene, closed)):
+                s.notice.emit("done", f"Solved loops: {closed.words()}. Undo takes it back.", "\n".join(closed.drivers))
+                self.refresh(again=True)
+
+        s.work.jobs.add(Task("Close solved loops", work, then))
 
     def find_in_step(self):
         """Look, beside the window, for copies and layers that move in step."""

@@ -20,6 +20,7 @@ CHECKABLE = (
     "wire",
     "yarns",
     "pieces",
+    "stretch",
     "night",
     "auto_key",
     "curves",
@@ -167,6 +168,7 @@ def _joints(w, s):
         ("clip_reverse", "Joints", "Reverse", "Alt+Shift+Left", "reset", "A new clip that plays the chosen one backwards", lambda: w.joints.reverse_clip()),
         ("clip_remove", "Joints", "Remove clip", "Alt+Shift+Delete", "remove", "Remove the chosen clip (can be undone)", lambda: w.joints.remove_clip()),
         ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
+        ("close_solved", "Loop", "Close solved loops", "Ctrl+Alt+Shift+L", "loop", "Let what is solved close its loop: run-up until rounds agree, and a fade of what stays open", lambda: w.loop.close_solved()),
         ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
         ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
     ]
@@ -229,6 +231,7 @@ def _view(w, s):
         ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: w.toggle("wire")),
         ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: w.toggle("yarns")),
         ("pieces", "View", "Piece inks", "Shift+N", "piece_nodes", "An ink by chance for each piece, to tell them apart; for looking only", lambda: w.toggle("pieces")),
+        ("stretch", "View", "Stretch inks", "Alt+Shift+I", "tension", "Ink what has layers by how far its edges are stretched, and tell where they are longest", lambda: w.toggle("stretch")),
         ("curves", "View", "Curves", "C", "curves", "Large curves of what is selected in place of the lanes", w.toggle_curves),
         ("pin", "View", "Pin the sheet", "Shift+P", "pin", "Keep this sheet below, to drag its channels onto others", w.toggle_pin),
     ]

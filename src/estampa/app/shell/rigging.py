@@ -13,10 +13,12 @@ from ...kinds.channels import choice, number, whole
 from ...kinds.registry import kinds_in
 from ...scene.reduce import Tolerance
 from ...scene.skins import skins_of
+from ...units import format_length
 from ..model.tasks import Task
 from .ask import Ask
 from .skeletons import TIPS, TURNED
 
+RIMS = {"welded": "One rim, welded, for both", "own": "Each half its own, not moved"}
 SEED = whole(1, "Another seed, other chances.", title="Seed", soft=(0, 100), hard=(0, None))
 STRENGTH = number(0.3, "How unlike they become.", title="How different", unit="fraction", soft=(0, 1), hard=(0, 1))
 
@@ -192,9 +194,23 @@ class Rigging:
         fields = {
             "axis": choice("x", "The mirror stands where it is 0.", {a: a.upper() for a in "xyz"}, title="Across"),
             "later": number(0, "How much later it follows the keys of the morphs.", unit="frames", soft=(-24, 24)),
+            "rim": choice("welded", "What lies on the mirror.", RIMS, title="On the mirror"),
         }  # fmt: skip
-        text = f"The mirrored half of {subject.name} is welded to it where it lies on the mirror."
-        run = lambda axis, later: halves.add_mirrored(s.scene, subject.id, axis, later)
+        text = f"The mirrored half of {subject.name} is put beside it, across the mirror."
+        off = {a: max(halves.rims_off(s.scene, subject.id, a).items(), key=lambda n: n[1], default=None) for a in "xyz"}
+        told = [f"across {a.upper()} by up to {format_length(o[1])} (“{o[0]}”)" for a, o in off.items() if o]
+        if told:
+            text += (
+                f" Captured shapes have their rims off the mirror, {', '.join(told)}: welded, they are moved onto it."
+            )
+
+        def run(axis, later, rim):
+            halves.add_mirrored(s.scene, subject.id, axis, later, rim == "welded")
+            if rim == "welded" and off[axis]:
+                name, far = off[axis]
+                words = f"The rim of “{name}” was moved onto the mirror by up to {format_length(far)}."
+                s.notice.emit("note", words, "Undo, and choose “Each half its own”, to leave it where it is.")
+
         self._open("Mirrored half", text, fields, run)
 
     def import_target(self, path: str | None = None):

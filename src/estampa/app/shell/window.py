@@ -50,8 +50,8 @@ TOOLS = (
     "meshes", "controls", "joints", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
 )  # fmt: skip
 SHOWN = (
-    "wire", "yarns", "pieces", "meshes", "controls", "trails", "ghosts", "shapes", "joints", "grain_trails", "cut",
-    "shadows",
+    "wire", "yarns", "pieces", "stretch", "meshes", "controls", "trails", "ghosts", "shapes", "joints", "grain_trails",
+    "cut", "shadows",
 )  # fmt: skip
 WORDED = ("tool_hand", "tool_pick", "tool_joint", "shading")  # that keep their words when there is little room
 

@@ -13,6 +13,7 @@ from ..shell import theme
 from . import marks
 from .canvas import Canvas
 from .handles import AXES
+from .stretching import stretch_told
 
 TOLD = 4  # lines on what is not solved; of more things the rest is counted
 
@@ -113,6 +114,12 @@ class Overlay:
             say(f"{subject.name} · {chosen:,} of {s.scene.mesh(subject.mesh).count:,} vertices chosen")
             if found and self.look.show_map:
                 self._draw_ramp(painter, found.name)
+        if self.look.stretch and self.look.meshes:
+            told = stretch_told(s)
+            for words, _ in told:
+                say(words)
+            if told:
+                self._draw_ramp(painter, "stretch", told[0][1])
         if s.view.held and self.look.meshes:
             shape = s.pictures.picture.shapes.get(s.selection.watched.id) if s.selection.watched is not None else None
             held = s.pictures.picture.held.get(s.selection.watched.id) if s.selection.watched is not None else None
@@ -159,7 +166,7 @@ class Overlay:
             beyond = tip + way * 9
             painter.drawText(QRectF(beyond[0] - 9, beyond[1] - 9, 18, 18), Qt.AlignCenter, letter)
 
-    def _draw_ramp(self, painter, name):
+    def _draw_ramp(self, painter, name, ends=("0", "1")):
         box = QRectF(self.width() - 190, 14, 160, 10)
         painter.setPen(Qt.NoPen)
         painter.setBrush(QColor(42, 36, 32, 150))
@@ -168,8 +175,8 @@ class Overlay:
             painter.fillRect(QRectF(box.left() + i * 2, box.top(), 2.2, box.height()), theme.ramp_colour(i / 79))
         painter.setPen(QColor("#fffaf0"))
         painter.setFont(theme.type_face(8.5))
-        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignLeft, "0")
-        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignRight, "1")
+        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignLeft, ends[0])
+        painter.drawText(box.adjusted(0, 12, 0, 16), Qt.AlignRight, ends[1])
         metrics = painter.fontMetrics()
         painter.drawText(box.adjusted(10, 12, -10, 16), Qt.AlignHCenter, metrics.elidedText(name, Qt.ElideRight, 130))
 

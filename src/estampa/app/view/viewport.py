@@ -26,6 +26,7 @@ from .jointing import Jointing
 from .overlay import Overlay
 from .picking import Picking
 from .render import Drawn, Renderer
+from .stretching import STRETCHED, measures_stretch, stretch_limit
 from .tools import TOOLS, OrbitTool, Pan, Tool
 from .tools.hand import held_at
 
@@ -164,7 +165,8 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         own = {s.selection.subject.id} if s.selection.subject is not None and s.view.tool != "hand" else set()
         own |= {s.view.beside.subject} if s.view.beside else set()
         own |= set(s.pictures.picture.held)
-        stacked = {t.id for t in s.doc.subjects if t.stack} if self.look.pieces else set()
+        each = self.look.pieces or self.look.stretch
+        stacked = {t.id for t in s.doc.subjects if t.stack} if each else set()
         batches = [b for b in batches if not (b.ids & (own | stacked))]
         skip = frozenset().union(*(b.ids for b in batches))
         items = [
@@ -200,6 +202,8 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
                     more["weights"] = s.scene.arrays.get(found.weights)
                 chosen = s.selection.chosen_of(subject)
                 more["chosen"] = chosen if len(chosen) == len(shape.points) else None
+            if look.stretch and measures_stretch(subject, shape):
+                more["weights"] = np.clip(shape.stretch / (STRETCHED * stretch_limit(subject)), 0, 1)
             if painted is not None and painted[0].id == thing.id and look.show_map:
                 dense = self.weights_shown(painted[1])
                 more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None

@@ -4,11 +4,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ... import edits as do
 from ...evaluate.evaluator import Evaluator
 from ...evaluate.run import Run
 from ...solve.cloth.kind import ALARM
 from ...solve.contact.soup import solids_of
 from ...solve.ensemble import EnsembleInputs
+from ...units import format_length
 from .remark import Remark, check
 
 COLUMNS = ("crossings", "of")  # what is read of a frame
@@ -56,4 +58,40 @@ def goes_through(evaluator: Evaluator) -> Iterator[Remark]:
             "It shows as cloth that pokes through, and what crosses stays crossed.",
             "Give it a finer mesh, more thickness or a slower collider; begin it from a shape that crosses nothing.",
             frame=first,
+        )
+
+
+STATE = ("position", "velocity")
+
+
+@check(worked_out=True)
+def starts_with_a_jump(evaluator: Evaluator) -> Iterator[Remark]:
+    """The first step goes further off the speed that it began with than its thickness, and than the steps after it."""
+    doc = evaluator.doc
+    begun = doc.solved_from
+    if begun + 1 < doc.start:
+        return  # nobody sees it
+    more = round(doc.frame_rate)
+    run_up = (f"Add {more} frames of run-up", lambda scene: do.set_range(scene, run_up=scene.doc.run_up + more))
+    for run in evaluator.runs.every():
+        kept = [evaluator.runs.kept(run, begun + k, STATE) for k in range(5)] if run.alarm is ALARM else [None]
+        if any(frame is None for frame in kept):
+            continue
+        x = [frame["points"]["position"].astype(float) for frame in kept]
+        if len({p.shape for p in x}) > 1:
+            continue
+        bend = lambda a, b, c: float(np.linalg.norm(c - 2 * b + a, axis=1).max(initial=0))
+        back = x[0] - kept[0]["points"]["velocity"] / doc.frame_rate
+        jump, usual = bend(back, x[0], x[1]), max(bend(*x[k : k + 3]) for k in (1, 2))
+        thickness = min(float(layer.constant("thickness")) for _, layer in run.members)
+        if jump <= max(thickness, 2 * usual):
+            continue
+        yield Remark(
+            "warning",
+            run.id,
+            f"{run.name} begins with a jump of {format_length(jump)} in its first frame.",
+            "What holds it, or acts on it, is not where it was as this start was adopted.",
+            "Add a run-up, so that it is over before the first frame; or let what acts ease in over more frames.",
+            fix=run_up,
+            frame=begun + 1,
         )

@@ -3,8 +3,11 @@
 from collections.abc import Iterator
 
 from ...baking.keys import stale_clips
+from ...edits import clips
 from ...evaluate.evaluator import Evaluator
 from ...evaluate.starts import begun
+from ...scene.document import Thing
+from ...scene.scene import Scene
 from .remark import Remark, check
 
 
@@ -39,3 +42,18 @@ def clip_is_stale(evaluator: Evaluator) -> Iterator[Remark]:
                 "It is printed as it is, and no longer plays what the layers do.",
                 "Bake it again under its name, remove it, or leave it if it was mended by hand since.",
             )
+
+
+@check("skeleton")
+def clip_moves_twice(scene: Scene, skeleton: Thing, owner: Thing | None) -> Iterator[Remark]:
+    layers, clip = clips.twice_moved(skeleton), clips.present(skeleton)
+    if layers and clip is not None:
+        names = ", ".join(layer.name for layer in layers)
+        yield Remark(
+            "warning",
+            skeleton.id,
+            f"{skeleton.name} plays the clip “{clip.name}”, which was baked from {names}, while that is still on.",
+            "It moves twice: by the keys, and by what they were baked from.",
+            "Switch the layers off, or go back to live and play no clip.",
+            fix=(f"Switch off {names}", lambda scene: clips.switch_off_baked(scene, skeleton.id)),
+        )

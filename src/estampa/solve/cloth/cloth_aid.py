@@ -6,9 +6,14 @@ from typing import NamedTuple
 import numpy as np
 
 from ...geometry.mesh import Mesh
+from ...kinds.channels import whole
 from ..aid import Aid, AidInputs
 
 HARD = 0.999  # a weight from here on holds without give
+EASE = whole(
+    6, "Frames over which it comes in after the first that is solved, unless that was adopted with it; 0 is at once.",
+    title="Eases in over", unit="frames", soft=(0, 24), hard=(0, 1000), fixed=True,
+)  # fmt: skip
 
 
 class Volume(NamedTuple):
@@ -25,9 +30,10 @@ class Volume(NamedTuple):
 class Holding:
     """How the vertices of one cloth are held in a frame, as its aids change it one after another.
 
-    weight (n,) 0 to 1; before, now (n, 3) m where they are drawn to; first, place (n, 3) m the cloth as it entered at
+    weight (n,) 0 to 1; before, now (n, 3) m where they are drawn to; first, place (n, 3) m the cloth as it stood at
     the first frame, and as it is; hold Hz, how fast a half-held vertex swings back; slides -- (vertices (k,), before
-    (k, 3), now (k, 3), grip (k,) 1/s2, free way (k, 3)) of what may slide; surfaces -- kept from frame to frame
+    (k, 3), now (k, 3), grip (k,) 1/s2, free way (k, 3), m along the path (k,), m to keep to the next (k,)) of what may
+    slide, see `Ties`; surfaces -- kept from frame to frame
     """
 
     weight: np.ndarray

@@ -1,5 +1,7 @@
 """Cloth: a woven sheet that is held here and there, blown about, and meets things."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from ...kinds.channels import choice, number, ref, switch, whole
@@ -8,6 +10,8 @@ from ...kinds.lanes import Alarm
 from ..ensemble import Ensemble, EnsembleInputs, Entering
 from ..frame import Column, Frame, Table
 from ..solver import PLACED, Inputs, Solver
+from .cloth_aid import EASE
+from .fading import lengths_kept
 from .sheets import ClothSheet, Report, advance
 
 MOST_SUBSTEPS = 2000
@@ -68,7 +72,7 @@ class Cloth(Solver):
     group = "fall"
     shortcut = "Ctrl+2"
     rank = 1
-    version = 7  # nothing passes it, and its lengths are held
+    version = 8  # what holds, tightens and blows it up eases in
     reads = FIELDS
     tables = TABLES
     alarm = ALARM
@@ -99,6 +103,10 @@ class Cloth(Solver):
         soft=(0, 12),
         hard=(0, None),
     )
+    ease = replace(
+        EASE, help="Frames over which what is held goes from an adopted start to what enters; 0 is at once.",
+        title="Held eases in over",
+    )  # fmt: skip
     density = number(0.2, "Mass of a square metre.", unit="kg/m2", soft=(0.03, 1), hard=(1e-4, None))
     warp = number(
         2000,
@@ -210,7 +218,8 @@ class Cloth(Solver):
 
     def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
         first = inputs.now if inputs.first is None else inputs.first
-        sheet = ClothSheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, inputs.aids)
+        more = (inputs.aids, inputs.began, inputs.since)
+        sheet = ClothSheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, *more)
         rows = frame["points"]
         return frame_of(*advance([sheet], rows["position"], rows["velocity"], rows["wet"], inputs.world, dt))
 
@@ -219,6 +228,16 @@ class Cloth(Solver):
 
     def fits(self, frame: Frame, inputs: Inputs) -> bool:
         return len(frame["points"]) == len(inputs.now)
+
+    def faded(self, frame, one, other, share, member, mesh):
+        """Its edges are as long as between the two."""
+        table = frame["points"]
+        first, last = table.spans.get(member, (0, len(table)))
+        own = lambda f: f["points"]["position"][first:last]
+        place = table["position"].copy()
+        place[first:last] = lengths_kept(own(frame), own(one), own(other), share, mesh().edges)
+        points = Table({**table.columns, "position": place}, table.ids, table.spans)
+        return Frame({**frame.tables, "points": points}, frame.blob)
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray:
         rows = frame["points"]
@@ -231,7 +250,7 @@ class Cloths(Ensemble):
     kind, title = "cloths", "Cloths"
     icon = "M2.5 6 C5 4 7 8 9 6 S12 5 13.5 6 V9 C12 8 11 11 9 9 S5 7 2.5 9 Z M2.5 11 C5 9 7 13 9 11 S12 10 13.5 11"
     rank = 15
-    version = 3  # nothing passes them, and their lengths are held
+    version = 4  # what holds, tightens and blows them up eases in
     reads = FIELDS
     tables = TABLES
     alarm = ALARM
@@ -241,7 +260,10 @@ class Cloths(Ensemble):
         return frame_of(place, np.zeros(place.shape), np.zeros(len(place)), Report.none(), spans)
 
     def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
-        sheets = [ClothSheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids) for m in crowd.members]
+        since = crowd.frame - crowd.first
+        sheets = [
+            ClothSheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids, m.began, since) for m in crowd.members
+        ]
         rows = frame["points"]
         solved = advance(sheets, rows["position"], rows["velocity"], rows["wet"], crowd.world, dt)
         return frame_of(*solved, self._entering(crowd)[1])

@@ -9,7 +9,7 @@ from ...errors import EstampaError
 from ...fields.force import AIR_DENSITY, Floor, World
 from ...geometry.mesh import Mesh
 from ...geometry.primitives import joined
-from ..aid import AidInputs
+from ..aid import AidInputs, eased
 from ..contact.crossings import crossings
 from ..contact.soup import Solid, edges_of, planes_of, solids_of, soup_of
 from ..contact.tree import Tree
@@ -40,6 +40,8 @@ class ClothSheet:
     now: np.ndarray  # (n, 3) m
     v: dict
     aids: tuple[AidInputs, ...] = ()
+    began: np.ndarray | None = None  # (n, 3) m, as it stood at the first frame, where that was adopted
+    since: int = 0  # frames since the first that is solved
 
 
 class Crossed(NamedTuple):
@@ -242,7 +244,7 @@ def _held(sheets, cloths, place):
     for sheet, (first, last) in zip(sheets, cloths.spans, strict=True):
         v = sheet.v
         weight = np.zeros(sheet.mesh.count) if v.pins is None else v.pins.astype(float)
-        entered = (sheet.before.copy(), sheet.now.copy(), sheet.first, place[first:last])
+        entered = (*_eased_in(sheet), sheet.first if sheet.began is None else sheet.began, place[first:last])
         holding = Holding(weight, *entered, v.hold, {})
         for aid_inputs in sheet.aids:
             holding.surfaces = cloths.cached(aid_inputs.id, dict)
@@ -251,9 +253,18 @@ def _held(sheets, cloths, place):
         ties += [(at + first, *more) for at, *more in holding.slides]
     tied = Ties.none()
     if ties:
-        at, a, b, grip, along = (np.concatenate(c) for c in zip(*ties, strict=True))
-        tied = Ties(cloths.parts.place[at], a, b, grip, along)
+        at, *more = (np.concatenate(c) for c in zip(*ties, strict=True))
+        tied = Ties(cloths.parts.place[at], *more)
     return (*(np.concatenate([getattr(h, n) for h in every]) for n in ("weight", "before", "now")), tied)
+
+
+def _eased_in(sheet) -> tuple[np.ndarray, np.ndarray]:
+    """(before, now) (n, 3) m where what enters draws held vertices: from how they stood as they were adopted."""
+    if sheet.began is None:
+        return sheet.before.copy(), sheet.now.copy()
+    off = sheet.began - sheet.first
+    left = [1 - eased(sheet.v.ease, since) for since in (sheet.since - 1, sheet.since)]
+    return sheet.before + left[0] * off, sheet.now + left[1] * off
 
 
 def _water(sheets) -> np.ndarray:

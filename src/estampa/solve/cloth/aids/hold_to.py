@@ -1,11 +1,13 @@
 """Hold to: a part of a cloth follows something else, until it is let go."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from ....kinds.channels import choice, number, ref, switch
 from ....lazy import spatial
 from ...aid import AidInputs
-from ..cloth_aid import HARD, ClothAid
+from ..cloth_aid import EASE, HARD, ClothAid
 
 WHAT = {"grip": "A grip or joint", "surface": "A subject's surface", "path": "A path, free to slide along it"}
 
@@ -14,7 +16,7 @@ class HoldTo(ClothAid):
     """A part of the cloth above it follows a grip, a joint or a subject's surface, or slides along a path.
 
     Where the cloth is held by its own map too, this one wins. It holds as the vertices stood at the first frame that is
-    solved.
+    solved, adopted or not; onto a path they are drawn over some frames.
     """
 
     kind, title = "hold_to", "Hold to"
@@ -31,23 +33,31 @@ class HoldTo(ClothAid):
         when=(("to", ("surface",)),),
     )  # fmt: skip
     path = ref("path", "The path that it slides along, as rings do on a rail.", when=(("to", ("path",)),))
+    width = number(0.01, "Of a ring, along the path: none comes nearer to the next, or passes it.", title="Ring width",
+                   unit="m", soft=(0, 0.1), hard=(0, None), when=(("to", ("path",)),))  # fmt: skip
+    ease = replace(EASE, when=(("to", ("path",)),))
     ends = switch(False, "It lets go at a frame, and the cloth goes on with the speed that it has.", title="Lets go")
     at = number(60, "The first frame at which it holds no longer.", title="At frame", unit="frames", soft=(1, 240),
                 fixed=True, when=(("ends", (True,)),))  # fmt: skip
 
     def hold(self, aid_inputs, holding):
         """It wins over what held the cloth so far; what it ties to a path may slide along it."""
-        own = weights_of(aid_inputs, holding.first)
+        own, x = weights_of(aid_inputs, holding.first), holding.place
         held = own > 0
-        found = targets(aid_inputs, holding.first, holding.place, held, holding.surfaces) if held.any() else None
+        found = targets(aid_inputs, holding.first, x, held, holding.surfaces) if held.any() else None
         if found is None:
             return
-        before, now, along = found
+        before, now, along, spot = found
         if aid_inputs.v.to == "path":
             holding.weight[held] = 0  # they are held by what ties them
+            if aid_inputs.share < 1:  # from where they stand onto the path
+                left = (1 - aid_inputs.share) / max(1 - aid_inputs.share_before, 1e-9)
+                before, now = x[held].astype(float), now + left * (x[held] - now)
             soft = (2 * np.pi * holding.hold) ** 2 * own[held] / (1 - np.minimum(own[held], 0.9999))
             grip = np.where(own[held] >= HARD, np.inf, soft)
-            holding.slides.append((np.flatnonzero(held), before, now, grip, along))
+            order, room = _in_order(aid_inputs, holding, held)
+            rings = (np.flatnonzero(held), before, now, grip, along, spot)
+            holding.slides.append((*(values[order] for values in rings), room))
             return
         holding.weight[held] = own[held]
         holding.before[held], holding.now[held] = before, now
@@ -65,8 +75,8 @@ def weights_of(aid_inputs: AidInputs, points: np.ndarray) -> np.ndarray:
 
 
 def targets(aid_inputs: AidInputs, first: np.ndarray, x: np.ndarray, held: np.ndarray, surfaces: dict):
-    """Where vertices are drawn to: (before (k, 3), now (k, 3), free way (k, 3)) of those `held`, or None where it
-    names nothing.
+    """Where vertices are drawn to: (before (k, 3), now (k, 3), free way (k, 3), m along a path (k,)) of those `held`,
+    or None where it names nothing.
 
     first (n, 3) m -- the cloth as it enters at the first frame; x (n, 3) m -- as it is; surfaces -- a cache
     """
@@ -74,22 +84,34 @@ def targets(aid_inputs: AidInputs, first: np.ndarray, x: np.ndarray, held: np.nd
     if v.to == "path":
         if v.path is None:
             return None
-        to, along = _on_path(v.path, x[held])
-        return to, to, along
+        to, along, spot = on_path(v.path, x[held])
+        return to, to, along, spot
     if v.to == "surface":
         parts = (aid_inputs.first.subject, aid_inputs.before.subject, v.subject)
         if any(p is None for p in parts):
             return None
-        return (*_on_surface(parts, first[held], surfaces), own)
+        return (*_on_surface(parts, first[held], surfaces), own, own[:, 0])
     parts = (aid_inputs.first.grip, aid_inputs.before.grip, v.grip)
     if any(p is None for p in parts):
         return None
     at_first = parts[0].inverse().apply(first[held][None])
-    return parts[1].apply(at_first)[0], parts[2].apply(at_first)[0], own
+    return parts[1].apply(at_first)[0], parts[2].apply(at_first)[0], own, own[:, 0]
 
 
-def _on_path(course, points):
-    """((k, 3) the nearest places on a path, (k, 3) its way there)."""
+def _in_order(aid_inputs, holding, held):
+    """((k,) the held vertices in the order in which they hung on the path at first, (k,) m that each keeps to the next:
+    a ring's width, or what there was between them at first where that is less)."""
+    key = ("rings", aid_inputs.id, held.tobytes())
+    if key not in holding.surfaces:
+        spot = on_path(aid_inputs.first.path or aid_inputs.v.path, holding.first[held])[2]
+        order = np.argsort(spot, kind="stable")
+        holding.surfaces[key] = order, np.diff(spot[order])
+    order, apart = holding.surfaces[key]
+    return order, np.append(np.minimum(float(np.ravel(aid_inputs.v.width)[0]), apart), -1.0)
+
+
+def on_path(course, points: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """((k, 3) m the places on a path that are nearest to points (k, 3), (k, 3) its way there, (k,) m along it)."""
     sampled, place = course
     line = place.apply(sampled.points[None])[0]
     a, way = line[:-1], np.diff(line, axis=0)
@@ -101,7 +123,8 @@ def _on_path(course, points):
     along = way[best] / np.sqrt(long2[best])[:, None]
     ends = ((best == 0) & (share[rows, best] <= 0)) | ((best == len(a) - 1) & (share[rows, best] >= 1))
     along[ends & (not sampled.closed)] = 0  # it does not slide off the end
-    return at[rows, best], along
+    begun = np.concatenate([[0.0], np.cumsum(np.sqrt(long2))])
+    return at[rows, best], along, begun[best] + share[rows, best] * np.sqrt(long2[best])
 
 
 def _on_surface(parts, first, surfaces):

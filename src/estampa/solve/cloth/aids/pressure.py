@@ -6,7 +6,7 @@ from ....geometry.caps import rims_of
 from ....geometry.mesh import Mesh
 from ....geometry.pieces import is_closed, volume_of
 from ....kinds.channels import choice, number, switch
-from ..cloth_aid import ClothAid, Volume
+from ..cloth_aid import EASE, ClothAid, Volume
 
 
 class Pressure(ClothAid):
@@ -33,10 +33,12 @@ class Pressure(ClothAid):
         1, "Volume that is kept, of the volume in the mesh.", title="Volume kept", unit="factor", soft=(0.2, 2),
         hard=(0.01, 20), when=(("keeps", ("volume",)),),
     )  # fmt: skip
+    ease = EASE
     sealed = switch(True, "Open borders are closed by lids.", title="Seal borders")
 
     def holds_volume(self, aid_inputs, mesh):
-        v, strength = aid_inputs.v, float(np.ravel(aid_inputs.v.strength)[0])
+        v = aid_inputs.v
+        strength = aid_inputs.share * float(np.ravel(v.strength)[0])
         lids = lids_of(mesh) if v.sealed else np.zeros((0, 3), np.int64)
         at = np.concatenate([mesh.triangles.astype(np.int64), lids])
         if not len(at) or strength <= 0:
@@ -46,7 +48,8 @@ class Pressure(ClothAid):
         if held < 0:
             at, held = at[:, ::-1], -held
         if v.keeps == "volume":
-            return Volume(at, lid, 0.0, held * float(np.ravel(v.volume)[0])) if held > 0 else None
+            kept = 1 + aid_inputs.share * (float(np.ravel(v.volume)[0]) - 1)
+            return Volume(at, lid, 0.0, held * kept) if held > 0 else None
         return Volume(at, lid, strength * float(np.ravel(v.pressure)[0]), 0.0)
 
 

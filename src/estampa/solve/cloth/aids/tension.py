@@ -3,7 +3,7 @@
 import numpy as np
 
 from ....kinds.channels import number
-from ..cloth_aid import ClothAid
+from ..cloth_aid import EASE, ClothAid
 
 
 class Tension(ClothAid):
@@ -21,10 +21,11 @@ class Tension(ClothAid):
         soft=(0.5, 1.2), hard=(0.05, 5),
     )  # fmt: skip
     weft = number(0.95, "The same across it.", title="Weft rests at", unit="factor", soft=(0.5, 1.2), hard=(0.05, 5))
+    ease = EASE
 
     def rests(self, aid_inputs, points):
         v = aid_inputs.v
-        weight = np.full(len(points), float(np.ravel(v.strength)[0]))
+        weight = np.full(len(points), aid_inputs.share * float(np.ravel(v.strength)[0]))
         if v.map is not None:
             weight = weight * v.map
         if v.zone is not None:
