@@ -31,6 +31,8 @@ from .inspect.closing import offers as loop_offers
 from .inspect.loops import seams
 from .inspect.remarks.remark import Remark
 from .inspect.remarks.worked_out import all_remarks
+from .inspect.rounds import close_solved
+from .inspect.rounds import put as put_solved
 from .inspect.sync import desync, in_step
 from .kinds.registry import kinds_in
 from .press.run import bake_scene
@@ -213,6 +215,7 @@ __all__ = [
     "bring_in",
     "by_hand",
     "close_loop",
+    "close_solved",
     "compare_version",
     "cube",
     "desync",
@@ -254,6 +257,7 @@ __all__ = [
     "reset_value",
     "reverse_clip",
     "save_scene",
+    "put_solved",
     "seams",
     "set_clip",
     "set_curve",

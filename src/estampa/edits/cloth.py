@@ -59,6 +59,19 @@ def hold_along_joints(scene: Scene, subject_id: str, skeleton_id: str, width: fl
     return next(l for l in stack if l.id == layer.id)
 
 
+def untangle_from(scene: Scene, subject_id: str, layer_id: str, frame: int, over: int = 6) -> Thing:
+    """From a frame on, what a cloth goes through is undone, and is seen to come out over so many frames: an Untangle
+    layer below the cloth. Returns it."""
+    subject, layer = thing_named(scene, subject_id), thing_named(scene, layer_id)
+    if layer.declared is None or not getattr(layer.declared, "alarm", None):
+        raise EstampaError(layer.name, "is no cloth, so nothing of it crosses.", "Select a cloth layer first.")
+    aid = Thing(kind="untangle", name=unique_name(scene.doc, "Untangle"), values={"at": float(frame), "over": over})
+    at = [l.id for l in subject.stack].index(layer_id) + 1
+    stack = (*subject.stack[:at], aid, *subject.stack[at:])
+    scene.apply(f"Untangle from frame {frame}", scene.doc.replace(subject.with_(stack=stack)))
+    return aid
+
+
 def _with_values(stack, layer: Thing, **values) -> tuple[Thing, ...]:
     """A stack in which one layer has other values."""
     return tuple(l.with_(values={**l.values, **values}) if l.id == layer.id else l for l in stack)

@@ -1,11 +1,11 @@
 """The end of a loop, faded into what came before its start: what is still open after any run-up is closed so."""
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..geometry import pose as turns
+from ..kinds.registry import Kind
 from ..scene.document import Document
 from ..solve.frame import Column, Frame, Table
 
@@ -32,13 +32,13 @@ def fade_at(doc: Document, frame: float) -> Fade | None:
     return Fade(earlier, done * done * (3 - 2 * done))
 
 
-def between(declared: Mapping[str, tuple[Column, ...]], one: Frame, other: Frame, share: float) -> Frame | None:
+def between(declared: type[Kind], one: Frame, other: Frame, share: float) -> Frame | None:
     """A frame that lies so far from one to another, by what its columns are; None where they have other rows."""
     tables = {}
     for name, table in one.tables.items():
         theirs = other.tables.get(name)
-        kept = {c.name: c for c in declared.get(name, ()) if c.keep == "state"}
-        if not any(c in kept for c in table.columns):
+        kept = {c.name: c for c in declared.tables.get(name, ()) if c.keep == "state"}
+        if not any(c in kept for c in table.columns) or name in declared.passing:
             tables[name] = table
             continue
         if theirs is None or len(theirs) != len(table) or not _same(table.ids, theirs.ids):

@@ -189,7 +189,8 @@ class Runs:
             now, adopted = read(aid, frame), self.of(owner, layer).thing.adopted
             acted = adopted is not None and (adopted.acting is None or aid.id in adopted.acting)
             shares = [1.0 if acted else eased(now.get("ease", 0), frame - k - first) for k in (1, 0)]
-            found.append(AidInputs(aid.id, name, aid.declared, now, *(before or (None, None)), frame, *shares))
+            told = (*(before or (None, None)), frame, *shares, frame - first)
+            found.append(AidInputs(aid.id, name, aid.declared, now, *told))
         return tuple(found)
 
     def _is_still(self, run) -> bool:
@@ -294,7 +295,7 @@ class Runs:
         if other is None:
             return replace(found, is_current=False)
         run = self.of(owner, layer)
-        faded = between(run.thing.declared.tables, found.frame, other.frame, fade.share)
+        faded = between(run.thing.declared, found.frame, other.frame, fade.share)
         if faded is None:
             return found
         for own, member in run.members:

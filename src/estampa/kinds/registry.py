@@ -30,6 +30,7 @@ class Kind:
     rank: ClassVar[int] = 50  # of what can be added, the most used stand first
     gives: ClassVar[frozenset[str]] = frozenset()  # of a force: the fields that it adds to (fields.py)
     reads: ClassVar[frozenset[str]] = frozenset()  # of what is solved: the fields that it reads; others stale nothing
+    passing: ClassVar[tuple[str, ...]] = ()  # tables of a solver that only some frames have rows of
     come_and_go: ClassVar[tuple[str, ...]] = ()  # tables of a solver whose rows are born and die
     owner: ClassVar[str] = ""  # of what has a stack: which of estampa.owners looks after it
     moves: ClassVar[str] = ""  # of a layer, what it moves; of what has a stack, what its layers move: a key of MOVED

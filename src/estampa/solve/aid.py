@@ -12,6 +12,7 @@ class Aid(Deformer):
 
     helps: ClassVar[str] = ""  # kind of the solver
     holds = False  # True: it holds what is solved in a place
+    undoes = False  # True: it takes back what crosses
     follows = False  # True: it is told what the aid read at the first frame and at the frame before, too
 
     def apply(self, points, v, now):
@@ -31,6 +32,7 @@ class AidInputs:
     frame: int = 0
     share_before: float = 1.0  # how much of it acted a frame ago, as it eases in
     share: float = 1.0  # how much does now
+    since: int = 0  # frames since the first that is solved
 
 
 def eased(frames: float, since: float) -> float:

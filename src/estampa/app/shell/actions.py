@@ -129,6 +129,7 @@ def _rig(w):
         ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
         ("keep_as_rest", "Rig", "Keep this shape as rest", "Ctrl+Alt+R", "cloth", "The shape at this frame becomes the one in which the selected cloth rests", w.rigging.keep_as_rest),
         ("hold_along", "Rig", "Hold along joints…", "Ctrl+Alt+J", "hold_to", "The selected cloth is held where its mesh runs along the joints of a skeleton", w.rigging.hold_along),
+        ("untangle", "Rig", "Untangle from here", "Ctrl+Alt+Shift+U", "untangle", "What the selected cloth goes through is undone by the shorter way out, from this frame on", w.rigging.untangle),
         ("cut_off", "Rig", "Cut off along a map…", "Ctrl+Alt+C", "cut", "Part the selected subject along the edges where a weight map ends; what is cut off becomes a subject of its own", w.rigging.cut_off),
         ("mirrored_half", "Rig", "Mirrored half…", "Ctrl+Alt+H", "compare", "The other half of the selected mesh across its own middle, welded, with its morphs a little later", w.rigging.mirrored_half),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),

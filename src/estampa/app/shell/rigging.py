@@ -159,6 +159,17 @@ class Rigging:
         cloth.keep_as_rest(s.scene, subject.id, layer.id, self._shape_after(subject, layer))
         s.notice.emit("done", f"{layer.name} rests as it is at frame {s.player.frame}. Its frames are solved anew.", "")
 
+    def untangle(self):
+        """Undo what the selected subject's cloth goes through, from the present frame on."""
+        s, subject = self.session, self._subject()
+        layer = next((l for l in subject.stack if l.on and getattr(l.declared, "alarm", None)), None)
+        if layer is None:
+            raise EstampaError(subject.name, "has no cloth that could be untangled.", "Add a Cloth layer first.")
+        frame = max(int(s.player.frame), s.doc.solved_from + 1)
+        aid = cloth.untangle_from(s.scene, subject.id, layer.id, frame)
+        s.selection.select(aid.id)
+        s.notice.emit("done", f"{subject.name} is untangled from frame {frame} on; solve to see it.", "")
+
     def hold_along(self):
         """Hold the selected cloth along the joints of a skeleton."""
         s, subject = self.session, self._subject()

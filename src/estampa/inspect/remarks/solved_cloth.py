@@ -1,12 +1,15 @@
 """Remarks on cloth as it is solved: what it goes through, and where it is longer than it may be."""
 
 from collections.abc import Iterator
+from functools import partial
 
 import numpy as np
 
 from ... import edits as do
+from ...edits.cloth import untangle_from
 from ...evaluate.evaluator import Evaluator
 from ...evaluate.run import Run
+from ...scene.scene import Scene
 from ...solve.cloth.kind import ALARM
 from ...solve.contact.soup import solids_of
 from ...solve.ensemble import EnsembleInputs
@@ -56,9 +59,33 @@ def goes_through(evaluator: Evaluator) -> Iterator[Remark]:
             f"{run.name} goes through something in {len(found):,} frames: first at {first} ({', '.join(words[:3])}), "
             f"in {found[first][0]:,} places{more}.",
             "It shows as cloth that pokes through, and what crosses stays crossed.",
-            "Give it a finer mesh, more thickness or a slower collider; begin it from a shape that crosses nothing.",
+            "Untangle it from the next frame; or give it a finer mesh, more thickness or a slower collider.",
+            fix=(f"Untangle from frame {first + 1}", partial(_untangle, run, first + 1)),
             frame=first,
         )
+
+
+def _untangle(run: Run, frame: int, scene: Scene) -> None:
+    owner, layer = run.members[0]
+    untangle_from(scene, owner.id, layer.id, frame)
+
+
+@check(worked_out=True)
+def cannot_be_untangled(evaluator: Evaluator) -> Iterator[Remark]:
+    for run in evaluator.runs.every():
+        aids = [aid for owner, layer in run.members for aid in evaluator.aids(owner, layer) if aid.declared.undoes]
+        found = _crossed(evaluator, run) if aids and run.alarm is ALARM else {}
+        for aid in aids:
+            done = max(int(aid.constant("at")), evaluator.doc.solved_from + 1) + int(aid.constant("over"))
+            if done in found:
+                yield Remark(
+                    "warning",
+                    aid.id,
+                    f"{aid.name} leaves {found[done][0]:,} crossings of {run.name} at frame {done}.",
+                    "No way out was found: what is linked, or held across, cannot be undone by moving it aside.",
+                    "Let go what holds it, begin it from a shape that crosses nothing, or part what is linked.",
+                    frame=done,
+                )
 
 
 STATE = ("position", "velocity")
@@ -95,3 +122,64 @@ def starts_with_a_jump(evaluator: Evaluator) -> Iterator[Remark]:
             fix=run_up,
             frame=begun + 1,
         )
+
+
+SHARP = np.radians(120)  # an edge that is bent further is folded over
+IN_A_FOLD = 4  # edges that a fold of the cloth's own thickness wants
+MUCH = 1.2  # limits of the yarns
+
+
+@check(worked_out=True)
+def folds_too_tightly(evaluator: Evaluator) -> Iterator[Remark]:
+    """Where a solved cloth crosses, or is longer than it may be, and is folded over single edges there."""
+    for run in evaluator.runs.every():
+        worst = _worst_frame(evaluator, run) if run.alarm is ALARM else None
+        if worst is None:
+            continue
+        for owner, layer in run.members:
+            mesh = evaluator.topology.sized(owner, layer)
+            points = evaluator.runs.kept(run, worst, STATE)["points"]
+            place = (points.of(layer.id) if points.spans else points.columns)["position"].astype(float)
+            if len(place) != mesh.count:
+                continue
+            bent = int(np.count_nonzero(bends(place, mesh.triangles) > SHARP))
+            edge = float(np.median(np.linalg.norm(np.diff(mesh.points[mesh.edges], axis=1), axis=2)))
+            wanted = np.pi * float(layer.constant("thickness")) / IN_A_FOLD
+            levels = int(np.ceil(np.log2(max(edge / wanted, 1))))
+            if bent and levels:
+                yield Remark(
+                    "warning",
+                    layer.id,
+                    f"{owner.name} is folded more tightly than its mesh has edges for: over {bent:,} single edges at "
+                    f"frame {worst}.",
+                    "Edges are stretched and go through one another there.",
+                    f"Its edges are {format_length(edge)} long; a fold as thick as it wants {format_length(wanted)}: "
+                    f"put a Refine of {levels} {'level' if levels == 1 else 'levels'} above it, or make it thicker.",
+                    frame=worst,
+                )
+
+
+def _worst_frame(evaluator: Evaluator, run: Run) -> int | None:
+    """The solved frame in which the most crosses, or edges are the longest, of those in which that is too much."""
+    limit = min(float(layer.constant("limit")) for _, layer in run.members)
+    found = {}
+    for at in range(evaluator.doc.solved_from, evaluator.doc.solved_to + 1):
+        frame = evaluator.runs.kept(run, at, ("crossings", "stretch"))
+        if frame is not None and len(frame["report"]):
+            crossed, stretch = (float(frame["report"][n][0]) for n in ("crossings", "stretch"))
+            if crossed or stretch > MUCH * limit:
+                found[at] = crossed, stretch
+    return max(found, key=lambda at: found[at]) if found else None
+
+
+def bends(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(e,) rad by which the two triangles at each inner edge are turned against each other; 0 is flat."""
+    sides = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]).astype(np.int64)
+    key = np.sort(sides, axis=1) @ [len(points), 1]
+    order = np.argsort(key, kind="stable")
+    of = np.tile(np.arange(len(triangles)), 3)[order]
+    two = np.flatnonzero(key[order][1:] == key[order][:-1])
+    corners = points[triangles]
+    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    return np.arccos(np.clip((normal[of[two]] * normal[of[two + 1]]).sum(axis=1), -1, 1))

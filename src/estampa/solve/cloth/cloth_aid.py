@@ -66,6 +66,10 @@ class ClothAid(Aid):
         """What the cloth encloses, and with what pressure or volume."""
         return None
 
+    def untangles(self, aid_inputs: AidInputs) -> tuple[bool, float]:
+        """(whether what crosses is undone in this frame, how much of what it is shown aside by stays so)."""
+        return False, 0.0
+
     def shelter(
         self, aid_inputs: AidInputs, points: np.ndarray, air: np.ndarray, shields: np.ndarray
     ) -> np.ndarray | None:

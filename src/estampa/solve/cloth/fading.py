@@ -16,12 +16,12 @@ def lengths_kept(
     lengths = long(one) + share * (long(other) - long(one))
     held = np.linalg.norm(one - other, axis=1) < STANDS
     found = position.astype(float)
-    _project(found, np.ascontiguousarray(edges, np.int64), lengths, held, SWEEPS)
+    project(found, np.ascontiguousarray(edges, np.int64), lengths, held, SWEEPS)
     return found
 
 
 @njit(cache=True, nogil=True)
-def _project(x, edges, lengths, held, sweeps):
+def project(x, edges, lengths, held, sweeps):
     """Each edge in turn to its length, by as much at both ends that are not held; there and back in turns."""
     for sweep in range(sweeps):
         for n in range(len(edges)):

@@ -12,7 +12,7 @@ from ..frame import Column, Frame, Table
 from ..solver import PLACED, Inputs, Solver
 from .cloth_aid import EASE
 from .fading import lengths_kept
-from .sheets import ClothSheet, Report, advance
+from .sheets import ClothSheet, Report, Solved, advance, begun
 
 MOST_SUBSTEPS = 2000
 REPORT = (
@@ -27,18 +27,36 @@ CROSSINGS = (
     Column("of", (2,), "", "Which cloth or obstacle both are of: cloths first.", "i4", keep="shown"),
 )
 MOST_SHOWN = 2000  # crossings that are kept to be looked at
+ASIDE = (Column("by", (3,), "m", "How far it is shown from where it is, after it was untangled."),)
 POINTS = (*PLACED, Column("wet", (), "fraction", "How wet it is, of what it can hold."))
-TABLES = {"points": POINTS, "report": REPORT, "crossings": CROSSINGS}
+TABLES = {"points": POINTS, "report": REPORT, "crossings": CROSSINGS, "aside": ASIDE}
 
 
-def frame_of(place: np.ndarray, speed: np.ndarray, wet: np.ndarray, report: Report, spans: dict | None = None) -> Frame:
-    """A solved frame of cloths, from (n, 3) m, (n, 3) m/s and (n,)."""
+def frame_of(solved: Solved, spans: dict | None = None) -> Frame:
+    """A solved frame of cloths; spans -- member id -> its rows."""
+    place, speed, wet, aside, report = solved
     points = {c.name: c.array(v) for c, v in zip(POINTS, (place, speed, wet), strict=True)}
     crossed = report.crossed
     numbers = (*report[:-1], len(crossed.of))
     row = {c.name: c.array([v]) for c, v in zip(REPORT, numbers, strict=True)}
     rows = {c.name: c.array(v[:MOST_SHOWN]) for c, v in zip(CROSSINGS, crossed, strict=True)}
-    return Frame({"points": Table(points, None, spans or {}), "report": Table(row), "crossings": Table(rows)})
+    by = {"by": ASIDE[0].array(aside)}
+    tables = {"points": Table(points, None, spans or {}), "report": Table(row), "crossings": Table(rows)}
+    return Frame({**tables, "aside": Table(by, None, (spans or {}) if len(aside) else {})})
+
+
+def _solved(frame: Frame) -> Solved:
+    rows = frame["points"]
+    return Solved(rows["position"], rows["velocity"], rows["wet"], frame["aside"]["by"], Report.none())
+
+
+def _shown(frame: Frame, member: str) -> np.ndarray:
+    """(n, 3) m of a member, as it is looked at."""
+    rows, aside = frame["points"], frame.tables.get("aside")
+    place = rows.of(member)["position"] if rows.spans else rows["position"]
+    if aside is None or not len(aside):
+        return place
+    return place + (aside.of(member)["by"] if aside.spans else aside["by"])
 
 
 def facts(frame: Frame) -> list[tuple[str, str]]:
@@ -75,6 +93,7 @@ class Cloth(Solver):
     version = 8  # what holds, tightens and blows it up eases in
     reads = FIELDS
     tables = TABLES
+    passing = ("aside",)
     alarm = ALARM
     ensemble, solo = "cloths", True
     presets = {
@@ -214,14 +233,16 @@ class Cloth(Solver):
         return cls.reads if thing.constant("meets") else cls.reads - {SOLID}
 
     def start(self, inputs: Inputs) -> Frame:
-        return frame_of(inputs.now, np.zeros(inputs.now.shape), np.zeros(len(inputs.now)), Report.none())
+        return frame_of(begun([self._sheet(inputs)], inputs.world))
 
     def step(self, frame: Frame, inputs: Inputs, dt: float) -> Frame:
+        return frame_of(advance([self._sheet(inputs)], _solved(frame), inputs.world, dt))
+
+    @staticmethod
+    def _sheet(inputs: Inputs) -> ClothSheet:
         first = inputs.now if inputs.first is None else inputs.first
         more = (inputs.aids, inputs.began, inputs.since)
-        sheet = ClothSheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, *more)
-        rows = frame["points"]
-        return frame_of(*advance([sheet], rows["position"], rows["velocity"], rows["wet"], inputs.world, dt))
+        return ClothSheet("Cloth", inputs.mesh, first, inputs.before, inputs.now, inputs.v, *more)
 
     def facts(self, frame: Frame) -> list[tuple[str, str]]:
         return facts(frame)
@@ -240,8 +261,7 @@ class Cloth(Solver):
         return Frame({**frame.tables, "points": points}, frame.blob)
 
     def points(self, frame: Frame, entering: Entering) -> np.ndarray:
-        rows = frame["points"]
-        return rows.of(entering.id)["position"] if rows.spans else rows["position"]
+        return _shown(frame, entering.id)
 
 
 class Cloths(Ensemble):
@@ -253,20 +273,22 @@ class Cloths(Ensemble):
     version = 4  # what holds, tightens and blows them up eases in
     reads = FIELDS
     tables = TABLES
+    passing = ("aside",)
     alarm = ALARM
 
     def start(self, crowd: EnsembleInputs) -> Frame:
-        place, spans = self._entering(crowd)
-        return frame_of(place, np.zeros(place.shape), np.zeros(len(place)), Report.none(), spans)
+        return frame_of(begun(self._sheets(crowd), crowd.world), self._entering(crowd)[1])
 
     def step(self, frame: Frame, crowd: EnsembleInputs, dt: float) -> Frame:
+        solved = advance(self._sheets(crowd), _solved(frame), crowd.world, dt)
+        return frame_of(solved, self._entering(crowd)[1])
+
+    @staticmethod
+    def _sheets(crowd: EnsembleInputs) -> list[ClothSheet]:
         since = crowd.frame - crowd.first
-        sheets = [
+        return [
             ClothSheet(m.name, m.mesh, m.first, m.before, m.now, m.v, m.aids, m.began, since) for m in crowd.members
         ]
-        rows = frame["points"]
-        solved = advance(sheets, rows["position"], rows["velocity"], rows["wet"], crowd.world, dt)
-        return frame_of(*solved, self._entering(crowd)[1])
 
     @staticmethod
     def _entering(crowd):

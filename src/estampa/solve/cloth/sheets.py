@@ -22,6 +22,7 @@ from .levels import Levels
 from .pressure_volumes import Bags
 from .schedule import block_vertices
 from .ties import Ties
+from .untangling import untangled
 
 MOST_ADDED = 1000  # substeps that a load or a collider may ask for by itself
 STEPS_OVER = 0.25  # edges of the cloth that a collider goes in a small step, at the most
@@ -72,6 +73,21 @@ class Report(NamedTuple):
         return cls(0, 0.0, 0, Crossed.none())
 
 
+class Solved(NamedTuple):
+    """All vertices of cloths, one cloth after the other: place (n, 3) m, speed (n, 3) m/s, wet (n,), and aside (n, 3) m
+    by which they are shown elsewhere since they were untangled, (0, 3) where they are not."""
+
+    place: np.ndarray
+    speed: np.ndarray
+    wet: np.ndarray
+    aside: np.ndarray
+    report: Report
+
+    @classmethod
+    def at_rest(cls, place: np.ndarray) -> "Solved":
+        return cls(place, np.zeros(place.shape), np.zeros(len(place)), np.zeros((0, 3)), Report.none())
+
+
 @dataclass
 class SheetSet:
     """What cloths are at rest: made once for the same meshes, and kept by the first of them."""
@@ -112,14 +128,9 @@ def _at_rest(sheet: ClothSheet) -> Mesh:
     return sheet.mesh.cached("at rest", lambda: sheet.mesh.with_points(rest), rest.tobytes())
 
 
-def advance(
-    sheets: list[ClothSheet], place: np.ndarray, speed: np.ndarray, wet: np.ndarray, world: World, dt: float
-):  # fmt: skip
-    """A frame of cloths that are solved together.
-
-    place, speed (n, 3), wet (n,) -- of all their vertices, one cloth after the other. Returns (place, speed, wet,
-    Report).
-    """
+def advance(sheets: list[ClothSheet], begun: Solved, world: World, dt: float) -> Solved:
+    """A frame of cloths that are solved together."""
+    place, speed, wet, aside, _ = begun
     cloths = SheetSet.of(sheets)
     parts, o = cloths.parts, cloths.parts.order
     every = lambda make: np.concatenate([np.broadcast_to(make(s), (s.mesh.count,)) for s in sheets])[o].astype(float)
@@ -132,7 +143,7 @@ def advance(
     dry = every(lambda s: s.v.density)
     lift, soaked, water = 1.0, wet[o].astype(float), 0.0
     if world.pools:
-        lift, velocity, soaked, water = dip(x, velocity, soaked, dry, world, dt)
+        lift, velocity, soaked, water = dip(x, velocity, soaked, dry, cloths.mesh.normals(place)[o], world, dt)
     mass = (dry + water + _water(sheets)[o]) * parts.area
     free = (weight < HARD) & (mass > 0)
     inverse_mass = np.divide(1.0, mass, out=np.zeros(len(mass)), where=free)
@@ -173,7 +184,7 @@ def advance(
     if not is_rich and wanted <= (1 if is_draft else COARSE_FROM) * least:
         wanted = half if is_draft else wanted
         kernels.advance(particles, fabric, surroundings, wanted, dt, float(sheets[0].v.damping))
-        found = Report(wanted, *_stretch(cloths, x, taut), 0, Crossed.none())
+        found, aside = Report(wanted, *_stretch(cloths, x, taut), 0, Crossed.none()), np.zeros((0, 3))
     else:
         levels = Levels.none()
         struck = _by_colliders(solids, parts.step, least)
@@ -184,16 +195,52 @@ def advance(
         wanted = max(wanted, struck)
         wanted = half if is_draft else wanted
         contact, particles = _meeting(sheets, cloths, solids, planes, particles)
+        aside = _untangle(sheets, contact, particles, limit, aside[o] if len(aside) else np.zeros((len(x), 3)))
         taken, watched = touching.advance(
             particles, fabric, surroundings, touching.Coarse(levels, slack, close), ties, bags, contact, wanted, dt,
             every(lambda s: s.v.damping), _clock(sheets, solids),
         )  # fmt: skip
         x, velocity = particles.x[: len(x)], particles.v[: len(x)]
-        found = Report(taken, *_stretch(cloths, x, taut), watched, _crossed(particles.x, contact))
+        seen = particles.x if aside is None else np.concatenate([x + aside, particles.x[len(x) :]])
+        found = Report(taken, *_stretch(cloths, x, taut), watched, _crossed(seen, contact))
+        aside = np.zeros((0, 3)) if aside is None else aside[np.argsort(o)]
     _check(x, velocity, sheets)
     points, speeds, wet = np.empty(x.shape), np.empty(x.shape), np.empty(len(x))
     points[o], speeds[o], wet[o] = x, velocity, soaked
-    return points, speeds, wet, found
+    return Solved(points, speeds, wet, aside, found)
+
+
+def begun(sheets: list[ClothSheet], world: World) -> Solved:
+    """Cloths as they enter at the first frame, at rest; what crosses there is counted."""
+    place = np.concatenate([s.now for s in sheets]).astype(np.float64)
+    cloths, solved = SheetSet.of(sheets), Solved.at_rest(place)
+    if not (any(s.v.itself or s.v.meets for s in sheets) or len(sheets) > 1):
+        return solved
+    o = cloths.parts.order
+    solids = _solids(sheets, world, cloths)
+    none = np.zeros((len(place), 3))
+    particles = kernels.Particles(place[o], none, np.ones(len(place)), none, none)
+    contact, particles = _meeting(sheets, cloths, solids, np.zeros((0, 13)), particles)
+    return solved._replace(report=Report.none()._replace(crossed=_crossed(particles.x, contact)))
+
+
+def _untangle(sheets, contact, particles, limit, aside) -> np.ndarray | None:
+    """Undo what crosses where an aid says so: the points are moved, and shown where they were for a while. Returns
+    (n, 3) m by which they are shown aside at the end of the frame, None where none is."""
+    told = [aid_inputs.aid().untangles(aid_inputs) for s in sheets for aid_inputs in s.aids]
+    now, stays = any(acts for acts, _ in told), max((share for _, share in told), default=0.0)
+    if now and contact.is_any:
+        soup, x = contact.soup, particles.x
+        rest = soup.rest[soup.edges[soup.edges[:, 1] < soup.cloth]]
+        rest = np.linalg.norm(rest[:, 1] - rest[:, 0], axis=1)
+        lengths = np.zeros(len(soup.edges))
+        lengths[soup.edges[:, 1] < soup.cloth] = rest
+        edges = np.linalg.norm(x[soup.edges[:, 1]] - x[soup.edges[:, 0]], axis=1)
+        lengths = np.clip(edges, 0.9 * lengths, limit * lengths)
+        found = untangled(x, soup, contact.tree, particles.inverse_mass, lengths)
+        aside = aside + (x - found.x)[: soup.cloth]
+        x[:] = found.x
+    return aside * stays if stays > 0 and aside.any() else None
 
 
 def _clock(sheets, solids):

@@ -89,14 +89,14 @@ def advance(particles, fabric, surroundings, coarse, ties, bags, contact, subste
         move(particles, old, was, heavy, fabric, surroundings, coarse, ties, bags, SmallStep(t, h, 1.0), cloth)
         hold(t, h)
         if watcher:
-            times, radius = Times(t0, t, t0 * dt, t * dt), soup.radius - (1 - t) * contact.grown
-            watcher.begin()
+            times = Times(t0, t, t0 * dt, t * dt)
+            watcher.begin(soup.radius - (1 - t) * contact.grown, (t - t0) * contact.grown)
             for turn in range(MOST_TURNS):
-                watcher.part(x, start, radius, times)
+                watcher.part(x, start, times)
                 land(x, start, inverse_mass, cloth, surroundings)
                 if turn == MOST_TURNS - 1 or not hold(t, h):
                     break
-            through = watcher.guard(x, start, radius, times)
+            through = watcher.guard(x, start, times)
         close(particles, old, np.exp(-damping * h), h, cloth)
         if watcher:
             calm(v, inverse_mass, soup.edges, cloth, CALM)

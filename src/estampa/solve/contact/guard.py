@@ -4,9 +4,9 @@ Pushes are made one after another, and in a heap that something fast runs into t
 is followed along its straight ways, from where the step began to where the pushes left it, by conservative
 advancement of its distance (M. Li, D. Kaufman, C. Jiang 2021, "Codimensional incremental potential contact", section
 5). One that would come nearer than a part of its distance is pushed apart along the line on which it met, as often as
-it takes, and may slide. What still meets after that takes one way: that of the collider, of what is held, or the mean
-of both by their mass, which keeps the momentum (an impact zone; D. Harmon and others 2008, "Robust treatment of
-simultaneous collisions", find both).
+it takes, and may slide. What still meets after that goes as one, with all that it meets in turn: the way of the
+collider or of what is held, or the mean of all by their mass, which keeps the momentum (impact zones; D. Harmon and
+others 2008, "Robust treatment of simultaneous collisions").
 """
 
 import numpy as np
@@ -24,28 +24,46 @@ inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")
 
 
 @single
-def carry(x, start, inverse_mass, watch, soup, radius):
-    """Keep apart what would pass. x (N, 3) m is changed; start (N, 3) m is where all was.
+def carry(x, start, inverse_mass, watch, soup, radius, grew):
+    """Keep apart what would pass. x (N, 3) m is changed; start (N, 3) m is where all was; radius (N,) m at the end of
+    the step, grew (N,) m within it.
 
     Returns (whether anything was moved, pairs that could not be kept apart).
     """
     count = len(x)
-    fixed = np.empty(count, np.bool_)  # whose way is settled
     changed, left, moved = np.zeros(count, np.int64), 0, False
-    for i in range(count):
-        fixed[i] = inverse_mass[i] <= 0
+    zone, given = np.arange(count), np.zeros((count, 4))  # what goes as one, by its first; ways of what is given to it
     for turn in range(1, MOST_PUSHES + MOST_ROUNDS + 1):
         rigid = turn > MOST_PUSHES
-        left = _round(x, start, inverse_mass, watch.vt, soup.triangles, soup, radius, True, fixed, changed, turn, rigid)
-        left += _round(x, start, inverse_mass, watch.ee, soup.edges, soup, radius, False, fixed, changed, turn, rigid)
+        left = _round(
+            x,
+            start,
+            inverse_mass,
+            watch.vt,
+            soup.triangles,
+            soup,
+            radius,
+            grew,
+            True,
+            zone,
+            given,
+            changed,
+            turn,
+            rigid,
+        )
+        left += _round(
+            x, start, inverse_mass, watch.ee, soup.edges, soup, radius, grew, False, zone, given, changed, turn, rigid
+        )
         if left == 0:
             break
         moved = True
+        if rigid:
+            _take_one_way(x, start, inverse_mass, zone, given, changed, turn)
     return moved, left
 
 
 @single
-def _round(x, start, inverse_mass, pairs, elements, soup, radius, of_points, fixed, changed, turn, rigid):
+def _round(x, start, inverse_mass, pairs, elements, soup, radius, grew, of_points, zone, given, changed, turn, rigid):
     """Go over all pairs of which a point was moved in this round or the last; returns how many were hits."""
     hits, at, weight, n = 0, np.empty(4, np.int64), np.empty(4), np.empty(3)
     for p in range(len(pairs.at)):
@@ -62,15 +80,73 @@ def _round(x, start, inverse_mass, pairs, elements, soup, radius, of_points, fix
             continue
         if inverse_mass[a] + inverse_mass[b] + inverse_mass[c] + inverse_mass[d] <= 0:
             continue  # given to both: nothing can be done
-        when, least, more = _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, weight)
+        when, least, more = _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, grew, weight)
         if when > 1:
             continue
         hits += 1
         if rigid:
-            _take_one_way(x, start, inverse_mass, at, of_points, fixed, changed, turn, weight)
+            _join(x, start, inverse_mass, at, zone, given)
         else:
             _push(x, start, inverse_mass, at, of_points, when, least + more, more, changed, turn, weight, n)
     return hits
+
+
+@single
+def _first(zone, i):
+    """The first of what goes as one with a point."""
+    while zone[i] != i:
+        zone[i] = zone[zone[i]]
+        i = zone[i]
+    return i
+
+
+@single
+def _join(x, start, inverse_mass, at, zone, given):
+    """The points of a pair go as one from now on; those that are given tell the others their way."""
+    head = -1
+    for k in range(4):
+        if inverse_mass[at[k]] > 0:
+            own = _first(zone, at[k])
+            if head < 0:
+                head = own
+            elif own != head:
+                zone[own] = head
+    for k in range(4):
+        i = at[k]
+        if inverse_mass[i] <= 0:
+            given[head, 0] += x[i, 0] - start[i, 0]
+            given[head, 1] += x[i, 1] - start[i, 1]
+            given[head, 2] += x[i, 2] - start[i, 2]
+            given[head, 3] += 1
+
+
+@single
+def _take_one_way(x, start, inverse_mass, zone, given, changed, turn):
+    """What goes as one takes one way: of what is given to it, else the mean by mass, which keeps the momentum."""
+    count = len(x)
+    way, total, size = np.zeros((count, 3)), np.zeros(count), np.zeros(count, np.int64)
+    for i in range(count):
+        head = _first(zone, i)
+        size[head] += 1
+        if given[i, 3] > 0 and head != i:  # it was told before it was joined
+            given[head] += given[i]
+            given[i] = 0.0
+    for i in range(count):
+        head = _first(zone, i)
+        if inverse_mass[i] > 0 and given[head, 3] == 0:
+            total[head] += 1 / inverse_mass[i]
+            for j in range(3):
+                way[head, j] += (x[i, j] - start[i, j]) / inverse_mass[i]
+    for i in range(count):
+        head = _first(zone, i)
+        if inverse_mass[i] <= 0 or (size[head] < 2 and given[head, 3] == 0):
+            continue
+        changed[i] = turn
+        for j in range(3):
+            if given[head, 3] > 0:
+                x[i, j] = start[i, j] + given[head, j] / given[head, 3]
+            else:
+                x[i, j] = start[i, j] + way[head, j] / total[head]
 
 
 @single
@@ -137,9 +213,9 @@ def _apart(x, start, t, a, b, c, d, of_points):
 
 
 @single
-def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, weight):
-    """(the share of its ways at which a pair comes nearer than it may, 2 if it does not; how near it may come, and how
-    much further it is pushed, m)."""
+def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, grew, weight):
+    """(the share of its ways at which a pair comes nearer than it may, 2 if it does not; how near it may be at the end,
+    and how much further it is pushed, m)."""
     near = _apart(start, start, 0.0, a, b, c, d, of_points)
     # how far they go against each other at the most: what they share is taken off
     m0 = m1 = m2 = 0.0
@@ -158,32 +234,37 @@ def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, weight):
             two = max(two, far)
     way = np.sqrt(one) + np.sqrt(two)
     round_a, round_c = soup.sort[a] == ROUND, soup.sort[c] == ROUND
-    base = radius[a] if round_a else (radius[c] if round_c else 0.0)
+    base, grown = 0.0, 0.0  # what is round is as thick as it is, and may grow
+    if round_a or round_c:
+        ball = a if round_a else c
+        base, grown = radius[ball] - grew[ball], grew[ball]
     thick = 2 * (radius[c] if round_a else (radius[a] if round_c else max(radius[a], radius[c])))
+    way += max(grown, 0.0)
     if near - way > base + NEAREST * thick:
         return 2.0, 0.0, 0.0
     if near <= base:  # within it already: no deeper, and out by pushes
-        least, more = 0.98 * near, 0.01 * near
+        least, more = 0.98 * near - base, 0.01 * near
     else:
         more = 0.5 * min(NEAREST * thick, 0.5 * (near - base))
-        least = base + 2 * more
-    if least <= 0 or way <= 0:
+        least = 2 * more
+    if near <= 0 or way <= 0:
         return 2.0, 0.0, 0.0
-    if near - way > least:
+    clear = near - base
+    if clear - way > least:
         return 2.0, 0.0, 0.0
     if _is_through(start, a, b, c, d, of_points, pairs.side, p, weight):
         return 2.0, 0.0, 0.0
-    t = 0.0
+    t, end = 0.0, base + grown + least
     for _ in range(MOST_ADVANCES):
-        t += (near - least + 0.5 * more) / way
+        t += (clear - least + 0.5 * more) / way
         if t >= 1:
             t = 1.0
-        near = _apart(x, start, t, a, b, c, d, of_points)
-        if near < least:
-            return t, least, more
+        clear = _apart(x, start, t, a, b, c, d, of_points) - base - t * grown
+        if clear < least:
+            return t, end, more
         if t >= 1:
             return 2.0, 0.0, 0.0
-    return t, least, more
+    return t, end, more
 
 
 @single
@@ -195,34 +276,3 @@ def _is_through(x, a, b, c, d, of_points, side, p, weight):
         off = weight[0] * x[a, j] + weight[1] * x[b, j] + weight[2] * x[c, j] + weight[3] * x[d, j]
         across += off * side[p, j]
     return across < 0
-
-
-@single
-def _take_one_way(x, start, inverse_mass, at, of_points, fixed, changed, turn, weight):
-    """The points of a pair take one way: of those that are given, else of those that were carried, else the mean."""
-    _weigh(start, at[0], at[1], at[2], at[3], of_points, weight)
-    given = settled = free = False
-    for k in range(4):
-        given |= inverse_mass[at[k]] <= 0
-        settled |= fixed[at[k]]
-        free |= not fixed[at[k]]
-    w0 = w1 = w2 = total = 0.0
-    for k in range(4):
-        i = at[k]
-        if given:
-            own = abs(weight[k]) + 1e-3 if inverse_mass[i] <= 0 else 0.0
-        elif settled and free:
-            own = abs(weight[k]) + 1e-3 if fixed[i] else 0.0
-        else:
-            own = 1 / inverse_mass[i]
-        w0 += own * (x[i, 0] - start[i, 0])
-        w1 += own * (x[i, 1] - start[i, 1])
-        w2 += own * (x[i, 2] - start[i, 2])
-        total += own
-    w0, w1, w2 = w0 / total, w1 / total, w2 / total
-    for k in range(4):
-        i = at[k]
-        if inverse_mass[i] > 0 and (not fixed[i] or not free or given):
-            x[i, 0], x[i, 1], x[i, 2] = start[i, 0] + w0, start[i, 1] + w1, start[i, 2] + w2
-            fixed[i] = True
-            changed[i] = turn

@@ -21,14 +21,16 @@ class Pairs(NamedTuple):
     """Pairs that are watched.
 
     at (p, 2) a point and a triangle, or two edges; side (p, 3) from the second to the first when it was found; gap (p,)
-    m between them then, negative within a solid; most (p,) m that they may come near; born (p,) s when it was found;
-    judged (p,) when it was last found to be far enough apart, in the same count as when points were moved
+    m between them then, negative within a solid; most (p,) m that they may come near; thick (p,) m how near they might
+    come when it was found, since balls grow; born (p,) s when it was found; judged (p,) when it was last found to be
+    far enough apart, in the same count as when points were moved
     """
 
     at: np.ndarray
     side: np.ndarray
     gap: np.ndarray
     most: np.ndarray
+    thick: np.ndarray
     born: np.ndarray
     judged: np.ndarray
 
@@ -124,10 +126,10 @@ def sides_ee(x, watched, which, edges):
 
 
 @inline
-def _wanted(thick, gap, age, most):
-    """How far apart a pair is to be: as thick as it is; what overlapped when it was found is parted no faster than
-    RECOVERY, so that nothing is thrown apart."""
-    return min(thick, max(gap, -most) + RECOVERY * age)
+def _wanted(thick, gap, age, was):
+    """How far apart a pair is to be: as thick as it is; what overlapped when it was found, as thick as it was then, is
+    parted no faster than RECOVERY, so that nothing is thrown apart."""
+    return min(thick, max(gap, -thick) + max(thick - was, 0.0) + RECOVERY * age)
 
 
 @single
@@ -157,7 +159,7 @@ def push_vt(x, old, inverse_mass, watched, triangles, radius, rub, now, moved, t
         else:
             back = -1.0 if across < 0 and (within or gap[p] < 0) else 1.0
             nx, ny, nz, apart = back * nx / apart, back * ny / apart, back * nz / apart, back * apart
-        deep = _wanted(thick, gap[p], now - born[p], thick) - apart
+        deep = _wanted(thick, gap[p], now - born[p], watched.thick[p]) - apart
         if deep <= 0:
             continue
         wi, wa, wb, wc = inverse_mass[i], inverse_mass[a], inverse_mass[b], inverse_mass[c]
@@ -220,7 +222,7 @@ def push_ee(x, old, inverse_mass, watched, edges, sort, radius, rub, now, moved,
         else:
             back = -1.0 if across < 0 else 1.0
             nx, ny, nz, apart = back * nx / apart, back * ny / apart, back * nz / apart, back * apart
-        deep = _wanted(thick, gap[p], now - born[p], thick) - apart
+        deep = _wanted(thick, gap[p], now - born[p], watched.thick[p]) - apart
         if deep <= 0:
             continue
         wa, wb, wc, wd = inverse_mass[a], inverse_mass[b], inverse_mass[c], inverse_mass[d]

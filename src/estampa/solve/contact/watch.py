@@ -54,6 +54,7 @@ class Watcher:
         self.soup, self.tree, self.planes, self.inverse_mass, self.watch = soup, tree, planes, inverse_mass, empty
         self.margin = MARGIN * soup.edge
         self.looks = 0  # in this small step
+        self.radius, self.grew = soup.radius, np.zeros(count)
         self._moved, self._tick = np.ones(count, np.int64), 1
 
     @property
@@ -68,8 +69,9 @@ class Watcher:
         of = [soup.owner[at] for at in points]
         return np.bincount(np.concatenate(of), minlength=int(soup.owner.max(initial=0)) + 1)
 
-    def begin(self) -> None:
-        """A small step begins: what was thought to go has gone."""
+    def begin(self, radius: np.ndarray, grew: np.ndarray) -> None:
+        """A small step begins: what was thought to go has gone. radius (N,) m at its end; grew (N,) m within it."""
+        self.radius, self.grew = radius, grew
         self.watch.at[:] += self.watch.way
         self.watch.way[:] = 0.0
         self.looks = 0
@@ -79,43 +81,45 @@ class Watcher:
         self.watch.at[:] = NOWHERE
         self.watch.way[:] = 0.0
 
-    def part(self, x: np.ndarray, start: np.ndarray, radius: np.ndarray, step: Times) -> None:
+    def part(self, x: np.ndarray, start: np.ndarray, step: Times) -> None:
         """Part all that came too near on its way from `start` to x (N, 3) m, which is moved."""
         self._moved[:], self._tick = 1, 1
         self.watch.vt.judged[:] = 0
         self.watch.ee.judged[:] = 0
         # what touched before most likely does so again: when it is pushed first, less strays from its way later
-        self._push(x, start, radius, step, 1, np.inf)
+        self._push(x, start, step, 1, np.inf)
         passes = 0
         while passes < MOST_PASSES:
             far = 0.5 * self.margin if self.looks < MOST_LOOKS else np.inf
             if far < np.inf:
-                self._look(x, start, radius, step)
-            made, is_clean = self._push(x, start, radius, step, MOST_PASSES - passes, far)
+                self._look(x, start, step)
+            made, is_clean = self._push(x, start, step, MOST_PASSES - passes, far)
             passes += made
             if is_clean and (far == np.inf or not strayed(x, self.watch, far).any()):
                 break
 
-    def _push(self, x, start, radius, step, passes, far):
+    def _push(self, x, start, step, passes, far):
         made, is_clean, self._tick = push(
-            x, start, self.inverse_mass, self.watch, self.soup, radius, self.planes, step, passes, far, self._moved,
-            self._tick,
+            x, start, self.inverse_mass, self.watch, self.soup, self.radius, self.planes, step, passes, far,
+            self._moved, self._tick,
         )  # fmt: skip
         return made, is_clean
 
-    def _look(self, x, start, radius, step) -> None:
+    def _look(self, x, start, step) -> None:
         """Look again at what strayed."""
         off = strayed(x, self.watch, 0.5 * self.margin)
         if off.any():
-            self.watch = look(x, start, off, self.watch, self.margin, self.soup, self.tree, radius, step.before)
+            self.watch = look(
+                x, start, off, self.watch, self.margin, self.soup, self.tree, self.radius, self.grew, step.before
+            )
             self.looks += 1
 
-    def guard(self, x: np.ndarray, start: np.ndarray, radius: np.ndarray, step: Times) -> int:
+    def guard(self, x: np.ndarray, start: np.ndarray, step: Times) -> int:
         """Let go along what no push has parted; returns pairs that could not be kept apart."""
         left = 0
         for _ in range(MOST_LOOKS):
-            self._look(x, start, radius, step)
-            moved, left = carry(x, start, self.inverse_mass, self.watch, self.soup, radius)
+            self._look(x, start, step)
+            moved, left = carry(x, start, self.inverse_mass, self.watch, self.soup, self.radius, self.grew)
             if not moved:
                 break
         return left
@@ -124,8 +128,8 @@ class Watcher:
 @single
 def _pairs(at):
     count = len(at)
-    gap, most, born = np.zeros(count), np.zeros(count), np.zeros(count)
-    return Pairs(at, np.zeros((count, 3)), gap, most, born, np.zeros(count, np.int64))
+    gap, most, thick, born = np.zeros(count), np.zeros(count), np.zeros(count), np.zeros(count)
+    return Pairs(at, np.zeros((count, 3)), gap, most, thick, born, np.zeros(count, np.int64))
 
 
 @single
@@ -164,8 +168,8 @@ def strayed(x, watch, far):
 
 
 @single
-def look(x, start, strayed, watch, margin, soup, tree, radius, now):
-    """Look again at what strayed; returns the new watch. now -- s when the step began"""
+def look(x, start, strayed, watch, margin, soup, tree, radius, grew, now):
+    """Look again at what strayed; returns the new watch. grew (N,) m in the step; now -- s when it began"""
     for i in range(len(x)):
         if strayed[i]:
             for j in range(3):
@@ -192,6 +196,14 @@ def look(x, start, strayed, watch, margin, soup, tree, radius, now):
     sides_ee(start, ee, new, soup.edges)
     ee.most[new] = most_ee(soup.rest, ee.at[new], soup.edges, soup.owner)
     vt.born[which], ee.born[new] = now, now
+    for p in range(len(which)):
+        if which[p]:
+            i, a = vt.at[p, 0], soup.triangles[vt.at[p, 1], 0]
+            vt.thick[p] = min(radius[i] - grew[i] + radius[a] - grew[a], vt.most[p])
+    for p in range(len(new)):
+        if new[p]:
+            a, c = soup.edges[ee.at[p, 0], 0], soup.edges[ee.at[p, 1], 0]
+            ee.thick[p] = min(radius[a] - grew[a] + radius[c] - grew[c], ee.most[p])
     return Watch(watch.at, watch.way, watch.fitted, vt, ee)
 
 
@@ -213,7 +225,8 @@ def _merged(watched, kept, found):
 def _copy(pairs, p, to, q):
     to.at[q, 0], to.at[q, 1] = pairs.at[p, 0], pairs.at[p, 1]
     to.side[q, 0], to.side[q, 1], to.side[q, 2] = pairs.side[p, 0], pairs.side[p, 1], pairs.side[p, 2]
-    to.gap[q], to.most[q], to.born[q], to.judged[q] = pairs.gap[p], pairs.most[p], pairs.born[p], pairs.judged[p]
+    to.gap[q], to.most[q], to.thick[q] = pairs.gap[p], pairs.most[p], pairs.thick[p]
+    to.born[q], to.judged[q] = pairs.born[p], pairs.judged[p]
 
 
 @single
