@@ -4,6 +4,8 @@ import numpy as np
 from PySide6.QtWidgets import QDialogButtonBox, QLabel
 
 from estampa import edits as do
+from estampa.app.view.overlay import Overlay
+from estampa.app.view.stretching import stretch_told
 from estampa.edits import joints
 from estampa.geometry.primitives import sheet
 
@@ -17,6 +19,46 @@ def answered(user, **values):
     box = dialog.findChild(QDialogButtonBox)
     user.click(next(b for b in box.buttons() if box.buttonRole(b) == QDialogButtonBox.AcceptRole))
     user.wait()
+
+
+def test_a_gust_is_closed_into_a_loop_by_a_click_and_the_stretch_is_looked_at(user, monkeypatch):
+    s = user.session
+    do.set_range(s.scene, end=24)
+    do.set_loop(s.scene, 1, 25)
+    flat = sheet(0.6, 0.4, 9, 7)
+    flag = do.add_mesh(s.scene, flat.with_points(flat.points[:, [0, 2, 1]]), "Flag")
+    held = do.add_map(s.scene, flag.id, (flat.points[:, 0] < -0.299).astype(float), "Mast")
+    layer = do.add_layer(s.scene, flag.id, "cloth", "Silk", {"pins": held.id})
+    for kind in ("gravity", "wind"):
+        do.add_thing(s.scene, kind)
+    user.do("solve")
+    user.wait()
+    user.window.show_panel("loop")
+    user.wait()
+    seam = lambda: user.window.loop.table.item(0, 1).text()
+    assert float(seam().split()[0]) > 10
+    user.click(user.window.loop.solved_button)
+    user.wait(lambda: "run-up" in user.notice and "Undo" in user.notice, 120)
+    assert s.doc.run_up >= 24 and next(t for t in s.doc.things if t.kind == "wind").value("loops") is True
+    user.do("solve")
+    user.wait(seconds=60)
+    user.wait(lambda: seam() == "0.00 mm" or float(seam().split()[0]) < 0.1)
+    drawn = []
+    monkeypatch.setattr(Overlay, "_draw_ramp", lambda self, painter, name, ends=("0", "1"): drawn.append((name, ends)))
+    s.player.go_to(12)
+    user.do("stretch")
+    user.wait()
+    user.window.viewport.grab()
+    assert drawn[-1] == ("stretch", ("0 %", "15 %"))
+    (words, _), *_ = stretch_told(s)
+    rest, now = s.scene.mesh(flag.mesh), s.scene.evaluator(s.store).subject(user.thing("Flag"), 12).points
+    long = lambda p: np.linalg.norm(p[rest.edges[:, 1]] - p[rest.edges[:, 0]], axis=1)
+    assert f"{100 * (long(now) / long(rest.points) - 1).max():+.1f} %" in words, "as NumPy has it"
+    user.select("Flag")
+    user.do("untangle")
+    assert [l.kind for l in user.thing("Flag").stack] == ["cloth", "untangle"] and "from frame 12" in user.notice
+    user.do("undo")
+    assert [l.id for l in user.thing("Flag").stack] == [layer.id]
 
 
 def test_a_sail_is_cut_off_held_along_a_yard_and_mirrored(user):

@@ -38,10 +38,10 @@ def begun_from(points, mesh) -> tuple[Scene, object]:
 def poked(deep):
     """Two sheets side by side, a corner of the one bent through the other by so many m."""
     one, other = hung(0.6, 0.6, 13, 13), hung(0.6, 0.6, 13, 13)
-    back = other.points + [0.25, -0.2, 0.05]
-    bend = np.clip(((0.4 - back[:, 0]) + (back[:, 1] + 0.2)) / 0.15, 0, None)  # its upper left corner
-    back[:, 2] -= (0.05 + deep) * np.clip(bend, 0, 1) ** 2
-    flat = joined([one, other.with_points(other.points + [0.25, -0.2, 0.05])])
+    back = other.points + [0.25, -0.2, 0.02]
+    bend = np.clip(((0.55 - back[:, 0]) + (back[:, 1] + 0.2)) / 0.3, 0, None)  # its upper left corner
+    back[:, 2] -= (0.02 + deep) * np.clip(bend, 0, 1) ** 2
+    flat = joined([one, other.with_points(other.points + [0.25, -0.2, 0.02])])
     return np.concatenate([one.points, back]), flat
 
 
@@ -61,8 +61,8 @@ def test_a_corner_that_pokes_through_another_sheet_comes_back_out_over_frames(st
     assert [crossings(p, mesh) for p in frames[5:]] == [0, 0, 0], "it is out, says ipctk"
     assert 0.85 < stretch(frames[-1], mesh).min() and stretch(frames[-1], mesh).max() < 1.11
     gone = [np.linalg.norm(b - a, axis=1).max() for a, b in zip(frames, frames[1:], strict=False)]
-    assert max(gone) < 0.5 * (deep + 0.03), "and not in one go"
-    assert np.linalg.norm(frames[-1] - frames[0], axis=1).max() < deep + 0.04, "by the shorter way"
+    assert max(gone) < 0.5 * (deep + 0.02), f"not in one go: {gone}"
+    assert np.linalg.norm(frames[-1] - frames[0], axis=1).max() < 2 * (deep + 0.02), "by the shorter way"
     assert list(cannot_be_untangled(evaluator)) == []
 
 

@@ -88,7 +88,7 @@ def _is_nothing(curve: Curve, channel, first: int, last: int) -> bool:
     low, high = channel.soft or (0, 1)
     least = NOTHING.get(channel.unit, 1e-4 * max(abs(high - low), 1e-9))
     slopes = abs(_slope(curve, first, 1) - _slope(curve, last, -1))
-    return abs(curve.at(last) - curve.at(first)) < least and slopes < 0.1 * least
+    return abs(curve.at(last) - curve.at(first)) < least and slopes < 0.5 * least
 
 
 def measured(evaluator: Evaluator, found: list[Offer]) -> list[Offer]:

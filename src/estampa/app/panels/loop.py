@@ -69,6 +69,7 @@ class LoopPanel(QScrollArea):
         self.list.setAccessibleName("What closes the seam")
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
         self.list.setMinimumHeight(66)
+        self.list.setMaximumHeight(112)  # so that the buttons below it are seen at once
         layout.addWidget(self.list, 3)
         row = QHBoxLayout()
         self.drop = QComboBox()
@@ -104,6 +105,7 @@ class LoopPanel(QScrollArea):
         self.steps.setAccessibleName("What moves in step")
         self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarAlwaysOff)
         self.steps.setMinimumHeight(46)
+        self.steps.setMaximumHeight(70)
         self.steps.itemClicked.connect(lambda item: session.selection.select(item.data(Qt.UserRole)))
         layout.addWidget(self.steps, 2)
         row = QHBoxLayout()

@@ -26,6 +26,7 @@ from .pressure_volumes import blow_up, keep_volume
 from .ties import draw
 
 MOST_HALVED = 4  # times that a small step is halved, where it cannot be held and parted
+BETTER = 0.7  # of what it was too long by: what smaller steps leave above this they do not help
 TOO_LONG = 0.03  # of a length beyond what it may be: then it is halved
 MOST_TURNS = 6  # of holding lengths and parting, in a small step
 CALM = 0.06  # of the difference of neighbours' speeds, at each contact
@@ -103,6 +104,7 @@ def advance(particles, fabric, surroundings, coarse, ties, bags, contact, subste
         return through
 
     t, halved, good, taken = 0.0, 0, 0, 0
+    before, in_vain = np.inf, False  # how long it was as it was taken back; whether smaller steps helped nothing
     while t < 1 - 1e-9:
         if on_step:
             on_step(watcher, t)
@@ -110,7 +112,12 @@ def advance(particles, fabric, surroundings, coarse, ties, bags, contact, subste
         to = min(t + 0.5**halved / substeps, 1.0)
         through, taken = small_step(t, 1.0 if to > 1 - 1e-9 else to), taken + 1
         # what could not be held and parted at once is done again in smaller steps
-        if watcher and halved < MOST_HALVED and (through or longest(x, lengths) > 1 + TOO_LONG):
+        far = longest(x, lengths) if watcher else 1.0
+        too_long = far > 1 + TOO_LONG and not in_vain
+        if halved == MOST_HALVED and too_long:
+            in_vain = far > 1 + BETTER * (before - 1)
+        if halved < MOST_HALVED and (through or too_long):
+            before = far if halved == 0 else before
             x[:], v[:] = start, speed
             halved, good = halved + 1, 0
             watcher.forget()

@@ -338,7 +338,7 @@ def _look(ways, soup, tree, patches, fitted, boxes, begin, end, found, base):
                         r = far + np.sqrt(max(_off(u, i, c), _off(u, i, d), _off(u, i, e)))
                         if d2 >= r * r:
                             continue
-                    if own and not _nearer(x, u, np.sqrt(d2), i, i, c, d, e, apart_pt(
+                    if own and not _nearer(u, np.sqrt(d2), reach, i, i, c, d, e, apart_pt(
                             rest[i, 0], rest[i, 1], rest[i, 2], rest[c, 0], rest[c, 1], rest[c, 2],
                             rest[d, 0], rest[d, 1], rest[d, 2], rest[e, 0], rest[e, 1], rest[e, 2])):  # fmt: skip
                         continue
@@ -373,7 +373,7 @@ def _look(ways, soup, tree, patches, fitted, boxes, begin, end, found, base):
                     r = far + np.sqrt(max(_off(u, i, c), _off(u, i, d), _off(u, j, c), _off(u, j, d)))
                     if d2 >= r * r:
                         continue
-                if own and not _nearer(x, u, np.sqrt(d2), i, j, c, d, d, apart_ee(
+                if own and not _nearer(u, np.sqrt(d2), reach, i, j, c, d, d, apart_ee(
                         rest[i, 0], rest[i, 1], rest[i, 2], rest[j, 0], rest[j, 1], rest[j, 2],
                         rest[c, 0], rest[c, 1], rest[c, 2], rest[d, 0], rest[d, 1], rest[d, 2])):  # fmt: skip
                     continue
@@ -390,10 +390,10 @@ def _off(u, i, j):
 
 
 @inline
-def _nearer(x, u, apart, i, j, c, d, e, rest2):
-    """Whether neighbours in a sheet come nearer than they may by their rest on their ways."""
+def _nearer(u, apart, reach, i, j, c, d, e, rest2):
+    """Whether neighbours in a sheet come nearer than they may by their rest, on their ways or astray from these."""
     way = np.sqrt(max(_off(u, i, c), _off(u, i, d), _off(u, i, e), _off(u, j, c), _off(u, j, d), _off(u, j, e)))
-    return apart - way < NEAR_AT_REST * np.sqrt(rest2)
+    return apart - way - reach < NEAR_AT_REST * np.sqrt(rest2)
 
 
 @single

@@ -19,6 +19,7 @@ MOST_PUSHES = 30  # rounds in which what meets is pushed apart, and may slide
 MOST_ROUNDS = 40  # in which it goes along
 MOST_ADVANCES = 64  # along one way; what needs more counts as a hit
 NEAREST = 0.1  # of the thickness: nearer than that nothing comes in one step
+FLOOR = 0.004  # of the thickness: nearer than that nothing comes at all; a frame is kept in single precision
 single = njit(cache=True, nogil=True, error_model="numpy")
 inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")
 
@@ -242,11 +243,14 @@ def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, grew, weight
     way += max(grown, 0.0)
     if near - way > base + NEAREST * thick:
         return 2.0, 0.0, 0.0
+    floor = FLOOR * thick
     if near <= base:  # within it already: no deeper, and out by pushes
         least, more = 0.98 * near - base, 0.01 * near
+    elif near - base <= floor:
+        least, more = 0.999 * (near - base), 0.2 * floor
     else:
         more = 0.5 * min(NEAREST * thick, 0.5 * (near - base))
-        least = 2 * more
+        least = max(2 * more, floor)
     if near <= 0 or way <= 0:
         return 2.0, 0.0, 0.0
     clear = near - base
