@@ -78,7 +78,7 @@ def _of_solving(command: Added) -> None:
     loop.add_argument("--run-up", type=int, metavar="FRAMES", help="frames solved before the first; saves the scene")
     words = "let what is solved close: a run-up until rounds agree, then a fade; saves the scene"
     loop.add_argument("--solved", action="store_true", help=words)
-    loop.add_argument("--fade", type=int, metavar="FRAMES", help="last frames that are faded; with --solved 12")
+    loop.add_argument("--fade", type=int, metavar="FRAMES", help="last frames that are faded; with --solved a third")
     loop.add_argument("--desync", action="store_true", help="bring what moves in step out of it, and save the scene")
     loop.add_argument("--vary", type=float, default=0.0, metavar="SHARE", help="with it, how much copies differ")
 

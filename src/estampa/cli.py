@@ -255,8 +255,7 @@ def _loop(a) -> int:
                 print(f"done: {offer.told()}")
             if a.solved:
                 with Progress("closing solved loops") as progress:
-                    fade = rounds.FADE if a.fade is None else a.fade
-                    closed = rounds.close_solved(scene, fade=fade, progress=progress)
+                    closed = rounds.close_solved(scene, fade=a.fade, progress=progress)
                 rounds.put(scene, closed)
                 print(f"solved loops: {closed.words()}")
             for group in sync.in_step(scene.evaluator()) if a.desync else ():

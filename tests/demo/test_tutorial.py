@@ -3,6 +3,7 @@
 import re
 from pathlib import Path
 
+import ipctk
 import numpy as np
 import trimesh
 
@@ -23,7 +24,13 @@ def test_a_shell_is_pressed_flat_and_opens_in_halves():
     n = told("tutorial-dome.md")
     scene, shade = n["scene"], n["scene"].doc.find(n["shade"].id)
     assert np.ptp(n["pressed"][:, 1]) < 0.2 * n["RADIUS"], "pressed flat"
-    mesh = scene.mesh(shade.mesh)
+    mesh, pressed = scene.mesh(shade.mesh), n["pressed"]
+    half = mesh.triangles[(mesh.triangles < len(pressed)).all(axis=1)]
+    edges = ipctk.edges(half)
+    judge = ipctk.CollisionMesh(pressed, edges, half)
+    assert not ipctk.has_intersections(judge, pressed), "nothing goes through anything, says ipctk"
+    long = lambda p: np.linalg.norm(p[edges[:, 1]] - p[edges[:, 0]], axis=1)
+    assert (long(pressed) / long(mesh.points)).max() < 1.15, "no edge is longer by more than 15 %"
     ball = trimesh.Trimesh(mesh.points, mesh.triangles, process=False)
     assert ball.is_watertight and ball.is_winding_consistent and ball.volume > 0, "welded, and facing outwards"
     assert abs(ball.volume - 4 / 3 * np.pi * n["RADIUS"] ** 3) < 0.03 * ball.volume

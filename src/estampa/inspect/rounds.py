@@ -16,7 +16,7 @@ from .closing import offers, with_keys_round
 AGREES = 1e-4  # m; two rounds that differ less, and by less than ten times that a second, are one motion
 MOST_ROUNDS = 8  # of run-up
 NEARER = 0.7  # of the gap two rounds ago; a gap that does not fall to this does not get nearer
-FADE = 12  # frames
+FADE = 12  # frames, at the least
 
 
 @dataclass(frozen=True)
@@ -44,7 +44,7 @@ class Closed:
 def close_solved(
     scene: Scene,
     store=None,
-    fade: int = FADE,
+    fade: int | None = None,
     within: float = AGREES,
     most_rounds: int = MOST_ROUNDS,
     progress=lambda share, words: None,
@@ -52,7 +52,8 @@ def close_solved(
 ) -> Closed:
     """Work out how the solved things of a scene close their loop. Nothing is changed yet: see `put`.
 
-    fade -- frames over which what stays open is faded; 0 leaves it open. within -- metres. Raises EstampaError where
+    fade -- frames over which what stays open is faded, a third of the loop and 12 at the least unless told; 0 leaves it
+    open. within -- metres. Raises EstampaError where
     nothing is solved or no loop is chosen, and Cancelled.
     """
     doc = scene.doc
@@ -62,6 +63,7 @@ def close_solved(
         raise EstampaError("The scene", "has nothing that is solved.", "Close the seam by the offers.")
     first, last = doc.loop
     round_ = last - first
+    fade = max(FADE, round_ // 3) if fade is None else fade
     drivers = [o for o in offers(doc, min(fade or FADE, round_)) if o.thing]
     for offer in drivers:
         doc = offer.applied(doc)

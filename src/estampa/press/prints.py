@@ -10,6 +10,7 @@ from ..errors import EstampaError
 from ..evaluate import outcome
 from ..evaluate.evaluator import Evaluator
 from ..evaluate.outcome import Outcome
+from ..formats.seam import SEEN
 from ..geometry.mesh import Mesh
 from ..kinds.channels import number, ref, switch, text, whole
 from ..kinds.registry import Kind
@@ -69,7 +70,7 @@ class Deviation:
     largest: float  # m; infinite where the file holds what is no number
     frame: int
     place: int  # of the vertex or joint
-    ends: tuple[np.ndarray, ...] = ()  # (n, 3) as the file has them, of the first three and last three frames
+    ends: tuple[np.ndarray, ...] = ()  # (n, 3) as the file has them, of the first and as many last frames
     report: str = ""  # what more there is to know of it
 
 
@@ -90,11 +91,13 @@ class DeviationTracker:
 
     def keep(self, i: int, found: np.ndarray) -> None:
         """Points of the i-th frame, where a loop's seam is judged by them."""
-        if i < 3 or i >= len(self.frames) - 3:
+        if i < SEEN or i >= len(self.frames) - SEEN:
             self.ends[i] = found
 
     def gap(self, report: str = "") -> Deviation:
-        return Deviation(self.largest, *self.worst, tuple(self.ends[i] for i in sorted(self.ends)), report)
+        many = min(SEEN, len(self.frames) // 2)
+        at = [i for i in sorted(self.ends) if i < many or i >= len(self.frames) - many]
+        return Deviation(self.largest, *self.worst, tuple(self.ends[i] for i in at), report)
 
 
 class Print(Kind):

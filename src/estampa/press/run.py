@@ -9,7 +9,7 @@ from ..edits import clips
 from ..errors import Cancelled, EstampaError, disk_trouble
 from ..evaluate.evaluator import Evaluator
 from ..formats.bounds import in_words
-from ..formats.seam import seam_jump
+from ..formats.seam import LEAST, seam_jump
 from ..hashing import digest
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
@@ -172,7 +172,7 @@ def run(
     size = sum(p.stat().st_size for p in paths)
     of = kind.takes.counted
     each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told
-    jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) == 6 else None
+    jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) >= 2 * LEAST else None
     more = (job.v["tolerance"], target, signature(evaluator, item), of, gap.report, jump)
     return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *more)
 

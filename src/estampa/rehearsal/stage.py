@@ -5,7 +5,7 @@ from pathlib import Path
 
 from ..errors import EstampaError
 from ..formats import bounds
-from ..formats.seam import seam_jump
+from ..formats.seam import SEEN, seam_jump
 from ..units import format_bytes, format_length
 from .actor import Actor, PlayedPart, once
 from .gltf import GltfActor
@@ -124,10 +124,9 @@ class RehearsalStage:
         clip, step = part.clip, part.actor.step
         if not (clip.loops and clip.seconds > 4 * step):
             return None
-        at = [
-            part.actor.points(clip, s)
-            for s in (0, step, 2 * step, clip.seconds - 2 * step, clip.seconds - step, clip.seconds)
-        ]
+        many = min(SEEN, int(clip.seconds / step + 1) // 2)
+        first = [k * step for k in range(many)]
+        at = [part.actor.points(clip, s) for s in (*first, *(clip.seconds - s for s in reversed(first)))]
         if len({p.shape for p in at}) > 1:
             return None
         return seam_jump(at)

@@ -307,7 +307,7 @@ class LoopPanel(QScrollArea):
     def close_solved(self):
         """Let what is solved close its loop: a run-up until rounds agree, and a fade of what stays open."""
         s = self.session
-        fade = s.doc.fade or rounds.FADE
+        fade = s.doc.fade or None
 
         def work(progress, cancelled):
             return rounds.close_solved(s.scene, s.store, fade, progress=progress, cancelled=cancelled)

@@ -94,6 +94,7 @@ class Cloth(Solver):
     reads = FIELDS
     tables = TABLES
     passing = ("aside",)
+    shown = ("position", "by")
     alarm = ALARM
     ensemble, solo = "cloths", True
     presets = {
