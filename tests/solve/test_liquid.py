@@ -13,11 +13,13 @@ from estampa.errors import EstampaError
 from estampa.evaluate import outcome
 from estampa.evaluate.evaluator import Evaluator
 from estampa.evaluate.live import Live
+from estampa.fields.force import Pool
 from estampa.geometry.mesh import Mesh
 from estampa.geometry.skin import LEVEL, covered, cut, smoothed
 from estampa.scene.document import Document
 from estampa.scene.ids import ids_of
 from estampa.scene.scene import Scene
+from estampa.solve.cloth.dipped import _borne
 from estampa.solve.liquid import weights
 
 G, RATE, S = 9.80665, 24, 0.02
@@ -407,6 +409,56 @@ def test_a_dipped_cloth_gets_wet_and_dries(store):
     in_water = [i for i, w in enumerate(wet) if w > 0.99]
     fall = -np.diff(height)[in_water[3] : in_water[3] + 4].mean() * RATE
     assert fall < 2.5 * np.sqrt(2 * 0.2 * G * (1 - 1000 / 1500) / 1000) + 0.1, "it sinks slowly"
+
+
+@pytest.mark.slow
+def test_a_sheet_bears_what_stands_on_it(store):
+    """Hydrostatics: a sheet at rest bears the weight of the liquid above it; a membrane sags as its load asks."""
+    scene, made = liquid(end=36, spacing=0.03)
+    do.add_thing(scene, "gravity")
+    sheet_ = do.add_mesh(scene, Mesh.from_triangles(*grid_of(0.8, 21)), "Sheet")
+    points = scene.mesh(sheet_.mesh).points
+    do.set_value(scene, sheet_.id, "y", 0.6)
+    rim = (np.abs(points[:, [0, 2]]).max(axis=1) > 0.399).astype(float)
+    held = do.add_map(scene, sheet_.id, rim, "Rim")
+    values = {"density": 0.3, "pins": held.id, "warp": 2000.0, "weft": 2000.0, "damping": 2.0}
+    cloth = do.add_layer(scene, sheet_.id, "cloth", "Sheet", values)
+    box(scene, made, (0.24, 0.06, 0.24), (0, 0.65, 0))
+    do.add_thing(scene, "collider", "Sheet", {"shape": "mesh", "subject": sheet_.id, "margin": 0.015})
+    force = liquids.immerse(scene, made)
+    do.set_value(scene, force.id, "soaks", 0.0)
+    evaluator, _ = solved(scene, store, 36)
+    run = next(r for r in evaluator.runs.every() if r.thing.kind == "liquid")
+    at = evaluator.subject(scene.doc.find(sheet_.id), 36).points
+    grains = store.frame(evaluator.runs.key(run, 36))["grains"]
+    place = grains["position"].astype(float)
+    on = place[place[:, 1] > at[:, 1].min() - 0.1]
+    weighs = 1000 * 0.03**3 * len(on)
+    assert weighs > 3, "most of it stays on the sheet"
+    mesh = scene.mesh(sheet_.mesh)
+    apart, nearest = cKDTree(place).query(at, 6)
+    pool = Pool(place, grains["velocity"].astype(float), 0.03, 1000.0)
+    borne = _borne(at, mesh.normals(at), apart[:, 0] < 0.03, nearest, pool)
+    corners = at[mesh.triangles]
+    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    own = np.zeros(len(at))
+    np.add.at(own, mesh.triangles, np.repeat(area[:, None] / 3, 3, axis=1))
+    assert (borne * own).sum() == pytest.approx(weighs, rel=0.1)
+    # the same sheet with so much more mass where it bears it hangs as low
+    do.set_on(scene, force.id, False)
+    dry, _ = solved(scene, store, 36)
+    sags = lambda e: 0.6 - e.subject(scene.doc.find(sheet_.id), 36).points[:, 1].min()
+    assert 0.6 - at[:, 1].min() > 1.5 * sags(dry)
+    heavy = Mesh.from_triangles(*grid_of(0.8, 21))
+    lump = do.add_mesh(scene, heavy, "Heavy")
+    do.set_value(scene, lump.id, "y", 0.6)
+    held = do.add_map(scene, lump.id, rim, "Rim")
+    wet = do.add_map(scene, lump.id, np.clip(borne / borne.max(), 0, 1).astype(np.float32), "Wet")
+    do.add_layer(scene, lump.id, "cloth", "Heavy", {**cloth.values, "pins": held.id})
+    do.add_layer(scene, lump.id, "wetness", values={"map": wet.id, "adds": float(borne.max())})
+    loaded, _ = solved(scene, store, 36)
+    low = 0.6 - loaded.subject(scene.doc.find(lump.id), 36).points[:, 1].min()
+    assert 0.6 - at[:, 1].min() == pytest.approx(low, rel=0.15)
 
 
 def grid_of(side, n):

@@ -187,5 +187,5 @@ def test_what_crosses_is_remarked_upon_with_its_frame(store):
     evaluator = scene.evaluator(store)
     evaluator.solve_through(4)
     remark = next(r for r in goes_through(evaluator))
-    assert remark.thing == layer.id and remark.frame == 2
-    assert "3 frames: first at 2 (Canvas itself)" in remark.wrong
+    assert remark.thing == layer.id and remark.frame == 1
+    assert "4 frames: first at 1 (Canvas itself)" in remark.wrong

@@ -46,8 +46,9 @@ def frame_of(solved: Solved, spans: dict | None = None) -> Frame:
 
 
 def _solved(frame: Frame) -> Solved:
-    rows = frame["points"]
-    return Solved(rows["position"], rows["velocity"], rows["wet"], frame["aside"]["by"], Report.none())
+    rows, aside = frame["points"], frame.tables.get("aside")
+    by = aside["by"] if aside is not None else np.zeros((0, 3))
+    return Solved(rows["position"], rows["velocity"], rows["wet"], by, Report.none())
 
 
 def _shown(frame: Frame, member: str) -> np.ndarray:

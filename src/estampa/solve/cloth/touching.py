@@ -26,6 +26,7 @@ from .pressure_volumes import blow_up, keep_volume
 from .ties import draw
 
 MOST_HALVED = 4  # times that a small step is halved, where it cannot be held and parted
+IN_VAIN = 2  # times, in a frame in which that helped nothing
 BETTER = 0.7  # of what it was too long by: what smaller steps leave above this they do not help
 TOO_LONG = 0.03  # of a length beyond what it may be: then it is halved
 MOST_TURNS = 6  # of holding lengths and parting, in a small step
@@ -113,10 +114,10 @@ def advance(particles, fabric, surroundings, coarse, ties, bags, contact, subste
         through, taken = small_step(t, 1.0 if to > 1 - 1e-9 else to), taken + 1
         # what could not be held and parted at once is done again in smaller steps
         far = longest(x, lengths) if watcher else 1.0
-        too_long = far > 1 + TOO_LONG and not in_vain
+        too_long = far > 1 + TOO_LONG
         if halved == MOST_HALVED and too_long:
-            in_vain = far > 1 + BETTER * (before - 1)
-        if halved < MOST_HALVED and (through or too_long):
+            in_vain |= far > 1 + BETTER * (before - 1)
+        if halved < MOST_HALVED and (through or (too_long and halved < (IN_VAIN if in_vain else MOST_HALVED))):
             before = far if halved == 0 else before
             x[:], v[:] = start, speed
             halved, good = halved + 1, 0
