@@ -252,7 +252,7 @@ def _loop(a) -> int:
             if a.run_up is not None or (a.fade is not None and not a.solved):
                 set_range(scene, run_up=a.run_up, fade=a.fade)
             for offer in closing.close(scene, measured(scene)) if a.close else ():
-                print(f"done: {offer.told()}")
+                print(f"done: {offer.in_full()}")
             if a.solved:
                 with Progress("closing solved loops") as progress:
                     closed = rounds.close_solved(scene, fade=a.fade, progress=progress)
@@ -270,7 +270,7 @@ def _loop(a) -> int:
         gap = gap if seam.solved else "not known"
         print(f"{'closed' if seam.closed else 'open  '}  {seam.name}: {gap} ({seam.where})")
     for offer in measured(scene):
-        print(f"offer: {offer.told()}")
+        print(f"offer: {offer.in_full()}")
     for group in sync.in_step(evaluator):
         print(f"in step: {group.words(scene.doc.find(group.thing).name)}")
     return 0 if all(seam.closed for seam in found) else 1

@@ -66,8 +66,10 @@ def _only(scene, subject, mesh, faces) -> Thing:
 def rims_off(scene: Scene, subject_id: str, axis: str = "x") -> dict[str, float]:
     """Name of a captured shape -> m by which its rim stands off the mirror on which the mesh has its own; of those that
     do."""
-    subject = thing_named(scene, subject_id)
-    mesh, a = scene.mesh(subject.mesh), "xyz".index(axis)
+    subject, a = thing_named(scene, subject_id), "xyz".index(axis)
+    if subject.mesh is None:
+        return {}
+    mesh = scene.mesh(subject.mesh)
     seam = _on_mirror(mesh, a)
     off = {t.name: np.abs(scene.arrays.get(t.points)[seam, a]).max(initial=0.0) for t in subject.targets}
     return {name: float(far) for name, far in off.items() if far > SEAM * float(mesh.size.max())}

@@ -123,10 +123,10 @@ def differing_by_copy(subject: Thing, strength: float, seed: int) -> Thing:
     stack = []
     for k, layer in enumerate(subject.stack):
         values = {}
-        for name in SHARES if layer.declared is not None and layer.on else ():
-            channel = layer.declared.channels.get(name)
+        for name in SHARES if layer.on else ():
+            channel = layer.declared.channels.get(name) if layer.declared is not None else None
             value = layer.value(name) if channel is not None else None
-            if not isinstance(value, (int, float)) or not value or name in layer.locked:
+            if channel is None or not isinstance(value, (int, float)) or not value or name in layer.locked:
                 continue
             share = f"{strength:g} * (2 * rand(i, {1000 * seed + 10 * k + SHARES.index(name)}) - 1)"
             values[name] = Formula(formula=f"{to_shown(value, channel.unit):.9g} * (1 + {share})")

@@ -1,11 +1,11 @@
 """The end of a loop, faded into what came before its start: what is still open after any run-up is closed so."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..geometry import pose as turns
-from ..kinds.registry import Kind
 from ..scene.document import Document
 from ..solve.frame import Column, Frame, Table
 
@@ -32,8 +32,9 @@ def fade_at(doc: Document, frame: float) -> Fade | None:
     return Fade(earlier, done * done * (3 - 2 * done))
 
 
-def between(declared: type[Kind], one: Frame, other: Frame, share: float) -> Frame | None:
-    """A frame that lies so far from one to another, by what its columns are; None where they have other rows."""
+def between(declared: Any, one: Frame, other: Frame, share: float) -> Frame | None:
+    """A frame that lies so far from one to another, by what its columns are; None where they have other rows.
+    declared -- the kind of solver or ensemble that they are of"""
     tables = {}
     for name, table in one.tables.items():
         theirs = other.tables.get(name)

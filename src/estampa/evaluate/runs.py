@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from hashlib import blake2b
 from itertools import repeat
+from typing import Any
 
 import numpy as np
 
@@ -189,8 +190,8 @@ class Runs:
             now, adopted = read(aid, frame), self.of(owner, layer).thing.adopted
             acted = adopted is not None and (adopted.acting is None or aid.id in adopted.acting)
             shares = [1.0 if acted else eased(now.get("ease", 0), frame - k - first) for k in (1, 0)]
-            told = (*(before or (None, None)), frame, *shares, frame - first)
-            found.append(AidInputs(aid.id, name, aid.declared, now, *told))
+            more = (*(before or (None, None)), frame, *shares, frame - first)
+            found.append(AidInputs(aid.id, name, aid.declared, now, *more))
         return tuple(found)
 
     def _is_still(self, run) -> bool:
@@ -295,12 +296,14 @@ class Runs:
         if other is None:
             return replace(found, is_current=False)
         run = self.of(owner, layer)
-        faded = between(run.thing.declared, found.frame, other.frame, fade.share)
+        kind: Any = run.thing.declared
+        faded = between(kind, found.frame, other.frame, fade.share)
         if faded is None:
             return found
         for own, member in run.members:
             mesh = lambda own=own, member=member: self.evaluator.topology.sized(own, member)
-            faded = member.declared().faded(faded, found.frame, other.frame, fade.share, member.id, mesh)
+            kind = member.declared
+            faded = kind().faded(faded, found.frame, other.frame, fade.share, member.id, mesh)
         is_current = found.is_current and other.is_current
         return Shown(faded, found.at, self.look_key(owner, layer, frame), is_current)
 

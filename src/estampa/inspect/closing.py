@@ -12,7 +12,7 @@ from ..hashing import digest
 from ..lazy import optimize
 from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
-from ..scene.document import Document
+from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.values import Values
 from ..units import format_length, format_value
@@ -32,7 +32,7 @@ class Offer:
     value: object  # what the channel becomes
     gap: tuple[float, float] | None = None  # m, the largest gap of what it moves, before and after; None: not measured
 
-    def told(self) -> str:
+    def in_full(self) -> str:
         """Its words, with what it does to the seam where that is known."""
         if self.gap is None:
             return self.words
@@ -41,8 +41,7 @@ class Offer:
     def applied(self, doc: Document) -> Document:
         if not self.thing:
             return doc.with_(**{self.channel: self.value})
-        thing = doc.find(self.thing)
-        return doc.replace(thing.with_(values={**thing.values, self.channel: self.value}))
+        return doc.replace(_holding(doc, self.thing, {self.channel: self.value}))
 
 
 def offers(doc: Document, blend: int = 12, drop: bool = False) -> list[Offer]:
@@ -161,9 +160,16 @@ def with_keys_round(doc: Document) -> tuple[Document, list[str]]:
             values[name] = curve.between(first, last).with_extend("cycle", "cycle")
             words.append(f"{thing.name} · {channel.label.lower()}: its keys go round")
         if values:
-            held = changed.find(thing.id)
-            changed = changed.replace(held.with_(values={**held.values, **values}))
+            changed = changed.replace(_holding(changed, thing.id, values))
     return changed, words
+
+
+def _holding(doc: Document, thing_id: str, values: dict) -> Thing:
+    """A thing of a document with other values."""
+    thing = doc.find(thing_id)
+    if thing is None:
+        raise EstampaError("Closing the seam", "names a thing that is gone.", "Look at the offers again.")
+    return thing.with_(values={**thing.values, **values})
 
 
 def _path_offer(thing, name, here, value, seconds, values):
@@ -272,8 +278,6 @@ def close(scene: Scene, chosen: list[Offer] | None = None, blend: int = 12) -> l
         return []
     doc = scene.doc
     for offer in chosen:
-        if offer.thing and doc.find(offer.thing) is None:
-            raise EstampaError("Closing the seam", "names a thing that is gone.", "Look at the offers again.")
         doc = offer.applied(doc)
     scene.apply(f"Close the seam ({len(chosen)} changes)", doc)
     return chosen

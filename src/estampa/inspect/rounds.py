@@ -76,8 +76,8 @@ def close_solved(
             break
         tried = more
         evaluator = Evaluator(doc.with_(run_up=max(run_up, 0)), scene, store)
-        told = lambda share, words, n=more: progress(0.9 * n / most_rounds * share, f"{n} rounds: {words}")
-        evaluator.solve_through(last + 1, told, cancelled)
+        step = lambda share, words, n=more: progress(0.9 * n / most_rounds * share, f"{n} rounds: {words}")
+        evaluator.solve_through(last + 1, step, cancelled)
         gaps = _gaps(evaluator, [first - k * round_ for k in range(more, -2, -1)])
         if min(gaps) <= within or not _nearer(gaps):
             break
@@ -87,7 +87,8 @@ def close_solved(
     close = [k for k, gap in enumerate(gaps) if gap <= within]
     rounds = close[0] if close else int(np.argmin(gaps[1:])) + 1
     doc = doc.with_(run_up=max(doc.start - first + rounds * round_, 0), fade=0)
-    gap, change, left = gaps[rounds], 0.0, ()
+    gap, change = gaps[rounds], 0.0
+    left: tuple[str, ...] = ()
     if gap > within and fade:
         doc = doc.with_(fade=min(fade, round_ - 1))
         if cancelled():
@@ -113,10 +114,15 @@ def _gaps(evaluator: Evaluator, frames: list[int]) -> list[float]:
     that is solved."""
     found = []
     for thing in _solved(evaluator):
-        owner = evaluator.owner(thing)
-        looks = [[owner.posed(thing, float(f + k))[0] for k in (0, 1)] for f in frames]
+        looks = [[_points(evaluator, thing, f + k) for k in (0, 1)] for f in frames]
         found.append([_gap(*pair, evaluator.doc.frame_rate) for pair in zip(looks, looks[1:], strict=False)])
     return [max(column) for column in zip(*found, strict=True)]
+
+
+def _points(evaluator: Evaluator, thing: Thing, frame: int) -> np.ndarray:
+    """(n, 3) m by which a seam is judged."""
+    found = evaluator.owner(thing).posed(thing, float(frame))
+    return np.zeros((0, 3)) if found is None else found[0]
 
 
 def _gap(one, other, rate) -> float:
@@ -136,14 +142,14 @@ def _nearer(gaps: list[float]) -> bool:
 def _change(scene, store, doc, progress, cancelled) -> tuple[float, tuple[str, ...]]:
     """(m by which the fade moves anything, names of what it cannot fade)"""
     plain, faded = Evaluator(doc.with_(fade=0), scene, store), Evaluator(doc, scene, store)
-    last, most, left = doc.loop[1], 0.0, []
+    last, most, left = doc.loop_range[1], 0.0, []
     plain.solve_through(last + 1, progress, cancelled)
     for thing in _solved(faded):
-        owner, own = faded.owner(thing), 0.0
+        own = 0.0
         for frame in range(last - doc.fade + 1, last + 1):
-            a, b = (e.owner(thing).posed(thing, float(frame))[0] for e in (plain, faded))
+            a, b = (_points(e, thing, frame) for e in (plain, faded))
             own = max(own, float(np.linalg.norm(a - b, axis=1).max(initial=0)) if a.shape == b.shape else np.inf)
-        ends = [owner.posed(thing, float(f))[0] for f in doc.loop]
+        ends = [_points(faded, thing, f) for f in doc.loop_range]
         if ends[0].shape != ends[1].shape or np.linalg.norm(ends[0] - ends[1], axis=1).max(initial=0) > AGREES:
             left.append(thing.name)
         else:

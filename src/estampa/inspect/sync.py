@@ -198,8 +198,9 @@ def bring_out(scene: Scene, found: InStep, seed: int, vary: float) -> None:
         doc = scene.doc
         if vary > 0:
             values |= {"amounts": vary, "rates": vary, "rounds": rounds if doc.loop is not None else 0}
-            doc = doc.replace(differing_by_copy(doc.shape_of(thing), vary, seed))
-        held = doc.find(thing.id)
+            shape = doc.shape_of(thing)
+            doc = doc.replace(differing_by_copy(shape, vary, seed)) if shape is not None else doc
+        held = doc.find(thing.id) or thing
         scene.apply(f"Desync {thing.name}", doc.replace(held.with_(values={**held.values, **values})))
         return
     layers = [scene.doc.find(m) for m in found.members]

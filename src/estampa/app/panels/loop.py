@@ -261,7 +261,7 @@ class LoopPanel(QScrollArea):
             )
         self.list.clear()
         for offer in self.offers:
-            item = QListWidgetItem(offer.told())
+            item = QListWidgetItem(offer.in_full())
             item.setFlags(item.flags() | Qt.ItemIsUserCheckable)
             item.setCheckState(Qt.Checked)
             self.list.addItem(item)

@@ -209,10 +209,10 @@ class Rigging:
         }  # fmt: skip
         text = f"The mirrored half of {subject.name} is put beside it, across the mirror."
         off = {a: max(halves.rims_off(s.scene, subject.id, a).items(), key=lambda n: n[1], default=None) for a in "xyz"}
-        told = [f"across {a.upper()} by up to {format_length(o[1])} (“{o[0]}”)" for a, o in off.items() if o]
-        if told:
+        far_off = [f"across {a.upper()} by up to {format_length(o[1])} (“{o[0]}”)" for a, o in off.items() if o]
+        if far_off:
             text += (
-                f" Captured shapes have their rims off the mirror, {', '.join(told)}: welded, they are moved onto it."
+                f" Captured shapes have their rims off the mirror, {', '.join(far_off)}: welded, they are moved onto it."
             )
 
         def run(axis, later, rim):

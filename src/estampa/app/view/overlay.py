@@ -115,11 +115,11 @@ class Overlay:
             if found and self.look.show_map:
                 self._draw_ramp(painter, found.name)
         if self.look.stretch and self.look.meshes:
-            told = stretch_told(s)
-            for words, _ in told:
+            stretched = stretch_told(s)
+            for words, _ in stretched:
                 say(words)
-            if told:
-                self._draw_ramp(painter, "stretch", told[0][1])
+            if stretched:
+                self._draw_ramp(painter, "stretch", stretched[0][1])
         if s.view.held and self.look.meshes:
             shape = s.pictures.picture.shapes.get(s.selection.watched.id) if s.selection.watched is not None else None
             held = s.pictures.picture.held.get(s.selection.watched.id) if s.selection.watched is not None else None

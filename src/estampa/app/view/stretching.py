@@ -18,8 +18,7 @@ def measures_stretch(subject: Thing, shape: DisplayMesh) -> bool:
 
 def stretch_limit(subject: Thing) -> float:
     """How far the yarns of a subject give, as a fraction."""
-    layers = [l for l in subject.stack if l.on and l.declared is not None]
-    named = [(l, l.declared.channels.get("limit")) for l in layers]
+    named = [(l, l.declared.channels.get("limit")) for l in subject.stack if l.on and l.declared is not None]
     limits = [float(l.constant("limit")) for l, channel in named if channel is not None and channel.unit == "fraction"]
     return min((l for l in limits if l > 0), default=PLAIN)
 
@@ -31,12 +30,12 @@ def stretch_told(session) -> list[tuple[str, tuple[str, str]]]:
         shape = session.pictures.picture.shapes.get(thing.id)
         if shape is not None and measures_stretch(thing, shape):
             found.append((float(shape.edge_stretch.max()), thing, shape))
-    told = []
+    words_of = []
     for most, thing, shape in sorted(found, key=lambda f: -f[0])[:TOLD]:
         limit = stretch_limit(thing)
         at = shape.mesh.edges[int(shape.edge_stretch.argmax())]
         beyond = int(np.count_nonzero(shape.edge_stretch > limit * 1.001))
         words = f"{thing.name}: an edge {100 * most:+.1f} % at vertices {at[0]:,} and {at[1]:,}; "
         words += f"{beyond:,} of {len(shape.edge_stretch):,} edges beyond {100 * limit:g} %"
-        told.append((words, ("0 %", f"{100 * STRETCHED * limit:g} %")))
-    return told
+        words_of.append((words, ("0 %", f"{100 * STRETCHED * limit:g} %")))
+    return words_of

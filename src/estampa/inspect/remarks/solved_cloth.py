@@ -73,7 +73,7 @@ def _untangle(run: Run, frame: int, scene: Scene) -> None:
 @check(worked_out=True)
 def cannot_be_untangled(evaluator: Evaluator) -> Iterator[Remark]:
     for run in evaluator.runs.every():
-        aids = [aid for owner, layer in run.members for aid in evaluator.aids(owner, layer) if aid.declared.undoes]
+        aids = [a for o, l in run.members for a in evaluator.aids(o, l) if getattr(a.declared, "undoes", False)]
         found = _crossed(evaluator, run) if aids and run.alarm is ALARM else {}
         for aid in aids:
             done = max(int(aid.constant("at")), evaluator.doc.solved_from + 1) + int(aid.constant("over"))
@@ -101,8 +101,9 @@ def starts_with_a_jump(evaluator: Evaluator) -> Iterator[Remark]:
     more = round(doc.frame_rate)
     run_up = (f"Add {more} frames of run-up", lambda scene: do.set_range(scene, run_up=scene.doc.run_up + more))
     for run in evaluator.runs.every():
-        kept = [evaluator.runs.kept(run, begun + k, STATE) for k in range(5)] if run.alarm is ALARM else [None]
-        if any(frame is None for frame in kept):
+        every = [evaluator.runs.kept(run, begun + k, STATE) for k in range(5)] if run.alarm is ALARM else []
+        kept = [frame for frame in every if frame is not None]
+        if len(kept) < 5:
             continue
         x = [frame["points"]["position"].astype(float) for frame in kept]
         if len({p.shape for p in x}) > 1:
@@ -138,7 +139,10 @@ def folds_too_tightly(evaluator: Evaluator) -> Iterator[Remark]:
             continue
         for owner, layer in run.members:
             mesh = evaluator.topology.sized(owner, layer)
-            points = evaluator.runs.kept(run, worst, STATE)["points"]
+            frame = evaluator.runs.kept(run, worst, STATE)
+            if frame is None:
+                continue
+            points = frame["points"]
             place = (points.of(layer.id) if points.spans else points.columns)["position"].astype(float)
             if len(place) != mesh.count:
                 continue

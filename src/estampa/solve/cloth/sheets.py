@@ -9,6 +9,7 @@ from ...errors import EstampaError
 from ...fields.force import AIR_DENSITY, Floor, World
 from ...geometry.mesh import Mesh
 from ...geometry.primitives import joined
+from ...motion.layer import Resolved
 from ..aid import AidInputs, eased
 from ..contact.crossings import crossings
 from ..contact.soup import Solid, edges_of, planes_of, solids_of, soup_of
@@ -39,7 +40,7 @@ class ClothSheet:
     first: np.ndarray  # (n, 3) m, as it enters at the first frame
     before: np.ndarray  # (n, 3) m
     now: np.ndarray  # (n, 3) m
-    v: dict
+    v: Resolved
     aids: tuple[AidInputs, ...] = ()
     began: np.ndarray | None = None  # (n, 3) m, as it stood at the first frame, where that was adopted
     since: int = 0  # frames since the first that is solved
@@ -195,15 +196,15 @@ def advance(sheets: list[ClothSheet], begun: Solved, world: World, dt: float) ->
         wanted = max(wanted, struck)
         wanted = half if is_draft else wanted
         contact, particles = _meeting(sheets, cloths, solids, planes, particles)
-        aside = _untangle(sheets, contact, particles, limit, aside[o] if len(aside) else np.zeros((len(x), 3)))
+        by = _untangle(sheets, contact, particles, limit, aside[o] if len(aside) else np.zeros((len(x), 3)))
         taken, watched = touching.advance(
             particles, fabric, surroundings, touching.Coarse(levels, slack, close), ties, bags, contact, wanted, dt,
             every(lambda s: s.v.damping), _clock(sheets, solids),
         )  # fmt: skip
         x, velocity = particles.x[: len(x)], particles.v[: len(x)]
-        seen = particles.x if aside is None else np.concatenate([x + aside, particles.x[len(x) :]])
+        seen = particles.x if by is None else np.concatenate([x + by, particles.x[len(x) :]])
         found = Report(taken, *_stretch(cloths, x, taut), watched, _crossed(seen, contact))
-        aside = np.zeros((0, 3)) if aside is None else aside[np.argsort(o)]
+        aside = np.zeros((0, 3)) if by is None else by[np.argsort(o)]
     _check(x, velocity, sheets)
     points, speeds, wet = np.empty(x.shape), np.empty(x.shape), np.empty(len(x))
     points[o], speeds[o], wet[o] = x, velocity, soaked
@@ -227,8 +228,8 @@ def begun(sheets: list[ClothSheet], world: World) -> Solved:
 def _untangle(sheets, contact, particles, limit, aside) -> np.ndarray | None:
     """Undo what crosses where an aid says so: the points are moved, and shown where they were for a while. Returns
     (n, 3) m by which they are shown aside at the end of the frame, None where none is."""
-    told = [aid_inputs.aid().untangles(aid_inputs) for s in sheets for aid_inputs in s.aids]
-    now, stays = any(acts for acts, _ in told), max((share for _, share in told), default=0.0)
+    asked = [aid_inputs.aid().untangles(aid_inputs) for s in sheets for aid_inputs in s.aids]
+    now, stays = any(acts for acts, _ in asked), max((share for _, share in asked), default=0.0)
     if now and contact.is_any:
         soup, x = contact.soup, particles.x
         rest = soup.rest[soup.edges[soup.edges[:, 1] < soup.cloth]]
