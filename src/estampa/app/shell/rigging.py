@@ -211,9 +211,7 @@ class Rigging:
         off = {a: max(halves.rims_off(s.scene, subject.id, a).items(), key=lambda n: n[1], default=None) for a in "xyz"}
         far_off = [f"across {a.upper()} by up to {format_length(o[1])} (“{o[0]}”)" for a, o in off.items() if o]
         if far_off:
-            text += (
-                f" Captured shapes have their rims off the mirror, {', '.join(far_off)}: welded, they are moved onto it."
-            )
+            text += f" Shapes have their rims off the mirror, {', '.join(far_off)}: welded, they are moved onto it."
 
         def run(axis, later, rim):
             halves.add_mirrored(s.scene, subject.id, axis, later, rim == "welded")
