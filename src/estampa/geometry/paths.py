@@ -56,7 +56,7 @@ class Sampled:
         from the one at `distance`: where the polyline first leaves the ball around it."""
         if length < 1e-12:
             return distance
-        start = self.at(distance)[0][0]
+        start = self._point(distance)
         knots, corners = self._ahead(distance, sign)
         corners = np.concatenate([start[None], corners])
         knots = np.concatenate([[0.0], knots])
@@ -72,6 +72,16 @@ class Sampled:
         return distance + sign * (
             float(knots[k - 1]) + _leaves(corners[k - 1] - start, step / max(long, 1e-300), length)
         )
+
+    def _point(self, distance: float) -> np.ndarray:
+        """(3,) what `at` gives for one place, without its axes."""
+        inside = distance % self.length if self.closed else min(max(distance, 0.0), self.length)
+        i = min(max(int(np.searchsorted(self.along, inside, side="right")) - 1, 0), len(self.along) - 2)
+        t = (inside - self.along[i]) / max(self.along[i + 1] - self.along[i], 1e-300)
+        place = self.points[i] * (1 - t) + self.points[i + 1] * t
+        if inside != distance and not self.closed:
+            place = place + self.axes[0 if distance < 0 else -1][:, 2] * (distance - inside)
+        return place
 
     def _ahead(self, distance, sign):
         """((k,) m how far ahead the points of the polyline are from there, (k, 3) m); once round of a closed one."""

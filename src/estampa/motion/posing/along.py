@@ -30,44 +30,43 @@ class Along(PoseLayer):
         if v.path is None or not len(chain):
             return pose
         line, place = v.path
-        size = float(place.size[0])
+        size, sign = float(place.size[0]), 1.0 if v.tail_first else -1.0
         walk = Walk(pose, bones)
-        distance = v.slide + v.travel["speed"]
-        sign = 1.0 if v.tail_first else -1.0
-        here, axes = _stand(line, place, distance / size)
-        for i in chain:
-            walk.settle(i)
-            tip = bones.tips[i]
-            length = np.linalg.norm(walk.at[i, :3, :3] @ tip)
-            onward = line.chord(distance / size, length / size, sign) * size
-            there, axes_there = _stand(line, place, onward / size)
-            up = place.axes[0] @ axes[:, 1]
-            rest = bones.at_rest[i, :3, :3]
-            from_ = frame(rest @ tip)
-            to = frame(there - here if length > 1e-9 else sign * (place.axes[0] @ axes[:, 2]), up)
-            stands = turns.turns_of((to @ from_.T)[None])[0]
-            stands = turns.product(stands, turns.turn_of(bones.at_rest[i]))
-            above = turns.turn_of(walk.above(i))
-            felt = now.feels[i]
-            walk.pose.turn[i] = turns.slerp(pose.turn[i], turns.product(turns.inverse(above), stands), felt)
-            if i == chain[0]:
-                walk.pose.place[i] = pose.place[i] + felt * (walk.within(i, here) - pose.place[i])
-            walk.settle(i)
-            distance, here, axes = onward, there, axes_there
+        rest_frames, rest_turns = bones.kept(("along", chain.tobytes()), lambda: _at_rest(bones, chain))
+        lengths = np.linalg.norm(np.einsum("nij,nj->ni", walk.at[chain, :3, :3], bones.tips[chain]), axis=1)
+        distances = [(v.slide + v.travel["speed"]) / size]
+        for length in lengths / size:
+            distances.append(line.chord(distances[-1], float(length), sign))
+        points, axes = line.at(np.array(distances))
+        here = place.apply(points[None])[0]
+        ahead, along = np.diff(here, axis=0), sign * axes[:-1, :, 2] @ place.axes[0].T
+        ahead = np.where((lengths > 1e-9)[:, None], ahead, along)
+        to = frames(ahead, axes[:-1, :, 1] @ place.axes[0].T)
+        stands = turns.product(turns.turns_of(to @ rest_frames.transpose(0, 2, 1)), rest_turns)
+        first, above = chain[0], turns.turn_of(walk.above(chain[0]))
+        walk.pose.place[first] = pose.place[first] + now.feels[first] * (
+            walk.within(first, here[0]) - pose.place[first]
+        )
+        for k, i in enumerate(chain):  # each hangs on the one before
+            turn = turns.slerp(pose.turn[i], turns.product(turns.inverse(above), stands[k]), now.feels[i])
+            walk.pose.turn[i] = turn
+            above = turns.product(above, turn)
         return walk.pose
 
 
-def _stand(line, place, distance) -> tuple[np.ndarray, np.ndarray]:
-    """((3,) m in the skeleton's space, (3, 3) axes of the path) at a distance along it."""
-    points, axes = line.at(distance)
-    return place.apply(points[None])[0][0], axes[0]
+def _at_rest(bones, chain) -> tuple[np.ndarray, np.ndarray]:
+    """((n, 3, 3) axes along joints of a chain at rest, (n, 4) how they are turned then)."""
+    rest = bones.at_rest[chain]
+    ahead = np.einsum("nij,nj->ni", rest[:, :3, :3], bones.tips[chain])
+    return frames(ahead, np.broadcast_to([0.0, 1.0, 0.0], ahead.shape)), np.stack([turns.turn_of(m) for m in rest])
 
 
-def frame(ahead: np.ndarray, up=(0.0, 1.0, 0.0)) -> np.ndarray:
-    """(3, 3) axes side, up, ahead; up is as near to the given one as can be."""
-    ahead = ahead / max(np.linalg.norm(ahead), 1e-300)
-    up = np.asarray(up, float) - ahead * (ahead @ up)
-    if np.linalg.norm(up) < 1e-6:
-        up = np.array([0.0, 0, 1]) - ahead * ahead[2]
-    up /= np.linalg.norm(up)
-    return np.stack([np.cross(up, ahead), up, ahead], axis=1)
+def frames(ahead: np.ndarray, up: np.ndarray) -> np.ndarray:
+    """(n, 3, 3) axes side, up, ahead of ways (n, 3); up is as near to the given ones (n, 3) as can be."""
+    ahead = ahead / np.maximum(np.linalg.norm(ahead, axis=1, keepdims=True), 1e-300)
+    square = lambda v: v - ahead * (v * ahead).sum(axis=1, keepdims=True)
+    up = square(np.asarray(up, float))
+    lost = np.linalg.norm(up, axis=1) < 1e-6
+    up = np.where(lost[:, None], square(np.broadcast_to([0.0, 0.0, 1.0], up.shape)), up)
+    up /= np.maximum(np.linalg.norm(up, axis=1, keepdims=True), 1e-300)
+    return np.stack([np.cross(up, ahead), up, ahead], axis=2)
