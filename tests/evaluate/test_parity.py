@@ -91,7 +91,8 @@ class Parity(Stage):
         return moved
 
 
-LAYERS = [k.kind for k in kinds_in("layer") if k.kind not in BOUND]
+# what undoes crossings does nothing on a stage where nothing crosses
+LAYERS = [k.kind for k in kinds_in("layer") if k.kind not in BOUND and not getattr(k, "undoes", False)]
 
 
 @pytest.mark.parametrize("word", LAYERS)

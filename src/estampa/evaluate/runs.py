@@ -451,11 +451,12 @@ class Runs:
         """A shot that the store cannot hold is refused before it is solved, with its size."""
         if all(map(self.store.has, keys)):
             return
+        few = lambda run: ("report", *run.thing.declared.passing)  # one row, or in some frames alone
         row = lambda run: sum(
             np.dtype(c.dtype).itemsize * int(np.prod(c.shape, initial=1))
             for name, table in run.thing.declared.tables.items()
             for c in table
-            if name != "report" and any(c.keep == "state" for c in table)  # others have one row, or few
+            if name not in few(run) and any(c.keep == "state" for c in table)
         )
         rows = lambda owner, layer: self.evaluator.owner(owner).rows(owner, layer)
         bytes_ = sum(row(run) * rows(*member) for run in work for member in run.members)

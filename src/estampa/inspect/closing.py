@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..errors import EstampaError
+from ..errors import Cancelled, EstampaError
 from ..evaluate.arrange import line_of
 from ..evaluate.evaluator import Evaluator
 from ..geometry.paths import Sampled
@@ -87,10 +87,10 @@ def _is_nothing(curve: Curve, channel, first: int, last: int) -> bool:
     low, high = channel.soft or (0, 1)
     least = NOTHING.get(channel.unit, 1e-4 * max(abs(high - low), 1e-9))
     slopes = abs(_slope(curve, first, 1) - _slope(curve, last, -1))
-    return abs(curve.at(last) - curve.at(first)) < least and slopes < 0.5 * least
+    return abs(curve.at(last) - curve.at(first)) < least and slopes < 0.1 * least
 
 
-def measured(evaluator: Evaluator, found: list[Offer]) -> list[Offer]:
+def measured(evaluator: Evaluator, found: list[Offer], cancelled=lambda: False) -> list[Offer]:
     """Offers with the gap that each leaves, at quarter frames about the seam, without those that make it worse. What is
     solved would have to be solved anew to be told, and is not measured."""
     doc = evaluator.doc
@@ -98,6 +98,8 @@ def measured(evaluator: Evaluator, found: list[Offer]) -> list[Offer]:
     before = {t.id: _course(evaluator, t, first, last) for t in _shown(evaluator) if not _solves(evaluator, t)}
     kept = []
     for offer in found:
+        if cancelled():
+            raise Cancelled
         changed = Evaluator(offer.applied(doc), evaluator.scene, evaluator.store)
         gaps = []
         for thing in _shown(changed):

@@ -165,6 +165,12 @@ class Curve(BaseModel):
         """Slope in value per frame, just after (side 1) or just before (side -1) a frame inside the keys."""
         step = 1e-4 * side
         frames, values, segments, left, right = self._table
+        i = int(np.searchsorted(frames, frame))
+        if i < len(frames) and frames[i] == frame:  # at a key its handle says it
+            handle = right[i] if side > 0 else left[i]
+            segment = i if side > 0 else i - 1
+            if 0 <= segment < len(frames) - 1 and segments[segment] == 0 and handle[0] != 0:
+                return float(handle[1] / handle[0])
         two = _evaluate(np.array([frame, frame + step]), frames, values, segments, left, right)
         return float((two[1] - two[0]) / step)
 

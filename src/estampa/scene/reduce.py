@@ -23,6 +23,7 @@ CHANNELS = ("x", "y", "z", "turn_x", "turn_y", "turn_z")
 ROUNDS = 10  # of fitting more closely, after which a channel keeps all its frames
 STEPS = (*np.linspace(0.1, 0.95, 12), *[0.98] * 8)  # tolerances that a frame may be off, as keys are taken away
 TURNED = 0.02  # what a turn counts in the fit, against a place of as many tolerances
+UNFELT = 0.01  # tolerances; a channel whose whole range moves the tips by less is kept by itself
 FOLLOWED = 12  # tips below a joint that are followed as its keys are fitted; all of them are measured
 
 
@@ -130,12 +131,13 @@ class _Fit:
             size = np.maximum(np.abs(self.values[k, c]), 1e-9)
             moved = own[:, None, :, c - 6] * (inner / size[:, None])[..., None]
         both = np.concatenate([moved / self.tolerance.place, turned / self.turn_each[below, None]], axis=1)
-        return below, both, np.repeat([1.0, TURNED], len(below))
+        return below, np.ascontiguousarray(both), np.repeat([1.0, TURNED], len(below))
 
     def spread(self, share):
         """Keys by which each channel alone keeps the tips below it within a share of the tolerance."""
         for n in self.live:
-            close = share / max(np.linalg.norm(self.moves[n][1], axis=-1).max(), 1e-12)
+            range_, most = np.ptp(self.values[n]), np.linalg.norm(self.moves[n][1], axis=-1).max()
+            close = share / most if most * range_ > UNFELT else share * UNFELT * range_
             self.counts[n] = spans.spread(self.spans[n], close, self.values[n], self.slopes[n], self.now[n])
 
     def thin(self):
@@ -163,7 +165,10 @@ class _Fit:
         off, turned = self._off()
         for n in self.live:
             below, moves, counts = self.moves[n]
-            felt = Felt(np.concatenate([off[:, below], turned[:, below]], axis=1), moves, counts)
+            if np.linalg.norm(moves, axis=-1).max() * np.ptp(self.values[n]) <= UNFELT:
+                continue  # no tip tells what it ought to be: it stays as it was by itself
+            every = np.concatenate([off[:, below], turned[:, below]], axis=1)
+            felt = Felt(np.ascontiguousarray(every), moves, counts)
             work(n, felt)
             off[:, below], turned[:, below] = np.split(felt.off, 2, axis=1)
 

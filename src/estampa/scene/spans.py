@@ -195,6 +195,17 @@ def _take(felt, first, last, now, made):
 
 
 @njit(cache=True, nogil=True)
+def _stays(values, made, first, last):
+    """Whether frames stay within the range of a channel, widened by half of it on each side."""
+    low, high = values.min(), values.max()
+    far = 0.5 * (high - low)
+    for f in range(first, last + 1):
+        if not low - far <= made[f] <= high + far:
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
 def settled(felt, spans, count, values, steep, now):
     """Fit a channel to what the tips ask, where that does not put any frame further off than the worst was."""
     last = len(values) - 1
@@ -206,7 +217,7 @@ def settled(felt, spans, count, values, steep, now):
     before, after = 0.0, 0.0
     for f in range(last + 1):
         before, after = max(before, _furthest(felt, f, 0.0)), max(after, _furthest(felt, f, made[f] - now[f]))
-    if after <= max(before, 0.3):
+    if after <= max(before, 0.3) and _stays(values, made, 0, last):
         _take(felt, 0, last, now, made)
     else:
         spans.value[:count], spans.slope[:count] = old
@@ -231,7 +242,7 @@ def thinned(felt, spans, count, within, values, steep, now):
         _asked(felt, first, last, values, now, weight, wanted)
         fitted(few, left, weight, wanted, steep, True)
         drawn(few, left, made)
-        fits = True
+        fits = _stays(values, made, first, last)
         for f in range(first, last + 1):
             if _furthest(felt, f, made[f] - now[f]) > within:
                 fits = False

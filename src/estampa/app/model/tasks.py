@@ -122,6 +122,7 @@ class Jobs(QObject):
         super().__init__()
         self._queue: list[Task] = []
         self._running: list[Task] = []
+        self._has_ended = False
         self._ended_job.connect(self._finish, Qt.QueuedConnection)
 
     def add(self, job: Task) -> Task:
@@ -171,6 +172,8 @@ class Jobs(QObject):
 
     def _finish(self, job: Task, result, trouble):
         self._running.remove(job)
+        if self._has_ended:
+            return  # what it would be shown in is gone
         if trouble is None:
             job.then(result)
         elif not isinstance(trouble, Cancelled):
@@ -181,6 +184,7 @@ class Jobs(QObject):
     def end(self) -> None:
         """Stop all that is under way, and wait a moment for it. What does not hear at once, as a solver within a frame,
         ends with the program; what it stored is whole."""
+        self._has_ended = True
         self.cancel()
         until = time.monotonic() + PATIENCE
         for job in self._running:

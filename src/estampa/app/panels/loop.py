@@ -215,7 +215,8 @@ class LoopPanel(QScrollArea):
         seen, blend, drop = doc.find(self.seen_from.currentData()), int(self.blend.value), self.drop.currentData()
 
         def work(progress, cancelled):
-            return loops.seams(evaluator, seen), closing.measured(evaluator, closing.offers(doc, blend, drop))
+            offers = closing.offers(doc, blend, drop)
+            return loops.seams(evaluator, seen), closing.measured(evaluator, offers, cancelled)
 
         self.session.work.jobs.replace(Task("Seam", work, self._show, alongside=True))
         self._fill_steps()

@@ -232,7 +232,7 @@ def _view(w, s):
         ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: w.toggle("wire")),
         ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: w.toggle("yarns")),
         ("pieces", "View", "Piece inks", "Shift+N", "piece_nodes", "An ink by chance for each piece, to tell them apart; for looking only", lambda: w.toggle("pieces")),
-        ("stretch", "View", "Stretch inks", "Alt+Shift+I", "tension", "Ink what has layers by how far its edges are stretched, and tell where they are longest", lambda: w.toggle("stretch")),
+        ("stretch", "View", "Stretch inks", "Ctrl+Alt+Shift+I", "tension", "Ink what has layers by how far its edges are stretched, and tell where they are longest", lambda: w.toggle("stretch")),
         ("curves", "View", "Curves", "C", "curves", "Large curves of what is selected in place of the lanes", w.toggle_curves),
         ("pin", "View", "Pin the sheet", "Shift+P", "pin", "Keep this sheet below, to drag its channels onto others", w.toggle_pin),
     ]
