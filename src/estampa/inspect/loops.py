@@ -72,7 +72,7 @@ def _seam(evaluator, thing, at, seen_from):
 
     solved_motion = evaluator.owner(thing).is_solved(thing)
     # on whole frames where something is solved; else so close that a quick motion is not taken for a seam
-    step = 1.0 if solved_motion else 1 / 128
+    step = 1.0 if solved_motion else 1 / 1024
     frames = [first, first + step, first + 2 * step, last - 2 * step, last - step, last]
     looked = [look(f) for f in frames]
     p = [l[0] for l in looked]

@@ -129,7 +129,7 @@ def _rig(w):
         ("capture_target", "Rig", "Capture a morph target", "Ctrl+Shift+T", "morph", "Keep the shape at this frame, after the selected layer, as a morph target", w.rigging.capture_target),
         ("keep_as_rest", "Rig", "Keep this shape as rest", "Ctrl+Alt+R", "cloth", "The shape at this frame becomes the one in which the selected cloth rests", w.rigging.keep_as_rest),
         ("hold_along", "Rig", "Hold along joints…", "Ctrl+Alt+J", "hold_to", "The selected cloth is held where its mesh runs along the joints of a skeleton", w.rigging.hold_along),
-        ("untangle", "Rig", "Untangle from here", "Ctrl+Alt+Shift+U", "untangle", "What the selected cloth goes through is undone by the shorter way out, from this frame on", w.rigging.untangle),
+        ("untangle", "Rig", "Untangle from here", "Alt+Shift+U", "untangle", "What the selected cloth goes through is undone by the shorter way out, from this frame on", w.rigging.untangle),
         ("cut_off", "Rig", "Cut off along a map…", "Ctrl+Alt+C", "cut", "Part the selected subject along the edges where a weight map ends; what is cut off becomes a subject of its own", w.rigging.cut_off),
         ("mirrored_half", "Rig", "Mirrored half…", "Ctrl+Alt+H", "compare", "The other half of the selected mesh across its own middle, welded, with its morphs a little later", w.rigging.mirrored_half),
         ("import_target", "Rig", "Read a morph target…", "Ctrl+Alt+T", "open", "A mesh file with the same vertices in the same order", w.rigging.import_target),
@@ -169,7 +169,7 @@ def _joints(w, s):
         ("clip_reverse", "Joints", "Reverse", "Alt+Shift+Left", "reset", "A new clip that plays the chosen one backwards", lambda: w.joints.reverse_clip()),
         ("clip_remove", "Joints", "Remove clip", "Alt+Shift+Delete", "remove", "Remove the chosen clip (can be undone)", lambda: w.joints.remove_clip()),
         ("close_seam", "Loop", "Close the seam", "Ctrl+L", "loop", "Make noise come back, rates go round and keys meet over the loop range", lambda: w.loop.close_seam()),
-        ("close_solved", "Loop", "Close solved loops", "Ctrl+Alt+Shift+L", "loop", "Let what is solved close its loop: run-up until rounds agree, and a fade of what stays open", lambda: w.loop.close_solved()),
+        ("close_solved", "Loop", "Close solved loops", "Ctrl+Alt+W", "loop", "Let what is solved close its loop: run-up until rounds agree, and a fade of what stays open", lambda: w.loop.close_solved()),
         ("find_in_step", "Loop", "Look for what moves in step", "Ctrl+Y", "find", "Copies and layers whose motion is the same at the same time", lambda: (w.show_panel("loop"), w.loop.find_in_step())),
         ("desync", "Loop", "Desync", "Ctrl+Shift+Y", "different", "Bring what moves in step out of it, by stagger or phase", lambda: w.loop.desync()),
     ]
@@ -232,7 +232,7 @@ def _view(w, s):
         ("wire", "View", "Wire", "W", "wire", "Draw the edges over the surface", lambda: w.toggle("wire")),
         ("yarns", "View", "Yarns", "N", "cloth", "Stripes across U of what has texture coordinates, to see the cloth stretch and turn", lambda: w.toggle("yarns")),
         ("pieces", "View", "Piece inks", "Shift+N", "piece_nodes", "An ink by chance for each piece, to tell them apart; for looking only", lambda: w.toggle("pieces")),
-        ("stretch", "View", "Stretch inks", "Ctrl+Alt+Shift+I", "tension", "Ink what has layers by how far its edges are stretched, and tell where they are longest", lambda: w.toggle("stretch")),
+        ("stretch", "View", "Stretch inks", "Ctrl+Alt+I", "tension", "Ink what has layers by how far its edges are stretched, and tell where they are longest", lambda: w.toggle("stretch")),
         ("curves", "View", "Curves", "C", "curves", "Large curves of what is selected in place of the lanes", w.toggle_curves),
         ("pin", "View", "Pin the sheet", "Shift+P", "pin", "Keep this sheet below, to drag its channels onto others", w.toggle_pin),
     ]
