@@ -24,7 +24,8 @@ def fade_at(doc: Document, frame: float) -> Fade | None:
     if not doc.loop or not doc.fade:
         return None
     first, last = doc.loop
-    done = (int(np.floor(frame)) - (last - doc.fade)) / doc.fade
+    over = max(min(doc.fade, last - first - 1), 1)  # a loop may have been made shorter since
+    done = (int(np.floor(frame)) - (last - over)) / over
     earlier = int(np.floor(frame)) - (last - first)
     if done <= 0 or earlier < doc.solved_from:
         return None
