@@ -26,17 +26,8 @@ class InstanceRows:
     amounts: np.ndarray | None = None  # (k) how much of the motion each copy shows; None: all of it
 
 
-TIMING = (
-    "stagger",
-    "length",
-    "order",
-    "near",
-    "original",
-    "timing_seed",
-    "rates",
-    "rounds",
-    "amounts",
-)  # they move no copy
+# they move no copy
+TIMING = ("stagger", "length", "order", "near", "original", "timing_seed", "rates", "rounds", "amounts")
 
 
 def line_of(path: Thing | None) -> Sampled | None:

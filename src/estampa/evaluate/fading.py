@@ -7,6 +7,7 @@ import numpy as np
 
 from ..geometry import pose as turns
 from ..scene.document import Document
+from ..solve.aid import eased
 from ..solve.frame import Column, Frame, Table
 
 
@@ -25,12 +26,11 @@ def fade_at(doc: Document, frame: float) -> Fade | None:
         return None
     first, last = doc.loop
     over = max(min(doc.fade, last - first - 1), 1)  # a loop may have been made shorter since
-    done = (int(np.floor(frame)) - (last - over)) / over
-    earlier = int(np.floor(frame)) - (last - first)
-    if done <= 0 or earlier < doc.solved_from:
+    at = int(np.floor(frame))
+    since, earlier = at - (last - over), at - (last - first)
+    if since <= 0 or earlier < doc.solved_from:
         return None
-    done = min(done, 1.0)
-    return Fade(earlier, done * done * (3 - 2 * done))
+    return Fade(earlier, eased(over, since))
 
 
 def between(declared: Any, one: Frame, other: Frame, share: float) -> Frame | None:

@@ -373,7 +373,7 @@ class Runs:
         found = self._began[run.id]
         if found is None or "points" not in found.tables:
             return None
-        return found["points"]["position"] if run.is_solo else found["points"].of(layer.id)["position"]
+        return found["points"].own(layer.id)["position"]
 
     def rests(self, run: Run) -> dict[str, np.ndarray]:
         """Table -> (n, 3) m, where its rows are at rest."""

@@ -59,12 +59,10 @@ def begun(arrays, thing: Thing, first: Frame, rests: dict) -> tuple[Frame, dict[
     for name, table in first.tables.items():
         kept = adopted.tables.get(name)
         state = [c.name for c in thing.declared.tables[name] if c.keep == "state"]
-        if not state:
+        if not state or name in getattr(thing.declared, "passing", ()):
             continue
         if kept is None or not kept.columns:
             lost[name] = len(table)
-            continue
-        if name in getattr(thing.declared, "passing", ()):
             continue
         if name in thing.declared.come_and_go and adopted.source == thing.id:  # all of those that lived then
             made = {c.name: c.array(arrays.get(kept.columns[c.name])) for c in thing.declared.tables[name]}

@@ -10,12 +10,12 @@ from ..evaluate.evaluator import Evaluator
 from ..geometry.paths import Sampled
 from ..hashing import digest
 from ..lazy import optimize
-from ..scene.copies import only_in_copies
 from ..scene.curves import Curve
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.values import Values
 from ..units import format_length, format_value
+from .loops import judged
 
 QUARTERS = np.arange(-4, 5) / 4  # frames about a seam, at which an offer is judged
 WHOLE = 1e-6  # rounds; nearer than this to a whole number is whole
@@ -95,14 +95,15 @@ def measured(evaluator: Evaluator, found: list[Offer], cancelled=lambda: False) 
     solved would have to be solved anew to be told, and is not measured."""
     doc = evaluator.doc
     first, last = doc.loop_range
-    before = {t.id: _course(evaluator, t, first, last) for t in _shown(evaluator) if not _solves(evaluator, t)}
+    unsolved = (t for t in judged(evaluator) if not evaluator.owner(t).is_solved(t))
+    before = {t.id: _course(evaluator, t, first, last) for t in unsolved}
     kept = []
     for offer in found:
         if cancelled():
             raise Cancelled
         changed = Evaluator(offer.applied(doc), evaluator.scene, evaluator.store)
         gaps = []
-        for thing in _shown(changed):
+        for thing in judged(changed):
             if before.get(thing.id) is not None and _moved_by(evaluator, changed, thing, (first, last)):
                 gaps.append((before[thing.id], _course(changed, thing, first, last)))
         if not gaps:
@@ -112,16 +113,6 @@ def measured(evaluator: Evaluator, found: list[Offer], cancelled=lambda: False) 
         if gap[1] <= gap[0] + 1e-9:
             kept.append(replace(offer, gap=gap))
     return kept
-
-
-def _shown(evaluator):
-    hidden = only_in_copies(evaluator.doc)
-    return [t for t in evaluator.doc.things if t.on and t.id not in hidden and t.declared is not None
-            and evaluator.owner(t).posed(t, evaluator.doc.loop_range[0]) is not None]  # fmt: skip
-
-
-def _solves(evaluator, thing) -> bool:
-    return evaluator.owner(thing).is_solved(thing)
 
 
 def _moved_by(evaluator, changed, thing, frames) -> bool:

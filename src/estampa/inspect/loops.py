@@ -37,16 +37,20 @@ class Seam:
 
 def seams(evaluator: Evaluator, seen_from: Thing | None = None) -> list[Seam]:
     """The seam of each subject that is on, and of each set of copies; measured from a thing that may move."""
-    found, hidden = [], only_in_copies(evaluator.doc)
-    for thing in evaluator.doc.things:
-        if not thing.on or thing.id in hidden or thing.declared is None:
-            continue
+    found = []
+    for thing in judged(evaluator):
         owner = evaluator.owner(thing)
-        if owner.posed(thing, evaluator.doc.loop_range[0]) is not None:
-            at = cache(lambda frame, owner=owner, thing=thing: owner.posed(thing, frame))
-            whole = _seam(evaluator, thing, at, seen_from)
-            found += [whole, *_parts(evaluator, owner, thing, at, seen_from, whole)]
+        at = cache(lambda frame, owner=owner, thing=thing: owner.posed(thing, frame))
+        whole = _seam(evaluator, thing, at, seen_from)
+        found += [whole, *_parts(evaluator, owner, thing, at, seen_from, whole)]
     return found
+
+
+def judged(evaluator: Evaluator) -> list[Thing]:
+    """The things by which the seam of a scene is judged: those that are on, are seen by themselves, and may move."""
+    hidden, first = only_in_copies(evaluator.doc), evaluator.doc.loop_range[0]
+    seen = (t for t in evaluator.doc.things if t.on and t.id not in hidden and t.declared is not None)
+    return [t for t in seen if evaluator.owner(t).posed(t, first) is not None]
 
 
 def _parts(evaluator, owner, thing, at, seen_from, whole: Seam) -> list[Seam]:

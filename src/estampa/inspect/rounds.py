@@ -6,7 +6,6 @@ import numpy as np
 
 from ..errors import Cancelled, EstampaError
 from ..evaluate.evaluator import Evaluator
-from ..scene.copies import only_in_copies
 from ..scene.document import Document, Thing
 from ..scene.limits import MOST_RUN_UP
 from ..scene.scene import Scene
@@ -53,8 +52,7 @@ def close_solved(
     """Work out how the solved things of a scene close their loop. Nothing is changed yet: see `put`.
 
     fade -- frames over which what stays open is faded, a third of the loop and 12 at the least unless told; 0 leaves it
-    open. within -- metres. Raises EstampaError where
-    nothing is solved or no loop is chosen, and Cancelled.
+    open. within -- metres. Raises EstampaError where nothing is solved or no loop is chosen, and Cancelled.
     """
     doc = scene.doc
     if doc.loop is None:
@@ -103,10 +101,8 @@ def put(scene: Scene, closed: Closed) -> None:
 
 
 def _solved(evaluator: Evaluator) -> list[Thing]:
-    """What is solved, and what is seen of it, each once."""
-    hidden = only_in_copies(evaluator.doc)
-    owners = {owner.id: owner for run in evaluator.runs.every() for owner, _ in run.members}
-    return [t for t in owners.values() if t.id not in hidden or t.on]
+    """What is solved, each once."""
+    return list({owner.id: owner for run in evaluator.runs.every() for owner, _ in run.members}.values())
 
 
 def _gaps(evaluator: Evaluator, frames: list[int]) -> list[float]:

@@ -111,6 +111,13 @@ class _Fit:
         (d,) how much each counts)."""
         return {(k, c): self._felt_by(k, c) for k, c in self.live}
 
+    @cached_property
+    def felt(self) -> dict:
+        """(row, channel) -> tolerances by which one unit moves or turns what is below it at the most; of those whose
+        range is felt there at all."""
+        most = {n: float(np.linalg.norm(self.moves[n][1], axis=-1).max()) for n in self.live}
+        return {n: m for n, m in most.items() if m * np.ptp(self.values[n]) > UNFELT}
+
     def _felt_by(self, k, c):
         i, world = int(self.joints[k]), self.world
         below = self.bones.below(i)
@@ -136,8 +143,8 @@ class _Fit:
     def spread(self, share):
         """Keys by which each channel alone keeps the tips below it within a share of the tolerance."""
         for n in self.live:
-            range_, most = np.ptp(self.values[n]), np.linalg.norm(self.moves[n][1], axis=-1).max()
-            close = share / most if most * range_ > UNFELT else share * UNFELT * range_
+            # what no tip feels is kept by itself
+            close = share / self.felt[n] if n in self.felt else share * UNFELT * np.ptp(self.values[n])
             self.counts[n] = spans.spread(self.spans[n], close, self.values[n], self.slopes[n], self.now[n])
 
     def thin(self):
@@ -161,12 +168,10 @@ class _Fit:
         spans.settled(felt, self.spans[n], self.counts[n], self.values[n], self.slopes[n], self.now[n])
 
     def _each(self, work):
-        """Work on each channel, with what the whole skeleton is off just then."""
+        """Work on each channel that is felt, with what the whole skeleton is off just then."""
         off, turned = self._off()
-        for n in self.live:
+        for n in self.felt:
             below, moves, counts = self.moves[n]
-            if np.linalg.norm(moves, axis=-1).max() * np.ptp(self.values[n]) <= UNFELT:
-                continue  # no tip tells what it ought to be: it stays as it was by itself
             every = np.concatenate([off[:, below], turned[:, below]], axis=1)
             felt = Felt(np.ascontiguousarray(every), moves, counts)
             work(n, felt)

@@ -52,6 +52,10 @@ class Table:
     def __getitem__(self, name: str) -> np.ndarray:
         return self.columns[name]
 
+    def own(self, member: str) -> Mapping[str, np.ndarray]:
+        """The rows of one member, which are all where it is solved alone."""
+        return self.of(member) if self.spans else self.columns
+
     def of(self, member: str) -> Mapping[str, np.ndarray]:
         """The rows of one member."""
         first, last = self.spans.get(member, (0, 0))

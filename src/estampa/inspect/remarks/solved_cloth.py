@@ -135,15 +135,12 @@ def folds_too_tightly(evaluator: Evaluator) -> Iterator[Remark]:
     """Where a solved cloth crosses, or is longer than it may be, and is folded over single edges there."""
     for run in evaluator.runs.every():
         worst = _worst_frame(evaluator, run) if run.alarm is ALARM else None
-        if worst is None:
+        frame = evaluator.runs.kept(run, worst, STATE) if worst is not None else None
+        if frame is None:
             continue
         for owner, layer in run.members:
             mesh = evaluator.topology.sized(owner, layer)
-            frame = evaluator.runs.kept(run, worst, STATE)
-            if frame is None:
-                continue
-            points = frame["points"]
-            place = (points.of(layer.id) if points.spans else points.columns)["position"].astype(float)
+            place = frame["points"].own(layer.id)["position"].astype(float)
             if len(place) != mesh.count:
                 continue
             bent = int(np.count_nonzero(bends(place, mesh.triangles) > SHARP))

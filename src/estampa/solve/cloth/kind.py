@@ -53,11 +53,8 @@ def _solved(frame: Frame) -> Solved:
 
 def _shown(frame: Frame, member: str) -> np.ndarray:
     """(n, 3) m of a member, as it is looked at."""
-    rows, aside = frame["points"], frame.tables.get("aside")
-    place = rows.of(member)["position"] if rows.spans else rows["position"]
-    if aside is None or not len(aside):
-        return place
-    return place + (aside.of(member)["by"] if aside.spans else aside["by"])
+    place, aside = frame["points"].own(member)["position"], frame.tables.get("aside")
+    return place if aside is None or not len(aside) else place + aside.own(member)["by"]
 
 
 def facts(frame: Frame) -> list[tuple[str, str]]:

@@ -204,7 +204,7 @@ def advance(sheets: list[ClothSheet], begun: Solved, world: World, dt: float) ->
         x, velocity = particles.x[: len(x)], particles.v[: len(x)]
         seen = particles.x if by is None else np.concatenate([x + by, particles.x[len(x) :]])
         found = Report(taken, *_stretch(cloths, x, taut), watched, _crossed(seen, contact))
-        aside = np.zeros((0, 3)) if by is None else by[np.argsort(o)]
+        aside = np.zeros((0, 3)) if by is None else by[parts.place]
     _check(x, velocity, sheets)
     points, speeds, wet = np.empty(x.shape), np.empty(x.shape), np.empty(len(x))
     points[o], speeds[o], wet[o] = x, velocity, soaked
