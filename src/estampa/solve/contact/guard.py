@@ -14,6 +14,7 @@ from numba import njit
 
 from .closest import apart_ee, apart_pt, edge_edge, point_triangle
 from .soup import ROUND
+from .tree import root_of
 
 MOST_PUSHES = 30  # rounds in which what meets is pushed apart, and may slide
 MOST_ROUNDS = 40  # in which it goes along
@@ -93,21 +94,12 @@ def _round(x, start, inverse_mass, pairs, elements, soup, radius, grew, of_point
 
 
 @single
-def _first(zone, i):
-    """The first of what goes as one with a point."""
-    while zone[i] != i:
-        zone[i] = zone[zone[i]]
-        i = zone[i]
-    return i
-
-
-@single
 def _join(x, start, inverse_mass, at, zone, given):
     """The points of a pair go as one from now on; those that are given tell the others their way."""
     head = -1
     for k in range(4):
         if inverse_mass[at[k]] > 0:
-            own = _first(zone, at[k])
+            own = root_of(zone, at[k])
             if head < 0:
                 head = own
             elif own != head:
@@ -127,19 +119,19 @@ def _take_one_way(x, start, inverse_mass, zone, given, changed, turn):
     count = len(x)
     way, total, size = np.zeros((count, 3)), np.zeros(count), np.zeros(count, np.int64)
     for i in range(count):
-        head = _first(zone, i)
+        head = root_of(zone, i)
         size[head] += 1
         if given[i, 3] > 0 and head != i:  # it was told before it was joined
             given[head] += given[i]
             given[i] = 0.0
     for i in range(count):
-        head = _first(zone, i)
+        head = root_of(zone, i)
         if inverse_mass[i] > 0 and given[head, 3] == 0:
             total[head] += 1 / inverse_mass[i]
             for j in range(3):
                 way[head, j] += (x[i, j] - start[i, j]) / inverse_mass[i]
     for i in range(count):
-        head = _first(zone, i)
+        head = root_of(zone, i)
         if inverse_mass[i] <= 0 or (size[head] < 2 and given[head, 3] == 0):
             continue
         changed[i] = turn

@@ -173,21 +173,22 @@ def _connected(primitives, order, spans, count):
             for q in range(3):
                 group[primitives[order[k], q]] = primitives[order[k], q]
         for k in range(first, last):
-            a = _root(group, primitives[order[k], 0])
+            a = root_of(group, primitives[order[k], 0])
             for q in range(1, 3):
-                b = _root(group, primitives[order[k], q])
+                b = root_of(group, primitives[order[k], q])
                 if a != b:
                     group[max(a, b)] = min(a, b)
                     a = min(a, b)
-        top, one = _root(group, primitives[order[first], 0]), True
+        top, one = root_of(group, primitives[order[first], 0]), True
         for k in range(first, last):
-            one = one and _root(group, primitives[order[k], 0]) == top
+            one = one and root_of(group, primitives[order[k], 0]) == top
         found[node] = one
     return found
 
 
 @single
-def _root(group, i):
+def root_of(group, i):
+    """The one by which a group of what was joined is known."""
     while group[i] != i:
         group[i] = group[group[i]]
         i = group[i]
