@@ -41,8 +41,9 @@ if ! cmp -s "$lock" "$stamp" 2>/dev/null; then
   .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps -e .
   cp "$lock" "$stamp"
 fi
-if [ "$want" = dev ] && [ ! -d node_modules/gltf-validator ]; then
+if [ "$want" = dev ] && ! { [ -d node_modules/three ] && cmp -s package-lock.json .venv/set-up-node; }; then
   npm install --no-audit --no-fund --silent
+  cp package-lock.json .venv/set-up-node
 fi
 # what tests need is compiled now; the window compiles what its scene needs, and the rest beside itself
 if [ "$want" = dev ]; then .venv/bin/python -m estampa.warm; fi

@@ -11,7 +11,7 @@ from pathlib import Path
 import estampa  # noqa: F401  (sets how kernels wait before the OpenMP library is loaded)
 
 PARTS = ("edits", "cloth", "contact", "noise", "motion", "skeletons", "store", "fresh", "bodies", "pieces", "swarm",
-         "liquid", "assets", "window")  # fmt: skip
+         "liquid", "assets", "prints", "window")  # fmt: skip
 
 
 def main(wanted: list[str]) -> int:

@@ -245,7 +245,8 @@ def paint():
     s = _lanterns()
     s.select("Lantern 4")
     s.window.skeletons.use_tool("paint")
-    s.nearer(0.5)
+    view, cord = s.window.viewport, s.session.scene.evaluate(84)["Lantern cord"]
+    view.camera = view._own_camera.framing(cord, view.width() / view.height())
     s.save("paint")
 
 

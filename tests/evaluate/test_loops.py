@@ -140,8 +140,9 @@ def test_correlation_finds_the_lag_between_two_signals():
 
 
 @pytest.mark.slow
-def test_a_loop_is_printed_without_its_last_frame_and_a_strip_keeps_materials(mat, tmp_path):
-    """A cycle that shows frame 1 again at frame 11 has ten frames (common practice, no source)."""
+def test_a_printed_loop_ends_with_its_first_pose_and_a_strip_keeps_materials(mat, tmp_path):
+    """A cycle that shows frame 1 again at frame 11 has ten frames (common practice, no source): a strip has those, and
+    what is played by time has the first pose once more."""
     do.set_loop(mat, 1, 11)
     closing.close(mat)
     do.add_thing(mat, "vertex_cache", "Loop", {"loop": True})
@@ -154,7 +155,8 @@ def test_a_loop_is_printed_without_its_last_frame_and_a_strip_keeps_materials(ma
 
     stage = Usd.Stage.Open(str(tmp_path / "Loop.usdc"))
     points = next(UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)).GetPointsAttr()
-    assert points.GetTimeSamples() == list(range(1, 11))
+    assert points.GetTimeSamples() == list(range(1, 12))
+    assert np.array_equal(np.array(points.Get(11)), np.array(points.Get(1)))
     bed = Usd.Stage.Open(str(tmp_path / "Bed.usdc"))
     assert len(next(UsdGeom.Mesh(p) for p in bed.Traverse() if p.IsA(UsdGeom.Mesh)).GetPointsAttr().Get(3)) == 3 * 144
     import pygltflib

@@ -10,12 +10,15 @@ import OpenEXR
 import pygltflib
 import pytest
 from pxr import Usd, UsdGeom
+from scipy.spatial import cKDTree
 
 from estampa import bake
 from estampa import edits as do
 from estampa.errors import Cancelled, EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.formats.vertex_texture import layout
+from estampa.geometry.mesh import Mesh
+from estampa.geometry.primitives import box, sheet
 from estampa.press import run as press
 from estampa.press.vertex_cache import VertexCache
 from estampa.press.vertex_texture import VertexTexture
@@ -243,3 +246,89 @@ def test_materials_are_in_every_print_that_can_hold_them(store, tmp_path, kind):
                 faces += len(bound.GetIndicesAttr().Get()) if subsets else every
         assert faces in (16, 32), "every face has one"
     assert told == wanted
+
+
+def test_a_cache_that_a_light_mesh_plays_is_printed_again_and_again_in_one_session(flag, tmp_path):
+    heavy = named(flag, "Flag")
+    light = do.add_mesh(flag, flag.mesh(heavy.mesh), "Light")
+    cache = do.add_thing(flag, "vertex_cache", "Heavy", {"subject": heavy.id})
+    again = do.add_thing(flag, "vertex_cache", "Again", {"subject": light.id})
+    path = press.run(flag, flag.evaluator(), cache, tmp_path).paths[0]
+    layer = do.add_layer(flag, light.id, "played", "Cache", {"file": str(path)})
+    grip = do.add_thing(flag, "grip", "Up")
+    for amount in (0.2, 0.7, 0.2):
+        bent = do.add_layer(flag, heavy.id, "bend", values={"angle": amount, "grip": grip.id})
+        flag.evaluate(5)  # what is played is open
+        for item in (cache, again):
+            result = press.run(flag, flag.evaluator(), flag.doc.find(item.id), tmp_path)
+            assert result.passed, result.words()
+        assert np.allclose(flag.evaluate(5)["Light"], flag.evaluate(5)["Flag"], atol=1e-6)
+        do.remove(flag, bent.id)
+    do.set_values(flag, again.id, {"file": path.stem})
+    with pytest.raises(EstampaError, match="would write over Heavy.usdc, which Light plays"):
+        press.run(flag, flag.evaluator(), flag.doc.find(again.id), tmp_path)
+    do.set_on(flag, layer.id, False)
+
+
+@pytest.fixture
+def stall():
+    """A grip that turns, with a counter that stands on it and a flag that hangs on the counter and bows."""
+    scene = Scene(Document(start=1, end=8))
+    root = do.add_thing(scene, "grip", "Stall")
+    do.set_formula(scene, root.id, "turn_y", "0.1 * frame")
+    counter = do.add_mesh(scene, box([0, 0, 0], [1, 1, 0.5]), "Counter")
+    flag = do.add_mesh(scene, sheet(0.4, 0.3, 4, 4), "Pennant")
+    do.set_values(scene, counter.id, {"parent": root.id})
+    do.set_values(scene, flag.id, {"parent": counter.id, "y": 1.0})
+    bend = do.add_layer(scene, flag.id, "offset")
+    do.set_formula(scene, bend.id, "y", "0.02 * frame")
+    do.add_mesh(scene, box([5, 0, 0], [6, 1, 1]), "Elsewhere")
+    return scene
+
+
+@pytest.mark.parametrize("kind", ["vertex_cache", "vertex_texture", "pose_strip"])
+def test_a_print_of_what_carries_subjects_holds_all_that_ride_on_it(stall, kind, tmp_path):
+    item = do.add_thing(stall, kind, "Out", {"subject": named(stall, "Stall").id})
+    evaluator = stall.evaluator()
+    before = press.signature(evaluator, item)
+    result = press.run(stall, evaluator, item, tmp_path)
+    assert result.passed, result.words()
+    reader = item.declared().reader(result.target)
+    for frame in list(reader.frames)[::3]:
+        shown = stall.evaluate(frame)
+        wanted = np.concatenate([shown["Counter"], shown["Pennant"]])
+        near = 2e-3 if kind == "vertex_texture" else 1e-5
+        assert cKDTree(wanted).query(np.asarray(reader.points(frame)))[0].max() < near
+        assert cKDTree(np.asarray(reader.points(frame))).query(wanted)[0].max() < near
+    told = press.estimate(stall, stall.doc, item)
+    assert not told.trouble and 0.3 < told.bytes / result.bytes < 3
+    do.set_value(stall, named(stall, "Pennant").id, "y", 1.1)
+    assert press.signature(stall.evaluator(), stall.doc.find(item.id)) != before
+
+
+def test_a_print_that_names_what_carries_nothing_or_is_gone_says_so(stall):
+    bare = do.add_thing(stall, "grip", "Bare")
+    item = do.add_thing(stall, "vertex_cache", "Out", {"subject": bare.id})
+    trouble = lambda: press.estimate(stall, stall.doc, stall.doc.find(item.id)).trouble
+    assert trouble() == "It names Bare, on which no subject rides. Choose another one."
+    pieces = do.add_thing(stall, "thin_layer", "Thin", {"subject": named(stall, "Stall").id})
+    assert "Stall carries subjects" in press.estimate(stall, stall.doc, pieces).trouble
+    stall.apply("lost", stall.doc.replace(stall.doc.find(item.id).with_(values={"subject": "nobody"})))
+    assert trouble() == "It names a subject that is gone. Choose another one."
+
+
+def test_a_strip_of_what_carries_subjects_holds_each_once(stall, tmp_path):
+    values = {"subject": named(stall, "Stall").id, "rides": True, "poses": 2}
+    item = do.add_thing(stall, "pose_strip", "Out", values)
+    result = press.run(stall, stall.evaluator(), item, tmp_path)
+    reader, shown = item.declared().reader(result.target), stall.evaluate(1)
+    corners = {tuple(p) for p in np.round(reader.points(1), 5).tolist()}
+    assert len(corners) == len(shown["Counter"]) + len(shown["Pennant"])
+    parted = named(stall, "Counter").mesh, named(stall, "Pennant").mesh
+    assert len(reader.points(1)) == sum(stall.mesh(m).parted()[0].count for m in parted)
+
+
+def test_the_size_of_a_cache_of_nothing_is_told(stall):
+    nothing = do.add_mesh(stall, Mesh(np.zeros((0, 3)), [], []), "Nothing")
+    item = do.add_thing(stall, "vertex_cache", "Out", {"subject": nothing.id})
+    assert press.estimate(stall, stall.doc, item).bytes < 5000

@@ -75,7 +75,9 @@ def test_a_print_of_a_swarm_holds_every_grain_by_its_number(store, tmp_path, kin
         assert UsdGeom.PrimvarsAPI(prim).GetPrimvar("displayColor").Get(9)
     if kind == "swarm_table":
         about = json.loads((tmp_path / "Out.json").read_text())
-        assert about["unit"] == "metre" and len(about["shapes"]) == 3
+        assert about["unit"] == "metre" and about["meshes"][0] | {"texture": None} == {
+            "number": 0, "of": "Member", "vertices": 8, "frames_of_cycle": 3, "texture": None,
+        }  # fmt: skip
 
 
 def test_a_print_goes_stale_with_its_dress_and_one_without_a_swarm_says_what_to_do(store, tmp_path):

@@ -37,7 +37,7 @@ class BakedBodies:
 
 def body_of(subject: Thing) -> Thing | None:
     """The layer by which a subject is a body, when it is its last one that is on."""
-    layers = [l for l in subject.stack if l.on and l.declared is not None]
+    layers = subject.layers_on
     return layers[-1] if layers and layers[-1].declared.collides else None
 
 

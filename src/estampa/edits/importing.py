@@ -14,10 +14,12 @@ from ..scene.document import Thing
 from ..scene.ids import new_id
 from ..scene.reduce import CHANNELS, placed_by_keys
 from ..scene.scene import Arrays, Scene
+from ..units import format_length
 from .asset_rigs import CLOSE, bind_of, curves_of, felt_over, is_kept, morphs_of, posed, rigs_of, skeleton_of, with_clip
 from .names import Names
 from .things import reference
 
+SKEWED = 1e-4  # m, from which on a size by axes, or a shear, is more than rounding
 MOST_FRAMES = 20_000
 MOST_PLACES = 6_000_000  # parts that move, times frames
 
@@ -59,6 +61,7 @@ class _Coming:
         self.asset, self.names, self.frame_rate, self.take = asset, names, frame_rate, take
         self.into, self.progress, self.first, self.wanted = into, progress, first, wanted
         self.arrays, self.meshes, self.shared, self.references = Arrays(), [], {}, {}
+        self.sheared: list[str] = []  # what no size by axes says, in words
         nodes = asset.nodes
         self.paths = asset.paths()
         self.world = asset.world(into)
@@ -100,7 +103,7 @@ class _Coming:
         end = self.end if len(self.frames) <= 1 else max(self.end, int(np.ceil(self.frames[-1])))
         missing = sorted({m.missing for _, t in self.meshes for m in t.materials if m.missing})
         words = [f"missing: {', '.join(missing)} (shown as a grey checker)"] if missing else []
-        words += [f"left out: {w}" for w in dict.fromkeys(self.asset.left)]
+        words += [f"left out: {w}" for w in dict.fromkeys([*self.asset.left, *self.sheared])]
         later = [n.name for n in nodes if n.moves is not None and not n.joint and len(self.asset.clips) > 1]
         if later and places:
             names = ", ".join(c.name for c in self.asset.clips[1:])
@@ -170,10 +173,30 @@ class _Coming:
         if node.points_at:  # the layer that plays what moves its points in the file
             played = origin | {"prim": node.points_at, "begins": float(self.first)}
             stack.insert(0, Thing(kind="played", name=self.names.plain("Played cache"), values=played))
+        stack += self._by_axes(i)
         ref = self._reference(mesh).with_(**origin, node=self.paths[i])
         self.meshes.append((ref, mesh))
         return Thing(id=self._id(i), kind="subject", name=self.names.plain(node.name), values=values, mesh=ref,
                      stack=tuple(stack), targets=targets)  # fmt: skip
+
+    def _by_axes(self, i) -> list[Thing]:
+        """The layer that a mesh gets whose size changes by axes; what no axes of its own say is told."""
+        node = self.asset.nodes[i]
+        if self.tracks is None or not self.moving[i] or node.skin is not None:
+            return []
+        sizes, askew = self.tracks.by_axes(i)
+        reach = _reach(node, self.size[i])
+        if askew * reach > SKEWED:
+            words = f"{node.name} is sheared by what it hangs on, by {format_length(askew * reach)} at the most"
+            self.sheared.append(words)
+        if np.abs(sizes - 1).max() * reach < SKEWED:
+            return []
+        values: dict = {}
+        for name, own in zip(("size_x", "size_y", "size_z"), sizes.T, strict=True):
+            moves = np.ptp(own) > 1e-6
+            keys = (Key(frame=float(f), value=float(s)) for f, s in zip(self.frames, own, strict=True))
+            values[name] = Curve(keys=tuple(keys)) if moves else float(own[0])
+        return [Thing(kind="axes_size", name=self.names.plain(f"Size of {node.name}"), values=values)]
 
     def _are_numbers(self, i, weights) -> None:
         if not np.isfinite(weights).all():
@@ -357,6 +380,15 @@ class _ImportedCourse:
         own = rigid[:, :3, :3] @ np.linalg.pinv(self.size[node])
         rigid[:, :3, :3] = squared(own)
         return rigid, np.maximum(np.abs(np.linalg.det(own)), 1e-30) ** (1 / 3)
+
+    def by_axes(self, node) -> tuple[np.ndarray, float]:
+        """((f, 3) how large it is along each of its own axes against its size as a whole, how far it is sheared beside
+        that at the most, as a share of it)."""
+        rigid, share = self.apart(node)
+        own = self.of(node)[:, :3, :3] @ np.linalg.pinv(self.size[node])
+        left = rigid[:, :3, :3].transpose(0, 2, 1) @ own / share[:, None, None]
+        sizes = np.diagonal(left, axis1=1, axis2=2)
+        return sizes, float(np.abs(left - sizes[:, None] * np.eye(3)).max())
 
 
 def _keys(tracks, i, parent, frames, reach, name) -> dict[str, Curve | float]:

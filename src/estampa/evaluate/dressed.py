@@ -100,7 +100,7 @@ class GrainAppearance:
             of = self.attributes(swarm, layer, grains, which, frame)
             mesh, shapes = self.shapes(layer, frame)
             dressed = layer.declared().dressed(of, which, len(shapes), seconds, doc.frame_rate, loop)
-            more = {"shape": dressed.shape, "tints": dressed.colours}
+            more = {"shape": dressed.shape, "tints": dressed.colours, "beat": dressed.beat, "layer": layer.id}
             parts.append(Part(mesh, shapes, dressed.stand, ids, velocity=speed, **more))
         return Outcome(tuple(p for p in parts if p.count), name, is_current, at)
 

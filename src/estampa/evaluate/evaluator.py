@@ -68,7 +68,7 @@ class Evaluator:
         """The layers of a subject's or skeleton's stack that do something."""
         found = self._layers.get(owner.id)
         if found is None or found[0] is not owner:
-            on = [l for l in owner.stack if l.on and l.declared is not None and self._plays(l)]
+            on = [l for l in owner.layers_on if self._plays(l)]
             found = self._layers[owner.id] = (owner, [] if owner.mesh is None and not owner.on else on)
         return found[1]
 

@@ -30,6 +30,8 @@ class Part:
     centres: np.ndarray | None = None  # (p, 3) m, where `stands` has its origin in the shape at first
     velocity: np.ndarray | None = None  # (k, 3) m/s of the places; (n, 3) of the points where there are none
     shape: np.ndarray | None = None  # (k,) which of `points` each place shows
+    beat: tuple[np.ndarray, np.ndarray] | None = None  # (k,) each: rate and first frame by which `shape` goes on
+    layer: str = ""  # which shows it, of what several layers show
     tints: np.ndarray | None = None  # (k, 3) linear light of each place, in place of the mesh's materials
     inks: np.ndarray | None = None  # (n, 3) linear light of each point, where it is no prototype
 

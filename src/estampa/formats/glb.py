@@ -6,13 +6,16 @@ import numpy as np
 
 from ..geometry.material import Material, Picture
 
+BRIGHT = "KHR_materials_emissive_strength"
+
 
 class Binary:
     """Gathers arrays into one buffer with its views and accessors."""
 
     def __init__(self):
-        self.views, self.accessors, self.data = [], [], b""
+        self.views, self.accessors, self.data = [], [], bytearray()
         self.images, self.textures, self._pictures = [], [], {}
+        self.used: list[str] = []  # extensions of the standard
 
     def add(self, array, target, type_, component, bounds=False) -> int:
         import pygltflib as gl
@@ -58,13 +61,21 @@ class Binary:
         import pygltflib as gl
 
         plain = gl.PbrMetallicRoughness(
-            baseColorFactor=[*map(float, m.colour), float(m.opacity)], metallicFactor=0.0, roughnessFactor=1.0
+            baseColorFactor=[*map(float, m.colour), float(m.opacity)],
+            metallicFactor=float(m.metallic),
+            roughnessFactor=float(m.roughness),
         )
         if m.picture is not None:
             number = 0 if m.uv == "uv" else int(m.uv.removeprefix("uv") or 0)
             plain.baseColorTexture = gl.TextureInfo(index=self._texture(m.picture), texCoord=number)
         how = {"opaque": None, "mask": "MASK", "blend": "BLEND"}[m.alpha]
         made = gl.Material(name=m.name, doubleSided=m.two_sided, pbrMetallicRoughness=plain, alphaMode=how)
+        if any(m.emission):
+            strength = max(1.0, *m.emission)  # the standard's own factor ends at 1
+            made.emissiveFactor = [float(c) / strength for c in m.emission]
+            if strength > 1:
+                made.extensions = {BRIGHT: {"emissiveStrength": float(strength)}}
+                self.used.append(BRIGHT)
         made.alphaCutoff = float(m.cutoff) if m.alpha == "mask" else None
         return made
 
@@ -96,7 +107,8 @@ class Binary:
         if self.images:
             sampler = gl.Sampler(wrapS=gl.REPEAT, wrapT=gl.REPEAT)
             parts |= {"images": self.images, "textures": self.textures, "samplers": [sampler]}
-
+        if self.used:
+            parts["extensionsUsed"] = sorted({*self.used, *parts.get("extensionsUsed", [])})
         document = gl.GLTF2(
             asset=gl.Asset(version="2.0", generator="Estampa"),
             scene=0,
@@ -105,7 +117,7 @@ class Binary:
             buffers=[gl.Buffer(byteLength=len(self.data))],
             **parts,
         )
-        document.set_binary_blob(self.data)
+        document.set_binary_blob(bytes(self.data))
         document.save_binary(str(path))
 
 

@@ -59,6 +59,32 @@ def materials(path: Path) -> list[Material]:
     return [reader._material(k) for k in range(len(reader.document.materials))]
 
 
+class PlacedMesh(NamedTuple):
+    """A mesh of a file as it lies there: the number of its node; how many vertices ours has; of each primitive of
+    triangles its number, its points (n, 3), and which vertex of ours each of those is (n,)."""
+
+    number: int
+    vertices: int
+    numbers: list[int]
+    points: list[np.ndarray]
+    rows: list[np.ndarray]
+
+
+def mesh_nodes(path: Path, data: bytes, meta: dict, wanted: set[str]) -> dict[str, PlacedMesh]:
+    """Of those of the nodes of these names down the tree that have a mesh, where its vertices are in the file. data,
+    meta -- its bytes, and its JSON as it was checked."""
+    import pygltflib as gl
+
+    reader = _GltfReader(path, data, meta, gl.GLTF2.from_json(json.dumps(meta)), lambda *a: None)
+    (tree, numbers), found = reader.tree(), {}
+    for name, number in zip(tree.paths(), numbers, strict=True):
+        mesh = reader.document.nodes[number].mesh if number >= 0 else None
+        shape = reader._mesh(mesh) if name in wanted and mesh is not None else None
+        if shape is not None and shape.mesh is not None:
+            found[name] = PlacedMesh(number, shape.mesh.count, shape.numbers, shape.points, shape.rows)
+    return found
+
+
 class _GltfReader:
     def __init__(self, path, data, meta, document, progress):
         self.meta, self.path, self.document, self.progress = meta, path, document, progress
@@ -93,7 +119,30 @@ class _GltfReader:
         start = (view.byteOffset or 0) + (accessor.byteOffset or 0)
         return np.frombuffer(self.buffers[view.buffer], kind, count * width, start).reshape(count, width)
 
-    def asset(self) -> Asset:
+    def tree(self) -> tuple[Asset, list[int]]:
+        """(the nodes alone, without what they show, of each its number in the file, -1 of instances and what shows
+        them)."""
+        parents, nodes, numbers, at = self._parents(), [], [], {}
+        for i in self._shown(parents):
+            node = self.document.nodes[i]
+            at[i], copies = len(nodes), self._instance_count(node)
+            nodes.append(Node(self._name(i), at.get(int(parents[i]), -1)))
+            nodes += [Node(f"{self._name(i)} {k + 1}", at[i]) for k in range(copies)]
+            numbers += [-1 if copies else i] + [-1] * copies
+        return Asset(self.path, nodes), numbers
+
+    def _name(self, i: int) -> str:
+        return self.document.nodes[i].name or f"Node {i + 1}"
+
+    def _instance_count(self, node) -> int:
+        """In how many places EXT_mesh_gpu_instancing shows a node; 0 without it."""
+        own = (node.extensions or {}).get("EXT_mesh_gpu_instancing")
+        if own is None or node.mesh is None:
+            return 0
+        return max(self.document.accessors[a].count for a in own["attributes"].values())
+
+    def _parents(self) -> np.ndarray:
+        """(n,) the node that each hangs on, -1 of roots."""
         d = self.document
         parents = np.full(len(d.nodes), -1)
         for i, node in enumerate(d.nodes):
@@ -103,13 +152,17 @@ class _GltfReader:
                     raise EstampaError(self.path.name, cause, "Export it again.")
                 parents[child] = i
         self._no_rings(parents)
+        return parents
+
+    def asset(self) -> Asset:
+        d, parents = self.document, self._parents()
         shown = self._shown(parents)
         tracks, clips = self._tracks()
         nodes, number = [], {}
         for count, i in enumerate(shown):
             node = d.nodes[i]
             self.progress(0.1 + 0.8 * count / max(len(shown), 1), "Reading meshes")
-            made = Node(node.name or f"Node {i + 1}", number.get(int(parents[i]), -1), self._local(node, {}))
+            made = Node(self._name(i), number.get(int(parents[i]), -1), self._local(node, {}))
             if node.mesh is not None:
                 made.mesh = self._mesh(node.mesh).mesh
                 made.targets = self._mesh(node.mesh).targets
@@ -229,11 +282,10 @@ class _GltfReader:
 
     def _instances(self, node, parent, made) -> list[Node]:
         """Nodes for each place of EXT_mesh_gpu_instancing, which then has no mesh itself."""
-        own = (node.extensions or {}).get("EXT_mesh_gpu_instancing")
-        if own is None or made.mesh is None:
+        count = self._instance_count(node) if made.mesh is not None else 0
+        if not count:
             return []
-        own = own["attributes"]
-        count = max(self.document.accessors[a].count for a in own.values())
+        own = node.extensions["EXT_mesh_gpu_instancing"]["attributes"]
         if count > MOST_NODES:
             raise EstampaError(self.path.name, f"has {count:,} instances of one mesh.", f"{MOST_NODES:,} are the most.")
         part = lambda word, plain: self.rows(own[word]).astype(float) if word in own else np.tile(plain, (count, 1))
@@ -248,8 +300,8 @@ class _GltfReader:
 
     def _joined(self, mesh) -> "_Shape":
         """All triangles of a mesh as one; its materials by face, what its vertices have, what moves them."""
-        parts, materials = [], []
-        for primitive in mesh.primitives:
+        parts, materials, numbers = [], [], []
+        for n, primitive in enumerate(mesh.primitives):
             mode = TRIANGLES if primitive.mode is None else primitive.mode
             if mode not in (TRIANGLES, STRIP, FAN):
                 self.left.append(f"points or lines of {mesh.name or 'a mesh'}")
@@ -260,9 +312,10 @@ class _GltfReader:
             if material is not None and material not in materials:
                 materials.append(material)
             own = self._attributes(primitive.attributes)
+            numbers.append(n)
             parts.append(_Part(points, faces, own, material, *self._moving(primitive, len(points))))
         if not parts:
-            return _Shape(None, None, None, [])
+            return _Shape(None, None, None, [], [], [], [])
         if any(p.material is None for p in parts) and materials:
             materials.append(Material("Plain", (0.8, 0.77, 0.71)))
         which = [materials.index(p.material) if p.material is not None else len(materials) - 1 for p in parts]
@@ -291,7 +344,9 @@ class _GltfReader:
         named = mesh.extras.get("targetNames", []) if isinstance(mesh.extras, dict) else []
         words = [str(named[k]) if k < len(named) else f"Target {k + 1}" for k in range(len(targets))]
         targets = [(w, pick(t).astype(float)) for w, t in zip(words, targets, strict=True)]
-        return _Shape(shape, *((None, None) if weights is None else few(pick(indices), pick(weights))), targets)
+        rows = np.split(rank, shifts[1:])
+        joints, felt = (None, None) if weights is None else few(pick(indices), pick(weights))
+        return _Shape(shape, joints, felt, targets, numbers, [p.points for p in parts], rows)
 
     def _attributes(self, a) -> dict[str, np.ndarray]:
         """What the vertices of a primitive have, by our names."""
@@ -355,8 +410,13 @@ class _GltfReader:
         alpha = {"MASK": "mask", "BLEND": "blend"}.get(m.alphaMode, "opaque")
         cutoff = 0.5 if m.alphaCutoff is None else float(m.alphaCutoff)
         name = m.name or f"Material {number + 1}"
+        known = lambda value, default: default if value is None else float(value)
+        rough, metal = known(plain and plain.roughnessFactor, 1.0), known(plain and plain.metallicFactor, 1.0)
+        strength = (m.extensions or {}).get(glb.BRIGHT, {}).get("emissiveStrength", 1.0)
+        light = tuple(float(c) * strength for c in m.emissiveFactor or (0, 0, 0))
         made = Material(name, tuple(map(float, factor[:3])), picture, alpha, cutoff, float(factor[3]),
-                        bool(m.doubleSided), uv, missing)  # fmt: skip
+                        bool(m.doubleSided), uv, missing, rough, metal if plain is not None else 0.0,
+                        light)  # fmt: skip
         self._materials[number] = made
         return made
 
@@ -396,6 +456,9 @@ class _Shape(NamedTuple):
     indices: np.ndarray | None
     weights: np.ndarray | None
     targets: list
+    numbers: list[int]  # of the primitives of triangles
+    points: list[np.ndarray]  # of each of those (n, 3), as the file has them
+    rows: list[np.ndarray]  # (n,) which vertex of the mesh each is
 
 
 def _stacked(rows):

@@ -1,16 +1,16 @@
 """A shot as GLB: a tree of nodes with their places over time, meshes whose points move as morph targets, copies as
 nodes of one mesh."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from ..geometry import pose as turns
 from . import glb
+from .distinct import MOST_SHAPES, Distinct, one_hot
 from .gltf_instances import WORD
 from .skinned import continuous, exact_last_row, skin_attributes
-
-MOST_MORPHS = 400  # frames of a mesh whose points move
 
 
 def write_shot(path: Path, name: str, props, frames, rate: float, moments, extras: dict, instanced: bool) -> list[int]:
@@ -58,8 +58,11 @@ class _Shot:
         if prop.skin is not None and (carries or prop.parent >= 0):
             own = self._node(f"{prop.name} skin", None)
         if prop.mesh is not None:
-            points = [m.points[i] for m in self.moments]
-            self._wear(own, *self._shaped(prop.name, prop.mesh, points, prop.skin))
+            shapes, weights = self._poses(i)
+            made = self._shaped(prop.name, prop.mesh, shapes, prop.skin, [name for name, _ in prop.targets])
+            if carries and weights.any() and prop.skin is None:
+                own = self._node(f"{prop.name} shape", own)  # some players give weights to all below a node
+            self._wear(own, made, weights)
         if prop.skin is not None:
             back = self.binary.numbers(exact_last_row(prop.skin.back))
             self.skins.append(gl.Skin(joints=self.joints[prop.bones_at], inverseBindMatrices=back))
@@ -106,23 +109,38 @@ class _Shot:
             self._placed(number[k], *(np.array([pose[part][k] for pose in poses]) for part in range(3)))
         self.joints[i] = [number[k] for k in range(len(bones.joints))]
 
-    def _shaped(self, name: str, mesh, points, skin=None) -> tuple[int, np.ndarray | None]:
-        """(number of a new mesh, weights over time of its morph targets where its points move)."""
-        made, weights = _mesh(self.binary, name, mesh, points, self.materials, skin)
-        self.meshes.append(made)
-        return len(self.meshes) - 1, weights
+    def _poses(self, i: int) -> tuple[list[np.ndarray], np.ndarray]:
+        """(the shapes of a prop's mesh, of which the first is its own; (f, s - 1) weights of the others over time)."""
+        prop, moments = self.props[i], self.moments
+        if prop.targets:
+            own = moments[0].points[i]
+            return [own, *(own + away for _, away in prop.targets)], np.array([m.weights[i] for m in moments])
+        distinct = Distinct()
+        return distinct.shapes, one_hot([distinct.number(m.points[i]) for m in moments], distinct)
 
-    def _wear(self, node: int, mesh: int, weights) -> None:
-        """Give a node a mesh, with what moves its points."""
+    def _shaped(self, name: str, mesh, shapes, skin=None, names=()) -> int:
+        """The number of a new mesh, with a morph target for each shape but the first."""
+        self.meshes.append(_mesh(self.binary, name, mesh, shapes, self.materials, skin, names))
+        return len(self.meshes) - 1
+
+    def _wear(self, node: int, mesh: int, weights: np.ndarray) -> None:
+        """Give a node a mesh, with what moves its points: weights (f, t) over time."""
         self.nodes[node].mesh = mesh
-        if weights is not None:
+        if not weights.any():
+            return
+        if np.ptp(weights, axis=0).max() == 0:
+            self.nodes[node].weights = weights[0].tolist()
+        else:
             self._keyed(node, "weights", weights.ravel())
 
     def _copies(self, i: int, own: int, instanced: bool) -> None:
         prop, moments = self.props[i], [m.copies[i] for m in self.moments]
         first = moments[0]
         if instanced and _stands_still(moments):
-            self._wear(own, *self._shaped(f"{prop.name} shape", prop.copied, [m.shapes[0] for m in moments]))
+            distinct = Distinct()
+            weights = [distinct.number(m.shapes[0]) for m in moments]
+            made = self._shaped(f"{prop.name} shape", prop.copied, distinct.shapes)
+            self._wear(own, made, one_hot(weights, distinct))
             self.nodes[own].extensions = {WORD: {"attributes": {
                 "TRANSLATION": self.binary.numbers(first.origin),
                 "ROTATION": self.binary.numbers(glb.unit32_rows(first.turn)),
@@ -130,14 +148,18 @@ class _Shot:
             }}}  # fmt: skip
             self.instanced.append(i)
             return
-        alike = len(first.shapes) == 1
-        for k in range(len(first.ids)):
+        meshes: dict[int, int] = {}  # of shapes that go together: the mesh
+        for k, (weights, distinct) in enumerate(_courses(moments)):
             node = self._node(f"{prop.name} {k + 1}", own)
-            if not alike or k == 0:  # else each is the first one's mesh, and sways as that does
-                which = [0 if alike else int(m.which[k]) for m in moments]
-                points = [m.shapes[w] for m, w in zip(moments, which, strict=True)]
-                made = self._shaped(f"{prop.name} shape {k + 1}", prop.copied, points)
-            self._wear(node, *made)
+            name = f"{prop.name} shape {k + 1}"
+            if id(distinct) not in meshes:
+                meshes[id(distinct)] = self._shaped(name, prop.copied, distinct.shapes)
+            elif weights.any():
+                # its arrays are the first one's; players find what weights move by the name of a mesh
+                alike = self.meshes[meshes[id(distinct)]]
+                self.meshes.append(replace(alike, name=name))
+                meshes[id(distinct)] = len(self.meshes) - 1
+            self._wear(node, meshes[id(distinct)], weights)
             size = np.array([np.repeat(m.size[k], 3) for m in moments])
             self._placed(node, np.array([m.origin[k] for m in moments]), np.array([m.turn[k] for m in moments]), size)
 
@@ -164,8 +186,30 @@ def _stands_still(moments) -> bool:
     )  # fmt: skip
 
 
-def _mesh(binary, name, mesh, points, materials, skin=None):
-    """(a glTF mesh of the first shape, (f, t) weights of its morph targets or None where it keeps its shape)."""
+def _courses(moments):
+    """Of each copy (its weights (f, s - 1) over time, the shapes that they weigh): the same shapes for all copies,
+    where those are not too many, else their own for all that go alike."""
+    every, numbers = Distinct(), []
+    for m in moments:
+        of = np.array([every.number(s) for s in m.shapes])
+        numbers.append(of[m.which] if len(m.shapes) > 1 else np.full(len(m.ids), of[0] if len(of) else 0))
+    numbers = np.array(numbers).reshape(len(moments), -1)
+    if len(every.shapes) - 1 <= MOST_SHAPES:
+        return [(one_hot(numbers[:, k], every), every) for k in range(numbers.shape[1])]
+    alike: dict[bytes, tuple[np.ndarray, Distinct]] = {}
+    found = []
+    for k in range(numbers.shape[1]):
+        key = numbers[:, k].tobytes()
+        if key not in alike:
+            own = Distinct()
+            alike[key] = one_hot([own.number(every.shapes[n]) for n in numbers[:, k]], own), own
+        found.append(alike[key])
+    return found
+
+
+def _mesh(binary, name, mesh, points, materials, skin=None, names=()):
+    """A glTF mesh of the first shape, with a morph target for each other one. names -- of the targets, where they have
+    any."""
     import pygltflib as gl
 
     parted, origin = mesh.parted()
@@ -178,11 +222,8 @@ def _mesh(binary, name, mesh, points, materials, skin=None):
     binary.looks(attributes, parted)
     if skin is not None:
         skin_attributes(binary, attributes, *(x if origin is None else x[origin] for x in (skin.indices, skin.weights)))
-    still = all(np.abs(p - points[0]).max(initial=0.0) < 1e-7 for p in points[1:])
-    targets, weights = None, None
-    if not still:
-        targets = [{"POSITION": binary.attribute("POSITION", (pick(p) - first).astype(np.float32))} for p in points[1:]]
-        weights = np.concatenate([np.zeros((1, len(targets))), np.eye(len(targets))])
+    away = lambda p: (pick(np.asarray(p, float)) - first).astype(np.float32)
+    targets = [{"POSITION": binary.attribute("POSITION", away(p))} for p in points[1:]] or None
     primitives = []
     for m, triangles in glb.by_material(parted):
         number = None
@@ -193,5 +234,7 @@ def _mesh(binary, name, mesh, points, materials, skin=None):
             number = list(materials).index(own)
         indices = binary.indices(triangles)
         primitives.append(gl.Primitive(attributes=attributes, indices=indices, material=number, targets=targets))
-    more = {} if still else {"weights": [0.0] * len(targets)}
-    return gl.Mesh(name=name, primitives=primitives, **more), weights
+    more = {"weights": [0.0] * len(targets)} if targets else {}
+    if names:
+        more["extras"] = {"targetNames": list(names)}
+    return gl.Mesh(name=name, primitives=primitives, **more)

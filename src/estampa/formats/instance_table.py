@@ -1,14 +1,27 @@
 """Instance tables: where each instance is, as rows for each frame (CSV or OpenEXR), or as parameters of formulas."""
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from .. import formula
 from ..geometry import pose
-from . import bounds, exr
+from . import bounds, columns, exr
 
-PLACE, TURN, COLOUR, SPEED = range(4)  # rows of a frame in an image
+COLUMNS = ("frame", "id", "x", "y", "z", "qx", "qy", "qz", "qw", "size", "red", "green", "blue", "vx", "vy", "vz",
+           "mesh", "cycle_frame", "rate", "phase")  # fmt: skip
+# what the pixels of a grain hold, in rows one below the other
+PIXELS = (("x", "y", "z", "size"), ("qx", "qy", "qz", "qw"), ("red", "green", "blue", "mesh"),
+          ("vx", "vy", "vz", "cycle_frame"), ("rate", "phase", "", ""))  # fmt: skip
+MOST_WIDE = 4096  # pixels of an image's row
+LAYOUT = (
+    "pixel (column, row) of the n-th kind of pixel of grain id at the f-th frame, all from 0 on, the first row on top: "
+    f"column = id mod width, row = (f * blocks + floor(id / width)) * {len(PIXELS)} + n; size 0 where it does not live"
+)
+EXAMPLE = (
+    "the vertex of the mesh, as it is at that frame of its cycle, times size, turned by the quaternion, plus x, y, z"
+)
 SMALL = 1e-6  # of a period, over which the way that an instance goes is measured
 BY_FORMULA = (
     "x, y, z of a row are its home; s = (frame - first_frame) / frame_rate / period; the lines of `program` are worked "
@@ -18,7 +31,55 @@ HEADING = (
     "way: +Z the way it goes, the change of x, y, z with s, and +Y up; level: that way without its height; still: not "
     "turned. Then about its own +Y by 2 pi (spin_pace t + spin_start), t = (frame - first_frame) / frame_rate in s"
 )
-CYCLE = "floor(rate * t * frame_rate + phase) mod cycle is the frame of its cycle that it shows"
+CYCLE = (
+    "cycle_frame = floor(rate * t * frame_rate + phase) mod frames_of_cycle is the frame of its cycle that it shows, "
+    "t in s from the first frame of the scene on"
+)
+
+
+@dataclass(frozen=True)
+class ImageLayout:
+    """How grains lie in an image: for each frame, block by block of so many grains, the rows of PIXELS."""
+
+    grains: int
+    frames: int
+    width: int
+    blocks: int
+
+    @classmethod
+    def of(cls, grains: int, frames: int) -> "ImageLayout":
+        width = min(max(grains, 1), MOST_WIDE)
+        return cls(grains, frames, width, -(-max(grains, 1) // width))
+
+    @property
+    def pixels(self) -> int:
+        return self.frames * self.blocks * len(PIXELS) * self.width
+
+    def described(self) -> dict:
+        """What a reader has to know."""
+        return {
+            "width": self.width, "blocks": self.blocks, "pixels": [list(names) for names in PIXELS],
+            "layout": LAYOUT,
+        }  # fmt: skip
+
+    def pack(self, every: list[dict[str, np.ndarray]]) -> np.ndarray:
+        """(height, width, 4) float32 of the columns of each frame."""
+        image = np.zeros((self.frames, self.blocks, len(PIXELS), self.width, 4), np.float32)
+        for f, rows in enumerate(every):
+            block, column = np.divmod(rows["id"].astype(np.int64), self.width)
+            for n, names in enumerate(PIXELS):
+                for c, name in enumerate(names):
+                    if name:
+                        image[f, block, n, column, c] = rows[name]
+        return image.reshape(-1, self.width, 4)
+
+    def unpacked(self, image: np.ndarray, step: int) -> dict[str, np.ndarray]:
+        """The columns of those that live at a frame."""
+        own = image.reshape(self.frames, self.blocks, len(PIXELS), self.width, 4)[step]
+        own = own.transpose(1, 0, 2, 3).reshape(len(PIXELS), -1, 4)[:, : self.grains]
+        lives = np.flatnonzero(own[0, :, 3] > 0)
+        found = {name: own[n, lives, c] for n, names in enumerate(PIXELS) for c, name in enumerate(names) if name}
+        return found | {"id": lives}
 
 
 class InstanceTable:
@@ -29,37 +90,46 @@ class InstanceTable:
         data = bounds.inside(path, meta.get("table") or meta["image"])
         self.frame_rate = bounds.positive(path.name, "frame rate", meta["frame_rate"])
         self.frames, self.bytes = meta["frames"], data.stat().st_size
-        self._image, self._rows, self._starts = None, None, None
+        self._image, self._starts = None, None
+        self._rows: dict[str, np.ndarray] = {}
         if "image" in meta:
-            self._image, self.ids = exr.read_image(data), np.array([int(i) for i in meta["ids"]], np.int64)
+            self._layout = ImageLayout(meta["grains"], len(self.frames), meta["width"], meta["blocks"])
+            self._image = exr.read_image(data)
             return
-        with open(data, encoding="utf-8") as file:
-            names = file.readline().strip().split(",")
-            lines = [line.split(",") for line in file]
-        whole = {n: names.index(n) for n in ("frame", "id", "shape") if n in names}
-        self._whole = {n: np.array([int(l[k]) for l in lines], np.int64) for n, k in whole.items()}
-        self._rows = {n: np.array([float(l[k]) for l in lines]) for k, n in enumerate(names) if n not in whole}
+        self._rows = columns.read(data)
         if "program" not in meta:
-            self._starts = np.searchsorted(self._whole["frame"], [*self.frames, self.frames[-1] + 1])
+            self._starts = np.searchsorted(self._rows["frame"], [*self.frames, self.frames[-1] + 1])
+
+    @property
+    def most(self) -> int:
+        """How many instances there are at one frame at the most."""
+        if self._image is not None:
+            return self._layout.grains
+        return len(self._rows["id"]) if self._starts is None else int(np.diff(self._starts).max(initial=0))
 
     def at(self, step: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """(ids (k,), places (k, 3) m, turns (k, 4) unit quaternions x, y, z, w, sizes (k,)), so many frames after the
         first."""
-        if self._image is not None:
-            rows = self._image[4 * step : 4 * step + 4].astype(float)
-            lives = np.flatnonzero(rows[PLACE, : len(self.ids), 3] > 0)
-            return self.ids[lives], rows[PLACE, lives, :3], rows[TURN, lives], rows[PLACE, lives, 3]
         if "program" in self.meta:
             return self._by_formula(step)
+        rows = self.rows(step)
+        take = lambda *names: np.stack([np.asarray(rows[n], float) for n in names], axis=1)
+        return rows["id"], take("x", "y", "z"), take("qx", "qy", "qz", "qw"), np.asarray(rows["size"], float)
+
+    def rows(self, step: int) -> dict[str, np.ndarray]:
+        """The columns (k,) by name, so many frames after the first; of one by formulas those that stay."""
+        if self._image is not None:
+            return self._layout.unpacked(self._image, step)
+        if self._starts is None:
+            return self._rows
         own = slice(self._starts[step], self._starts[step + 1])
-        take = lambda *names: np.stack([self._rows[n][own] for n in names], axis=1)
-        return self._whole["id"][own], take("x", "y", "z"), take("qx", "qy", "qz", "qw"), self._rows["size"][own]
+        return {n: v[own] for n, v in self._rows.items()}
 
     def _by_formula(self, step):
         meta, rows = self.meta, self._rows
         seconds = (self.frames[step] - meta["first_frame"]) / self.frame_rate
         place = self._worked_out(seconds / meta["period"])
-        ids, size = self._whole["id"], rows["size"]
+        ids, size = self._rows["id"], rows["size"]
         if meta["faces"] == "still":
             axes = np.repeat(np.eye(3)[None], len(ids), axis=0)
         else:
@@ -81,4 +151,4 @@ class InstanceTable:
         for line in self.meta["program"]:
             name, words = line.split(" = ", 1)
             names[name] = formula.work_out(words, names, tuple(names))
-        return np.stack([np.broadcast_to(names[n], len(self._whole["id"])) for n in "xyz"], axis=1).astype(float)
+        return np.stack([np.broadcast_to(names[n], len(self._rows["id"])) for n in "xyz"], axis=1).astype(float)

@@ -8,6 +8,7 @@ from ..geometry.material import Material
 from ..geometry.mesh import Mesh
 from ..hashing import digest
 from . import usd_open
+from .usd_values import extent, put, vectors
 
 
 def write_cache(
@@ -25,17 +26,16 @@ def write_cache(
     prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     write_looks(prim, mesh)
     bind_materials(stage, root.GetPath(), prim, mesh)
-    attribute, extent = prim.CreatePointsAttr(), prim.CreateExtentAttr()
+    attribute, reach = prim.CreatePointsAttr(), prim.CreateExtentAttr()
     normals = prim.CreateNormalsAttr() if with_normals else None
     if with_normals:
         prim.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
     for i, frame in enumerate(frames):
         points = points_at(frame)
-        narrow = np.ascontiguousarray(points, np.float32)
-        attribute.Set(Vt.Vec3fArray.FromNumpy(narrow), frame)
-        extent.Set(Vt.Vec3fArray.FromNumpy(np.stack([narrow.min(axis=0), narrow.max(axis=0)])), frame)
+        put(attribute, vectors(points), frame)
+        put(reach, extent(points), frame)
         if normals:
-            normals.Set(Vt.Vec3fArray.FromNumpy(mesh.normals(points).astype(np.float32)), frame)
+            put(normals, vectors(mesh.normals(points)), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
 
@@ -138,7 +138,10 @@ def _material(stage, root, number: int, m: Material):
             opacity.ConnectToSource(picture.CreateOutput("a", Sdf.ValueTypeNames.Float))
     if m.alpha == "mask":
         shader.CreateInput("opacityThreshold", Sdf.ValueTypeNames.Float).Set(float(m.cutoff))
-    shader.CreateInput("roughness", Sdf.ValueTypeNames.Float).Set(1.0)
+    shader.CreateInput("roughness", Sdf.ValueTypeNames.Float).Set(float(m.roughness))
+    shader.CreateInput("metallic", Sdf.ValueTypeNames.Float).Set(float(m.metallic))
+    if any(m.emission):
+        shader.CreateInput("emissiveColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*map(float, m.emission)))
     shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
     material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
     material.GetPrim().SetDisplayName(m.name)

@@ -403,7 +403,10 @@ class _UsdReader:
         clear = self._reader(shader.GetInput("opacity")) is not None or (opacity is not None and opacity < 1)
         alpha = "mask" if cutoff > 0 else "blend" if clear else "opaque"
         opacity = 1.0 if opacity is None else float(opacity)
-        return Material(name, tuple(map(float, colour)), held, alpha, cutoff or 0.5, opacity, True, uv, missing)
+        number = lambda n, plain: plain if value(n, None) is None else float(value(n, None))
+        light = tuple(map(float, value("emissiveColor", None) or (0, 0, 0)))
+        more = (True, uv, missing, number("roughness", 0.5), number("metallic", 0.0), light)
+        return Material(name, tuple(map(float, colour)), held, alpha, cutoff or 0.5, opacity, *more)
 
     @staticmethod
     def _reader(given):

@@ -7,12 +7,15 @@ import numpy as np
 from . import usd_open
 from .marks import ASIDE, marks_of
 from .usd import bind_materials, new_stage, prim_word, write_looks
+from .usd_values import extent, put, quaternions, vectors
+
+PLAIN = (0.8, 0.77, 0.71)  # linear light
 
 
 def write_instances(path: Path, name: str, frames, frame_rate, instances_at, shapes, progress) -> None:
     """instances_at(frame) -> press.grains.Instances; shapes -- press.grains.Shapes, which those fill. The shapes become
     prototypes, the same at all frames."""
-    from pxr import Gf, Sdf, UsdGeom, Vt
+    from pxr import Sdf, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
     root = UsdGeom.Xform.Define(stage, f"/{prim_word(name)}")
@@ -27,35 +30,34 @@ def write_instances(path: Path, name: str, frames, frame_rate, instances_at, sha
         swarm.CreateProtoIndicesAttr(),
     ]
     colour = UsdGeom.PrimvarsAPI(swarm).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray, "vertex")
-    extent = swarm.CreateExtentAttr()
+    reach = swarm.CreateExtentAttr()
     for i, frame in enumerate(frames):
         own = instances_at(frame)
         place = np.ascontiguousarray(own.place, np.float32)
-        size = np.repeat(own.size.astype(np.float32)[:, None], 3, axis=1)
-        turn = Vt.QuatfArray([Gf.Quatf(float(w), float(x), float(y), float(z)) for x, y, z, w in own.turn])
         values = (
             Vt.Int64Array.FromNumpy(own.ids),
-            Vt.Vec3fArray.FromNumpy(place),
-            turn,
-            Vt.Vec3fArray.FromNumpy(size),
-            Vt.Vec3fArray.FromNumpy(own.speed.astype(np.float32)),
+            vectors(place),
+            quaternions(own.turn),
+            vectors(np.repeat(own.size[:, None], 3, axis=1)),
+            vectors(own.speed),
             Vt.IntArray.FromNumpy(own.shape.astype(np.int32)),
         )
         for attribute, value in zip(attributes, values, strict=True):
-            attribute.Set(value, frame)
+            put(attribute, value, frame)
         if (own.colour >= 0).any():
-            colour.Set(Vt.Vec3fArray.FromNumpy(np.maximum(own.colour, 0).astype(np.float32)), frame)
+            # what keeps its own looks among those that have a colour gets that of its first material
+            looks = np.array([m.materials[0].colour if m.materials else PLAIN for m, _ in shapes.every])
+            put(colour.GetAttr(), vectors(np.where(own.colour >= 0, own.colour, looks[own.shape])), frame)
         around = max((float(np.abs(p).max(initial=0)) for _, p in shapes.every), default=0.0)
         around *= float(own.size.max(initial=0)) * 1.74
         low, high = (place.min(axis=0), place.max(axis=0)) if len(place) else (np.zeros(3), np.zeros(3))
-        extent.Set(Vt.Vec3fArray.FromNumpy(np.float32([low - around, high + around])), frame)
+        put(reach, vectors([low - around, high + around]), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     targets = []
     for k, (mesh, points) in enumerate(shapes.every):
         prim = UsdGeom.Mesh.Define(stage, swarm.GetPath().AppendChild("Prototypes").AppendChild(f"Shape_{k}"))
-        narrow = np.ascontiguousarray(points, np.float32)
-        prim.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(narrow))
-        prim.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([narrow.min(axis=0), narrow.max(axis=0)])))
+        prim.CreatePointsAttr(vectors(points))
+        prim.CreateExtentAttr(extent(points))
         prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_counts)))
         prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(mesh.face_indices)))
         prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
@@ -106,16 +108,14 @@ def write_points(path: Path, name: str, frames, frame_rate, instances_at, wide_o
     size = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("grainSize", Sdf.ValueTypeNames.FloatArray, "vertex")
     for i, frame in enumerate(frames):
         own = instances_at(frame)
-        place = np.ascontiguousarray(own.place, np.float32)
-        prim.CreateIdsAttr().Set(Vt.Int64Array.FromNumpy(own.ids), frame)
-        prim.CreatePointsAttr().Set(Vt.Vec3fArray.FromNumpy(place), frame)
-        prim.CreateVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(own.speed.astype(np.float32)), frame)
-        prim.CreateWidthsAttr().Set(Vt.FloatArray.FromNumpy(wide_of(own).astype(np.float32)), frame)
-        colour.Set(Vt.Vec3fArray.FromNumpy(np.where(own.colour >= 0, own.colour, 0.8).astype(np.float32)), frame)
-        turn.Set(Vt.Vec4fArray.FromNumpy(own.turn.astype(np.float32)), frame)
-        size.Set(Vt.FloatArray.FromNumpy(own.size.astype(np.float32)), frame)
-        low, high = (place.min(axis=0), place.max(axis=0)) if len(place) else (np.zeros(3), np.zeros(3))
-        prim.CreateExtentAttr().Set(Vt.Vec3fArray.FromNumpy(np.float32([low, high])), frame)
+        put(prim.CreateIdsAttr(), Vt.Int64Array.FromNumpy(own.ids), frame)
+        put(prim.CreatePointsAttr(), vectors(own.place), frame)
+        put(prim.CreateVelocitiesAttr(), vectors(own.speed), frame)
+        put(prim.CreateWidthsAttr(), Vt.FloatArray.FromNumpy(wide_of(own).astype(np.float32)), frame)
+        put(colour.GetAttr(), vectors(np.where(own.colour >= 0, own.colour, 0.8)), frame)
+        put(turn.GetAttr(), Vt.Vec4fArray.FromNumpy(own.turn.astype(np.float32)), frame)
+        put(size.GetAttr(), Vt.FloatArray.FromNumpy(own.size.astype(np.float32)), frame)
+        put(prim.CreateExtentAttr(), extent(own.place), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
 

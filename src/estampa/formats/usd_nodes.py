@@ -6,11 +6,12 @@ import numpy as np
 
 from . import usd_open
 from .usd import bind_materials, new_stage, prim_word, write_looks
+from .usd_values import extent, put, vectors
 
 
 def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
     """rigid -- see press.rigid.Rigid."""
-    from pxr import Gf, Usd, UsdGeom, Vt
+    from pxr import Gf, UsdGeom, Vt
 
     stage = new_stage(path, frame_rate, frames[0], frames[-1])
     root = UsdGeom.Xform.Define(stage, f"/{prim_word(rigid.name)}")
@@ -22,17 +23,16 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
         size = place.AddScaleOp(UsdGeom.XformOp.PrecisionDouble) if rigid.grows else None
         still = rigid.still(i)
         for f, frame in enumerate(frames[:1] if still else frames):
-            when = Usd.TimeCode.Default() if still else frame
-            move.Set(Gf.Vec3d(*map(float, rigid.places[f, i])), when)
+            set_ = _default if still else put
+            set_(move.GetAttr(), Gf.Vec3d(*map(float, rigid.places[f, i])), frame)
             x, y, z, w = map(float, rigid.turns[f, i])
-            turn.Set(Gf.Quatd(w, x, y, z), when)
+            set_(turn.GetAttr(), Gf.Quatd(w, x, y, z), frame)
             if size is not None:
-                size.Set(Gf.Vec3d(float(rigid.sizes[f, i])), when)
+                set_(size.GetAttr(), Gf.Vec3d(float(rigid.sizes[f, i])), frame)
         own, points, triangles = rigid.part(i)
         mesh = UsdGeom.Mesh.Define(stage, place.GetPath().AppendChild("Mesh"))
-        narrow = points.astype(np.float32)
-        mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(narrow))
-        mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([narrow.min(axis=0), narrow.max(axis=0)])))
+        mesh.CreatePointsAttr(vectors(points))
+        mesh.CreateExtentAttr(extent(points))
         mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
         mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.astype(np.int32).ravel()))
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
@@ -40,6 +40,10 @@ def write(path: Path, rigid, frames: list[int], frame_rate: float) -> None:
             bind_materials(stage, root.GetPath(), mesh, rigid.mesh, rigid.materials(i))
         write_looks(mesh, rigid.mesh, own, rigid.corners(i).ravel(), rigid.faces(i))
     stage.GetRootLayer().Save()
+
+
+def _default(attribute, value, frame) -> None:
+    attribute.Set(value)
 
 
 class UsdNodesReader:

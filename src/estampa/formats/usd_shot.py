@@ -9,14 +9,18 @@ from ..geometry.mesh import Mesh
 from ..geometry.pose import Pose
 from . import usd_open
 from .usd import bind_materials, new_stage, prim_word, write_looks
+from .usd_blend import MorphedMesh, write_shapes
+from .usd_copies import CopiesOverTime
 from .usd_skel import bind_skin, joint_values, skeleton_animation, skinned, skins_of
+from .usd_values import Timed, free_word, vectors
 
 
 @dataclass
 class Prop:
     """A thing of a shot. parent -- its number, or -1; mesh -- of a subject; view -- rad, of a camera; copied -- the
     mesh that copies show; bones -- scene.bones.Bones, of a skeleton; skin -- formats.skinned.Rigged, of a subject that
-    stays skinned to the skeleton whose number is bones_at."""
+    stays skinned to the skeleton whose number is bones_at; targets -- (name, (n, 3) m what it adds) of its morphs,
+    where nothing but those moves its points (before a skin)."""
 
     name: str
     parent: int
@@ -26,6 +30,7 @@ class Prop:
     bones: object | None = None
     skin: object | None = None
     bones_at: int = -1
+    targets: list[tuple[str, np.ndarray]] = field(default_factory=list)
     path: str = ""
 
 
@@ -51,22 +56,21 @@ class ShotFrame:
     points: dict[int, np.ndarray] = field(default_factory=dict)
     copies: dict[int, PlacedCopies] = field(default_factory=dict)
     poses: dict[int, Pose] = field(default_factory=dict)
+    weights: dict[int, np.ndarray] = field(default_factory=dict)  # (t,) of a prop's targets
 
 
 def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate: float, at, progress) -> None:
     """at(frame) -> Moment. What is the same at every frame is written once."""
-    from pxr import Gf, Sdf, UsdGeom, UsdSkel, Vt
+    from pxr import Gf, Sdf, UsdGeom, UsdSkel
 
     stage = new_stage(path, rate, frames[0], frames[-1])
-    kind = UsdSkel.Root if any(p.skin is not None for p in props) else UsdGeom.Xform
+    kind = UsdSkel.Root if any(p.skin is not None or p.bones is not None for p in props) else UsdGeom.Xform
     root = kind.Define(stage, f"/{prim_word(name)}")
     stage.SetDefaultPrim(root.GetPrim())
-    stands, meshes, instancers, animations = {}, {}, {}, {}
+    stands, meshes, instancers, animations, morphed = {}, {}, {}, {}, {}
     for i, prop in enumerate(props):
         above = root.GetPath() if prop.parent < 0 else Sdf.Path(props[prop.parent].path)
-        own, count = prim_word(prop.name), 2
-        while stage.GetPrimAtPath(above.AppendChild(own)):
-            own, count = f"{prim_word(prop.name)}_{count}", count + 1
+        own = free_word(prim_word(prop.name), lambda word, above=above: stage.GetPrimAtPath(above.AppendChild(word)))
         prop.path = str(above.AppendChild(own))
         if prop.view is not None:
             made = UsdGeom.Camera.Define(stage, prop.path)
@@ -90,26 +94,25 @@ def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate
             if prop.skin is not None:
                 skeleton = stage.GetPrimAtPath(props[prop.bones_at].path)
                 bind_skin(meshes[i], prop.skin, skeleton, bind_of(props, prop.bones_at))
-    kept: dict = {}
+                morphed[i] = MorphedMesh(meshes[i])
+    tracks: dict[tuple, Timed] = {}
+    copies = {i: CopiesOverTime(made, lambda p, m=props[i].copied: _topology(stage, root, p, m), frames)
+              for i, made in instancers.items()}  # fmt: skip
 
     def put(key, attribute, value, typed):
-        """Write a value at this frame where it differs from the last one that was written."""
-        last = kept.get(key)
-        if last is not None and np.array_equal(last[1], value):
-            kept[key] = (last[0], value, frame)
-            return
-        if last is not None and last[2] != last[0]:
-            attribute.Set(typed(last[1]), last[2])  # it stood still until then
-        attribute.Set(typed(value), frame)
-        kept[key] = (frame, value, frame)
+        if key not in tracks:
+            tracks[key] = Timed(attribute, frames)
+        tracks[key].put(frame, value, typed)
 
-    vectors = lambda v: Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(v, np.float32))
     for f, frame in enumerate(frames):
         now = at(frame)
         for i, local in now.local.items():
             if stands[i] is not None:
                 put(("stand", i), stands[i].GetAttr(), local, lambda m: Gf.Matrix4d(*m.T.ravel().tolist()))
         for i, points in now.points.items():
+            if i in morphed:
+                morphed[i].add(frame, points, now.weights.get(i))
+                continue
             narrow = np.asarray(points, np.float32)
             put(("points", i), meshes[i].CreatePointsAttr(), narrow, vectors)
             ends = np.stack([narrow.min(axis=0), narrow.max(axis=0)])
@@ -118,8 +121,11 @@ def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate
             for part, (attribute, typed) in enumerate(joint_values(animations[i])):
                 put(("pose", i, part), attribute, pose[part], typed)
         for i, placed in now.copies.items():
-            _instances(stage, root, instancers[i], props[i].copied, placed, frame, put, (i, vectors))
+            copies[i].add(frame, placed)
         progress((f + 1) / len(frames), f"Writing frame {frame}")
+    for each in copies.values():
+        each.finish()
+    write_shapes([(morphed[i], animations[props[i].bones_at], props[i]) for i in morphed])
     stage.GetRootLayer().Save()
 
 
@@ -139,36 +145,6 @@ def _topology(stage, root, path, mesh: Mesh):
     write_looks(prim, mesh)
     bind_materials(stage, root.GetPath(), prim, mesh)
     return prim
-
-
-def _instances(stage, root, instancer, mesh, placed: PlacedCopies, frame, put, more) -> None:
-    from pxr import Gf, UsdGeom, Vt
-
-    number, vectors = more
-    prototypes = instancer.GetPath().AppendChild("Prototypes")
-    targets = []
-    for k, points in enumerate(placed.shapes):
-        path = prototypes.AppendChild(f"Shape_{k}")
-        prim = stage.GetPrimAtPath(path)
-        prim = UsdGeom.Mesh(prim) if prim else _topology(stage, root, path, mesh)
-        narrow = np.asarray(points, np.float32)
-        put(("shape", number, k), prim.CreatePointsAttr(), narrow, vectors)
-        ends = np.stack([narrow.min(axis=0), narrow.max(axis=0)])
-        put(("shape extent", number, k), prim.CreateExtentAttr(), ends, vectors)
-        targets.append(path)
-    if len(instancer.GetPrototypesRel().GetTargets()) != len(targets):
-        instancer.CreatePrototypesRel().SetTargets(targets)
-    whole = lambda v: Vt.IntArray.FromNumpy(np.ascontiguousarray(v, np.int32))
-    long = lambda v: Vt.Int64Array.FromNumpy(np.ascontiguousarray(v, np.int64))
-    turned = lambda q: Vt.QuatfArray([Gf.Quatf(float(w), float(x), float(y), float(z)) for x, y, z, w in q])
-    put(("which", number), instancer.CreateProtoIndicesAttr(), placed.which, whole)
-    put(("ids", number), instancer.CreateIdsAttr(), placed.ids, long)
-    put(("origin", number), instancer.CreatePositionsAttr(), np.asarray(placed.origin, np.float32), vectors)
-    put(("turn", number), instancer.CreateOrientationsfAttr(), placed.turn, turned)
-    put(("size", number), instancer.CreateScalesAttr(), np.repeat(placed.size[:, None], 3, axis=1), vectors)
-    reach = float(np.abs(placed.shapes).max(initial=0.0)) * float(placed.size.max(initial=1.0)) * 1.8
-    ends = np.stack([placed.origin.min(axis=0) - reach, placed.origin.max(axis=0) + reach])
-    put(("extent", number), instancer.CreateExtentAttr(), ends.astype(np.float32), vectors)
 
 
 class ShotReader:

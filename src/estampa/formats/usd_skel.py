@@ -8,6 +8,8 @@ from ..errors import EstampaError
 from . import usd_open
 from .skinned import ENDING, Motion, Rigged
 from .usd import bind_materials, new_stage, prim_word, write_looks
+from .usd_blend import add_shapes, blended, weigh_shapes
+from .usd_values import extent, free_word, put, quaternions, vectors
 
 HALF = 65504.0  # the largest half float, which scales are stored as (IEEE 754)
 
@@ -35,12 +37,16 @@ def write(path: Path, rigged: Rigged, motions: list[Motion], frame_rate: float, 
     _influences(binding, rigged)
     binding.CreateGeomBindTransformAttr(Gf.Matrix4d(1.0))
     binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
+    shapes = add_shapes(mesh, rigged.targets, [name for name, _ in rigged.targets])
     api = UsdSkel.BindingAPI.Apply(skeleton.GetPrim())
     for k, motion in enumerate(motions):
         own = prim_word(motion.name) or f"Clip{k}"
         animation = UsdSkel.Animation.Define(stage, skeleton.GetPath().AppendChild(own))
         animation.CreateJointsAttr(paths)
         _samples(animation, motion, frame_rate, first_frame if k == 0 else 0, ends, rigged.name)
+        if shapes:
+            at = [first_frame + n if k == 0 and first_frame else t * frame_rate for n, t in enumerate(motion.times)]
+            weigh_shapes(animation, shapes, motion.weights, at)
         if k == 0:
             api.CreateAnimationSourceRel().SetTargets([animation.GetPath()])
     stage.GetRootLayer().Save()
@@ -76,12 +82,10 @@ def skeleton_animation(stage, skeleton, bones, bind):
 
 def joint_values(animation):
     """(attribute, what makes its value of an array) of the places, turns and stretches of joints."""
-    from pxr import Gf, Vt
+    from pxr import Vt
 
-    turned = lambda q: Vt.QuatfArray([Gf.Quatf(float(w), float(x), float(y), float(z)) for x, y, z, w in q])
-    vectors = lambda v: Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(v, np.float32))
     halves = lambda v: Vt.Vec3hArray.FromNumpy(np.ascontiguousarray(np.clip(v, -HALF, HALF), np.float16))
-    return ((animation.CreateTranslationsAttr(), vectors), (animation.CreateRotationsAttr(), turned),
+    return ((animation.CreateTranslationsAttr(), vectors), (animation.CreateRotationsAttr(), quaternions),
             (animation.CreateScalesAttr(), halves))  # fmt: skip
 
 
@@ -129,9 +133,7 @@ def _paths(names, parents) -> list[str]:
         if not found[i]:
             base = prim_word(names[i])
             head = f"{path(parents[i])}/" if parents[i] >= 0 else ""
-            word, k = head + base, 2
-            while word in taken:
-                word, k = f"{head}{base}_{k}", k + 1
+            word = free_word(head + base, taken.__contains__)
             taken.add(word)
             found[i] = word
         return found[i]
@@ -148,7 +150,7 @@ def _stand(skeleton, motion: Motion, first_frame):
         operation.Set(Gf.Matrix4d(*matrices[0].T.ravel().tolist()))
         return
     for k, m in enumerate(matrices):
-        operation.Set(Gf.Matrix4d(*m.T.ravel().tolist()), first_frame + k)
+        put(operation.GetAttr(), Gf.Matrix4d(*m.T.ravel().tolist()), first_frame + k)
 
 
 def _geometry(mesh, rigged: Rigged):
@@ -158,9 +160,8 @@ def _geometry(mesh, rigged: Rigged):
     mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.array(own.face_counts)))
     mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.array(own.face_indices)))
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-    points = np.ascontiguousarray(own.points, np.float32)
-    mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points))
-    mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([points.min(axis=0), points.max(axis=0)])))
+    mesh.CreatePointsAttr(vectors(own.points))
+    mesh.CreateExtentAttr(extent(own.points))
     write_looks(mesh, own)
 
 
@@ -181,9 +182,9 @@ def _samples(animation, motion: Motion, frame_rate, first_frame, ends, rigged_na
                 f"stretches joint {joint + 1} {np.abs(sizes[joint]).max():.3g} times; OpenUSD holds up to {HALF:g}.",
                 "Print it as GLB, or look for what stretches it.",
             )
-        place.Set(Vt.Vec3fArray.FromNumpy(places.astype(np.float32)), at)
-        turn.Set(Vt.QuatfArray.FromNumpy(turns.astype(np.float32)), at)
-        scale.Set(Vt.Vec3hArray.FromNumpy(sizes.astype(np.float16)), at)
+        put(place, vectors(places), at)
+        put(turn, quaternions(turns), at)
+        put(scale, Vt.Vec3hArray.FromNumpy(sizes.astype(np.float16)), at)
 
 
 def skins_of(stage) -> dict:
@@ -203,13 +204,14 @@ def skins_of(stage) -> dict:
 
 
 def skinned(points, skin, time):
-    """((n, 3) points moved by their skeleton, (4, 4) from there to the world), by the standard's own skinning."""
-    from pxr import UsdGeom, Vt
+    """((n, 3) points moved by their blend shapes and their skeleton, (4, 4) from there to the world), by the standard's
+    own skinning."""
+    from pxr import UsdGeom
 
     skeleton, query = skin
     joints, mapper = skeleton.ComputeSkinningTransforms(time), query.GetJointMapper()
     joints = joints if mapper is None or mapper.IsNull() else mapper.Remap(joints)
-    moved = Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(points, np.float32))
+    moved = vectors(blended(points, skin, time))
     query.ComputeSkinnedPoints(joints, moved, time)
     return np.array(moved, float), np.array(UsdGeom.XformCache(time).GetLocalToWorldTransform(skeleton.GetPrim()))
 

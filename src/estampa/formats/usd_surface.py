@@ -6,6 +6,7 @@ import numpy as np
 
 from . import usd_open
 from .usd import new_stage, prim_word
+from .usd_values import extent, put, vectors
 
 
 def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -> None:
@@ -19,21 +20,19 @@ def write(path: Path, name: str, frames, frame_rate: float, part_at, progress) -
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     points, counts = mesh.CreatePointsAttr(), mesh.CreateFaceVertexCountsAttr()
     indices = mesh.CreateFaceVertexIndicesAttr()
-    speeds, extent = mesh.CreateVelocitiesAttr(), mesh.CreateExtentAttr()
+    speeds, reach = mesh.CreateVelocitiesAttr(), mesh.CreateExtentAttr()
     colour = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray, "vertex")
-    vectors = lambda a: Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(a, np.float32).reshape(-1, 3))
     none = np.zeros((0, 3))
     for i, frame in enumerate(frames):
         part = part_at(frame)
         at = none if part is None else part.points
         triangles = np.zeros((0, 3), np.int32) if part is None else part.mesh.triangles
-        points.Set(vectors(at), frame)
-        counts.Set(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)), frame)
-        indices.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(triangles, np.int32).ravel()), frame)
-        speeds.Set(vectors(none if part is None else part.velocity), frame)
-        colour.Set(vectors(none if part is None or part.inks is None else part.inks), frame)
-        low, high = (at.min(axis=0), at.max(axis=0)) if len(at) else (np.zeros(3), np.zeros(3))
-        extent.Set(vectors([low, high]), frame)
+        put(points, vectors(at), frame)
+        put(counts, Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)), frame)
+        put(indices, Vt.IntArray.FromNumpy(np.ascontiguousarray(triangles, np.int32).ravel()), frame)
+        put(speeds, vectors(none if part is None else part.velocity), frame)
+        put(colour.GetAttr(), vectors(none if part is None or part.inks is None else part.inks), frame)
+        put(reach, extent(at), frame)
         progress((i + 1) / len(frames), f"Writing frame {frame}")
     stage.GetRootLayer().Save()
 

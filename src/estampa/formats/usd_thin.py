@@ -45,7 +45,8 @@ def write_thin(
             extent = Sdf.AttributeSpec(made, "extent", Sdf.ValueTypeNames.Float3Array)
             attributes[prim] = points.path, extent.path
             if stage.GetPrimAtPath(prim).HasAPI(UsdSkel.BindingAPI):  # its points tell what its skin does, too
-                made.SetInfo("apiSchemas", Sdf.TokenListOp.Create(deletedItems=["SkelBindingAPI"]))
+                skeleton = Sdf.RelationshipSpec(made, "skel:skeleton", False)
+                skeleton.targetPathList.ClearEditsAndMakeExplicit()  # an empty list says that none moves it
     for i, frame in enumerate(frames):
         cache = UsdGeom.XformCache(Usd.TimeCode(code(frame)))
         for prim, at in points_at.items():

@@ -31,3 +31,6 @@ class Material(NamedTuple):
     two_sided: bool = True
     uv: str = "uv"
     missing: str = ""  # the name of a picture that was not there
+    roughness: float = 1.0
+    metallic: float = 0.0
+    emission: tuple[float, float, float] = (0.0, 0.0, 0.0)  # linear light

@@ -8,6 +8,7 @@ PARTS_OF_SUBJECTS = ("map", "target", "target_map", "target_weights")  # what re
 
 
 _NAMED: dict[str, Callable[[Any], bool]] = {  # what is named by more than its kind: the test of a declared kind
+    "root": lambda declared: getattr(declared, "node", "") in ("mesh", "plain"),  # a subject, or what carries some
     "placed": lambda declared: "parent" in declared.channels,
     "swarm": lambda declared: declared.moves == "grains",
     "ensemble": lambda declared: declared.family == "ensemble",

@@ -87,13 +87,13 @@ class SwarmPrint(Print):
     def check(self, job: Job, target: Path, progress) -> Deviation:
         """Hold the file's grains against the scene's, by their numbers: where each is, how it is turned, how large."""
         reader, name, shapes = self.reader(target), job.item.name, Shapes()
-        if list(reader.frames) != job.frames:
+        if list(reader.frames) != job.written:
             words = "was written, but the file does not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        tally = DeviationTracker(job.frames)
-        for i, frame in enumerate(job.frames):
+        tally = DeviationTracker(job.written, job.closes)
+        for i, frame in enumerate(job.written):
             ids, marks = reader.marks(frame)
-            wanted = self.instances(job, frame, shapes)
+            wanted = self.instances(job, job.shown(frame), shapes)
             if not np.array_equal(np.sort(ids), wanted.ids):
                 words = f"was written, but at frame {frame} the file holds other grains than the scene."
                 raise EstampaError(name, words, "Print it again.")
@@ -102,5 +102,5 @@ class SwarmPrint(Print):
             apart = np.linalg.norm(found - wanted.marks(), axis=1).reshape(2, -1).max(axis=0)  # of each grain
             if not tally.add(i, apart):
                 break
-            progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+            progress((i + 1) / len(job.written), f"Reading back frame {frame}")
         return tally.gap()

@@ -19,6 +19,7 @@ class PieceNodes(PiecePrint):
 
     kind, title, suffix = "piece_nodes", "Pieces", ".glb"
     icon = "M2.5 5 L6 3 L9 5 V9 L6 11 L2.5 9 Z M10 9 L13.5 8 V12.5 L10 13.5 Z"
+    closes = True
     carries = ("places and turns of pieces", "normals", "texture coordinates", "materials")
     parts_seams = True
 
@@ -29,8 +30,8 @@ class PieceNodes(PiecePrint):
     def write(self, job: Job, target: Path, progress):
         path = target.with_name(target.name + self.suffix)
         rigid = rigid_of(job, progress)
-        times = np.arange(len(job.frames)) / job.frame_rate
-        extras = {"estampa": {"frames": job.frames, "frame_rate": job.frame_rate}}
+        times = np.arange(len(job.written)) / job.frame_rate
+        extras = {"estampa": {"frames": job.written, "frame_rate": job.frame_rate}}
         write_whole(path, lambda part: gltf_nodes.write(part, rigid, times, extras))
         return [path]
 

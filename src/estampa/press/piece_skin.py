@@ -22,6 +22,7 @@ class PieceSkin(PiecePrint):
 
     kind, title, suffix = "piece_skin", "Pieces (skinned mesh)", ".glb"
     icon = "M3 3 H9 V9 H3 Z M9 9 L13 13 M5 5 a1 1 0 1 0 .01 0 M13 12 a1 1 0 1 0 .01 0"
+    closes = True
     carries = ("a joint for each piece", "normals", "texture coordinates", "materials")
     parts_seams = True
 
@@ -32,7 +33,7 @@ class PieceSkin(PiecePrint):
     def write(self, job: Job, target: Path, progress):
         path = target.with_name(target.name + self.suffix)
         rigid = rigid_of(job, progress)
-        count, frames = rigid.pieces.count, len(job.frames)
+        count, frames = rigid.pieces.count, len(job.written)
         rest = Pose.still(count)._replace(place=rigid.centres)
         back = np.tile(np.eye(4), (count, 1, 1))
         back[:, :3, 3] = -rigid.centres
@@ -43,7 +44,7 @@ class PieceSkin(PiecePrint):
         poses = Pose(rigid.places, rigid.turns, np.repeat(rigid.sizes[..., None], 3, axis=2))
         stands = Pose.stacked([Pose.still(1)] * frames)
         motion = Motion("Motion", times, poses, stands, np.zeros((frames, 0)))
-        extras = {"estampa": {"frames": job.frames, "times": times.tolist()}}
+        extras = {"estampa": {"frames": job.written, "times": times.tolist()}}
         write_whole(path, lambda part: skinned.write(part, rigged, [motion], extras))
         return [path]
 

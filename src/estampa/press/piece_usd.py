@@ -28,7 +28,7 @@ class PieceUsd(PieceNodes):
     def write(self, job: Job, target: Path, progress):
         path = target.with_name(target.name + self.suffix)
         rigid = rigid_of(job, progress)
-        write_whole(path, lambda part: usd_nodes.write(part, rigid, job.frames, job.frame_rate))
+        write_whole(path, lambda part: usd_nodes.write(part, rigid, job.written, job.frame_rate))
         return [path]
 
     def reader(self, target: Path):

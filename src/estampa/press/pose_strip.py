@@ -19,6 +19,7 @@ class PoseStrip(MeshPrint):
     pose is a node of that name, with its parts under it.
     """
 
+    takes_roots = True
     kind, title, suffix = "pose_strip", "Pose strip", ".glb"
     icon = "M2 4 H14 V12 H2 Z M6 4 V12 M10 4 V12 M4 9.5 V7 M8 9.5 L8.7 7 M12 9.5 L13 7.4"
     carries = ("points of each pose", "normals", "texture coordinates", "materials")
@@ -55,7 +56,9 @@ class PoseStrip(MeshPrint):
 
     def others(self, doc, printed, v):
         own = (t for t in doc.subjects if t.on and t.id != printed.id)
-        return [t for t in own if rides_on(doc, t, printed.id)] if v["rides"] and not v.get("copies") else []
+        # what has no mesh itself is printed with all that ride on it anyway
+        apart = v["rides"] and not v.get("copies") and printed.mesh is not None
+        return [t for t in own if rides_on(doc, t, printed.id)] if apart else []
 
     def _parts(self, job: Job) -> list[tuple]:
         """(subject, its mesh parted at seams, which vertex each was) of what rides on the subject."""

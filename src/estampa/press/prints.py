@@ -12,10 +12,13 @@ from ..evaluate.evaluator import Evaluator
 from ..evaluate.outcome import Outcome
 from ..formats.seam import SEEN
 from ..geometry.mesh import Mesh
+from ..hashing import digest
 from ..kinds.channels import number, ref, switch, text, whole
 from ..kinds.registry import Kind
+from ..lazy import spatial
 from ..scene.document import Thing
-from .takes import MESH, Takes
+from .sizes import Plan
+from .takes import MESH, Takes, members_of
 
 
 @dataclass(frozen=True)
@@ -41,10 +44,23 @@ class Job:
     copies: Thing | None = None  # printed instead, joined to one mesh
     skeleton: Thing | None = None
     origin: np.ndarray | None = None  # (n,) the vertex that each was, where the mesh was parted along seams
+    closes: bool = False  # a loop, whose file ends one frame after its last pose with the first one
+
+    @property
+    def written(self) -> list[int]:
+        """The frames that are in the file: those that are printed, and of a loop one more."""
+        return [*self.frames, self.frames[-1] + 1] if self.closes else self.frames
+
+    def shown(self, frame: int) -> int:
+        """The frame of the scene that one in the file shows."""
+        return self.frames[0] if frame > self.frames[-1] else frame
 
     def outcome(self, frame: int, skinned: bool = True) -> Outcome:
         """What is printed, at a frame; it must be solved. skinned -- see outcome.of"""
         printed = self.copies if self.copies is not None else self.subject
+        if printed.mesh is None and (every := members_of(self.evaluator.doc, printed)):
+            found = [self.outcome_of(member, frame) for member in every]
+            return Outcome(tuple(p for o in found for p in o.parts), digest([o.digest for o in found]))
         return self.solved(outcome.of(self.evaluator, printed, frame, skinned), frame)
 
     def outcome_of(self, thing: Thing, frame: int) -> Outcome:
@@ -77,8 +93,10 @@ class Deviation:
 class DeviationTracker:
     """What is gathered while files are read back, frame by frame: the largest distance from the scene, and where."""
 
-    def __init__(self, frames: list[int]):
+    def __init__(self, frames: list[int], closes: bool = False):
+        """closes -- the last frame is the first one again, which tells nothing of how the course goes on."""
         self.frames, self.largest, self.worst, self.ends = frames, 0.0, (frames[0], 0), {}
+        self.count = len(frames) - closes
 
     def add(self, i: int, apart: np.ndarray) -> bool:
         """Distances (n,) m at the i-th frame; False where one is no number, which is then the largest of all."""
@@ -89,14 +107,22 @@ class DeviationTracker:
             self.largest, self.worst = float(apart.max()), (self.frames[i], int(apart.argmax()))
         return not bad.any()
 
+    def add_nearest(self, i: int, found: np.ndarray, wanted: np.ndarray) -> bool:
+        """The same of points (n, 3) and (m, 3) of the i-th frame, each held against the nearest one of the others, as
+        vertices are parted at seams."""
+        if not self.add(i, np.where(np.isfinite(found).all(axis=1), 0.0, np.inf)):
+            return False
+        pairs = ((found, wanted), (wanted, found))
+        return all([self.add(i, spatial.cKDTree(a).query(b)[0]) for a, b in pairs])
+
     def keep(self, i: int, found: np.ndarray) -> None:
         """Points of the i-th frame, where a loop's seam is judged by them."""
-        if i < SEEN or i >= len(self.frames) - SEEN:
+        if i < SEEN or self.count - SEEN <= i < self.count:
             self.ends[i] = found
 
     def gap(self, report: str = "") -> Deviation:
-        many = min(SEEN, len(self.frames) // 2)
-        at = [i for i in sorted(self.ends) if i < many or i >= len(self.frames) - many]
+        many = min(SEEN, self.count // 2)
+        at = [i for i in sorted(self.ends) if i < many or self.count - many <= i < self.count]
         return Deviation(self.largest, *self.worst, tuple(self.ends[i] for i in at), report)
 
 
@@ -109,6 +135,9 @@ class Print(Kind):
     takes_surface: ClassVar[bool] = False  # True: the surface around grains, as fine as that is set
     carries: ClassVar[tuple[str, ...]] = ()  # what its files can hold, in words; the rest of a scene stays behind
     suffix = ""  # of the main file
+    takes_roots: ClassVar[bool] = False  # True: it prints all that rides on a thing without a mesh, as one
+    holds_cycle: ClassVar[bool] = False  # True: its .json is a vertex texture, which grains can show as their cycle
+    closes: ClassVar[bool] = False  # True: players go by time, so a loop ends with its first pose, one frame on
     needs_every: ClassVar[bool] = False  # True: it reads frames between those that it prints too
     parts_seams: ClassVar[bool] = False  # True: its files have texture coordinates by vertex, as glTF does
 
@@ -135,6 +164,10 @@ class Print(Kind):
         """Of a skeleton, `vertices` is how many joints it has."""
         raise NotImplementedError
 
+    def forecast(self, plan: Plan) -> Estimate:
+        """What it will take, known from the scene; of most what vertices and frames say."""
+        return self.estimate(plan.vertices, plan.triangles, plan.frames, plan.v)
+
     def trouble(self, doc, printed: Thing) -> str:
         """Why this cannot be printed of a subject or skeleton, or nothing."""
         return ""
@@ -157,13 +190,13 @@ class Print(Kind):
 
     def check(self, job: Job, target: Path, progress) -> Deviation:
         """Read the files back, and hold them against the scene. Raises EstampaError when they are of another form."""
-        reader, frames, name = self.reader(target), job.frames, job.item.name
+        reader, frames, name = self.reader(target), job.written, job.item.name
         if list(reader.frames) != frames:
             words = "was written, but the file does not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        tally = DeviationTracker(frames)
+        tally = DeviationTracker(frames, job.closes)
         for i, frame in enumerate(frames):
-            found, wanted = np.asarray(reader.points(frame), float), self.expected(job, frame)
+            found, wanted = np.asarray(reader.points(frame), float), self.expected(job, job.shown(frame))
             if found.shape != wanted.shape:
                 words = f"was written, but the file holds {len(found):,} points of {len(wanted):,}."
                 raise EstampaError(name, words, "Print it again.")
@@ -181,5 +214,7 @@ class MeshPrint(Print):
 
     own_first = True
 
-    subject = ref("subject", "The subject that is printed; none prints the first one.")
+    subject = ref(
+        "root", "The subject that is printed, or what carries some: then all of those as one. None: the first."
+    )
     copies = ref("copies", "Print these copies, joined to one mesh, instead of a subject.")

@@ -96,7 +96,7 @@ class PiecePrint(MeshPrint):
     )
 
     def trouble(self, doc, printed):
-        layers = [l for l in printed.stack if l.on and l.declared is not None]
+        layers = printed.layers_on
         last = layers[-1].declared if layers else None
         if last is None or not (getattr(last, "ensemble", "") or last.of_pieces or last.moves_pieces):
             words = "Let the last one of its layers be a Body or one that moves pieces, or print its vertices."
@@ -107,8 +107,8 @@ class PiecePrint(MeshPrint):
 def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
     """The pieces of a job's subject over its frames. Raises EstampaError when they are not the same at all of them."""
     places, turns, sizes, first = [], [], [], None
-    for i, frame in enumerate(job.frames):
-        part = job.outcome(frame).parts[0]
+    for i, frame in enumerate(job.written):
+        part = job.outcome(job.shown(frame)).parts[0]
         if part.stands is None:
             raise EstampaError(job.item.name, f"finds no pieces at frame {frame}.", "Solve the scene, and print again.")
         first = first or part
@@ -117,7 +117,7 @@ def rigid_of(job: Job, progress=lambda share, text: None) -> Rigid:
         places.append(part.stands.origin)
         turns.append(turns_of(part.stands.axes))
         sizes.append(part.stands.size)
-        progress((i + 1) / len(job.frames), f"Reading frame {frame}")
+        progress((i + 1) / len(job.written), f"Reading frame {frame}")
     places, turns = np.array(places), np.array(turns)
     for f in range(1, len(turns)):  # the shorter way round, from frame to frame
         turns[f] *= np.where((turns[f] * turns[f - 1]).sum(axis=1, keepdims=True) < 0, -1.0, 1.0)

@@ -90,6 +90,21 @@ def kept_skin(evaluator: Evaluator, subject) -> object | None:
     return layer if all(j in where for j in layer.bind.joints) else None
 
 
+def named_morphs(evaluator: Evaluator, subject, layers, mesh) -> list[tuple[str, np.ndarray]]:
+    """(name, (n, 3) m what it adds) of the morphs of a mesh that nothing else moves; none where a layer that is no
+    morph, or one that is felt by place, moves it."""
+    morphs = _morphs(layers)
+    if len(morphs) != len(layers) or any(l.constant("zone") for l in morphs):
+        return []
+    return [(evaluator.values.find(l.id).name, _added(evaluator, subject, l, mesh)) for l in morphs]
+
+
+def morph_weights(evaluator: Evaluator, layers, frame: float) -> np.ndarray:
+    """(t,) how much each morph of `layers` is felt at a frame."""
+    felt = lambda l: evaluator.values.at(l, "weight", frame) * evaluator.values.at(l, "strength", frame)
+    return np.array([felt(l) for l in _morphs(layers)], float)
+
+
 def _morphs(above):
     return [l for l in above if l.declared.adds_target and l.constant("target") and l.constant("how") == "add"]
 
@@ -140,7 +155,6 @@ def motion(evaluator: Evaluator, job: Job, name: str, frames, speed: float, loop
     if job.subject.mesh is not None:
         subject = evaluator.doc.find(job.subject.id)
         morphs = _morphs(evaluator.layers_above(subject, skin_of(subject)))
-        felt = lambda l, f: evaluator.values.at(l, "weight", f) * evaluator.values.at(l, "strength", f)
-        weights = np.array([[felt(l, f) for l in morphs] for f in frames]).reshape(len(frames), len(morphs))
+        weights = np.array([morph_weights(evaluator, morphs, f) for f in frames]).reshape(len(frames), len(morphs))
     poses, stands = (Pose.stacked(around(items)) for items in ([p.pose for p in posed], stands))
     return Motion(name, times, poses, stands, np.array(around(list(weights))))

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -15,7 +16,8 @@ from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..units import format_length
 from .prints import Estimate, Job
-from .takes import copies_of
+from .sizes import Plan
+from .takes import copies_of, members_of
 
 JUMP = 0.001  # m
 MOST_FRAMES = 200_000
@@ -86,19 +88,30 @@ def values_of(doc: Document, item: Thing) -> dict:
 
 def estimate(scene: Scene, doc: Document, item: Thing) -> Estimate:
     """What a print will take, and why it cannot be made where it cannot."""
-    found, frames, takes = printed(doc, item), frames_of(doc, item), item.declared.takes
+    kind: Any = item.declared()
+    found, frames, takes = printed(doc, item), frames_of(doc, item), kind.takes
     if found is None:
+        named = item.constant("subject") if "subject" in kind.channels else None
+        if named:
+            held = doc.find(named)
+            words = "a subject that is gone" if held is None else f"{held.name}, on which no subject rides"
+            return Estimate(0, "nothing to print", f"It names {words}. Choose another one.")
         return Estimate(0, "nothing to print", f"The scene has no {takes.what}. {takes.cure}")
+    if members_of(doc, found) and not kind.takes_roots:
+        words = f"{found.name} carries subjects, and {kind.title} prints one. Choose that, or print a shot."
+        return Estimate(0, "nothing to print", words)
     if not frames:
         return Estimate(0, "no frames", "The last frame lies before the first, or before the scene's start.")
-    trouble = item.declared().trouble(doc, found)
+    trouble = kind.trouble(doc, found)
     if trouble:
         return Estimate(0, "nothing to print", trouble)
     vertices, triangles = takes.size(scene, doc, item, found)
     if not vertices and copies_of(doc, item) is not None:
         return Estimate(0, "nothing to print", takes.none)
     v = values_of(doc, item)
-    return item.declared().estimate(vertices, triangles, len(item.declared().frames(frames, v)), v)
+    frames = kind.frames(frames, v)
+    many = len(frames) + (kind.closes and goes_round(doc, item, frames))
+    return kind.forecast(Plan(scene, doc, item, found, vertices, triangles, many, v))
 
 
 def signature(evaluator: Evaluator, item: Thing) -> bytes:
@@ -151,7 +164,9 @@ def run(
     mesh, origin = mesh.parted() if mesh is not None and kind.parts_seams else (mesh, None)
     job = Job(item, subject, mesh, frames, doc.frame_rate, evaluator, values_of(doc, item), copies)
     job.skeleton, job.origin = skeleton_of(doc, item), origin
+    job.closes = kind.closes and goes_round(doc, item, frames)
     target = file_target(doc, item, Path(out))
+    _refuse_own_source(item, kind, subject, target)
     evaluator.solve_through(last, lambda share, text: step(0.5 * share, text), cancelled)
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
@@ -171,10 +186,19 @@ def run(
         gap = kind.check(job, target, lambda share, text: step(0.85 + 0.15 * share, text))
     size = sum(p.stat().st_size for p in paths)
     of = kind.takes.counted
-    each = bool((np.diff(job.frames) == 1).all())  # of poses far apart no course is told
-    jump = seam_jump(gap.ends) if each and is_loop(doc, item) and len(gap.ends) >= 2 * LEAST else None
+    jump = seam_jump(gap.ends) if goes_round(doc, item, job.frames) and len(gap.ends) >= 2 * LEAST else None
     more = (job.v["tolerance"], target, signature(evaluator, item), of, gap.report, jump)
     return Result(item.name, paths, size, gap.largest, gap.frame, gap.place, *more)
+
+
+def _refuse_own_source(item: Thing, kind, subject: Thing, target: Path) -> None:
+    """A print that writes over the file that its subject plays would read what it has just written."""
+    path = target.with_name(target.name + kind.suffix).resolve()
+    for layer in subject.layers_on:
+        files = [layer.constant(name) for name, channel in layer.declared.channels.items() if channel.file]
+        if any(Path(file).expanduser().resolve() == path for file in files if file):
+            cure = f"Give the print another file name, or switch {layer.name} off."
+            raise EstampaError(item.name, f"would write over {path.name}, which {subject.name} plays.", cure)
 
 
 def is_loop(doc: Document, item: Thing) -> bool:
@@ -182,6 +206,11 @@ def is_loop(doc: Document, item: Thing) -> bool:
     skeleton = skeleton_of(doc, item)
     clip = clips.present(skeleton) if skeleton is not None else None
     return bool(item.constant("loop")) or (clip is not None and clip.loops)
+
+
+def goes_round(doc: Document, item: Thing, frames: list[int]) -> bool:
+    """Whether it is one that goes round frame by frame: of poses far apart no course is told."""
+    return is_loop(doc, item) and bool((np.diff(frames) == 1).all())
 
 
 def bake_scene(scene: Scene, out: str | Path, print_name: str | None = None, progress=None) -> list[Result]:

@@ -7,6 +7,7 @@ import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
+from ..evaluate.stacks import count_of_pieces
 from ..formats.usd_shot import PlacedCopies, Prop, ShotFrame, ShotReader, bind_of, write_shot
 from ..formats.usd_skel import bound_alike
 from ..geometry import pose as turns
@@ -17,9 +18,11 @@ from ..scene.skins import followed, skins_of
 from ..scene.values import Rows
 from ..units import format_bytes
 from .prints import Deviation, DeviationTracker, Estimate, Job, MeshPrint
-from .rigs import kept_skin, rig_of
+from .rigs import kept_skin, morph_weights, named_morphs, rig_of
+from .sizes import USD, copies_bytes, mesh_bytes, moves, vertices_of
 
 WHOLE = 1e-5  # of its size, within which points go as a whole
+ROUNDED = 1e-6  # of how far off it is: places of bodies are kept in single precision
 SEEN = ("mesh", "skeleton", "camera", "instances")
 
 
@@ -51,8 +54,9 @@ class Whole:
             return None
         evaluator, first = job.evaluator, job.evaluator.doc.solved_from
         home = evaluator.values.place(thing, Rows.one(first)).matrices[0]
-        began, at = job.outcome_of(thing, first).parts[0].points, {}
-        began = began.reshape(-1, 3)
+        # as it enters: a start may have it somewhere else at the first frame
+        above, at = layers[: -max(count_of_pieces(layers), 1)], {}
+        began = evaluator.through(thing, above, first).points.reshape(-1, 3)
         near = WHOLE * max(float(np.ptp(began, axis=0).max()), 1e-9)
         for frame in job.frames:
             part = job.outcome_of(thing, frame).parts[0]
@@ -62,11 +66,26 @@ class Whole:
             goes[:3, :3] = part.stands.axes[0] * part.stands.size[0]
             goes[:3, 3] = part.stands.origin[0] - goes[:3, :3] @ part.centres[0]
             there = began @ goes[:3, :3].T + goes[:3, 3]
-            if np.abs(there - part.points.reshape(-1, 3)).max() > near:
+            now = part.points.reshape(-1, 3)
+            if np.abs(there - now).max() > max(near, ROUNDED * np.abs(now).max()):
                 return None
             at[frame] = goes @ home
         back = np.linalg.inv(home)
         return cls(began @ back[:3, :3].T + back[:3, 3], at)
+
+
+def may_bend(subject) -> bool:
+    """Whether a subject's points may move in themselves: by any layer but a body that it is as a whole, or a skin."""
+    layers = subject.layers_on
+    if not layers or layers[-1].declared.binds:
+        return False
+    return not goes_whole(subject)
+
+
+def goes_whole(thing) -> bool:
+    """Whether a thing is a body as a whole."""
+    layers = thing.layers_on
+    return bool(layers) and bool(layers[-1].declared.collides) and layers[-1].constant("each") == "whole"
 
 
 def _node(thing: Thing) -> str:
@@ -79,6 +98,9 @@ class Shot(MeshPrint):
     meshes with points over time where they have any, skeletons with what is skinned to them, cameras, and copies as
     instances of what they copy."""
 
+    closes = True
+    names_morphs = False  # True: its files hold morph targets of meshes without a skin
+    takes_roots = True
     kind, title, suffix = "shot", "Shot (USD)", ".usdc"
     icon = "M2.5 5 H13.5 V13 H2.5 Z M2.5 5 L4.5 2.5 H13.5 L11.5 5 M6 5 L8 2.5 M9.5 5 L11.5 2.5"
     carries = ("the tree", "places over time", "points over time", "skeletons and skins", "cameras",
@@ -90,11 +112,40 @@ class Shot(MeshPrint):
     skins = switch(True, "A mesh that a skin moves last keeps its skin, and what is above that as points over time; "
                    "off writes all as points.", title="Skins stay skins")  # fmt: skip
 
-    def estimate(self, vertices, triangles, frames, v):
-        size = frames * vertices * 12
-        sum_ = f"{frames} frames × {vertices:,} vertices × 12 bytes"
-        words = f"up to {format_bytes(size)} a subject whose points move: {sum_}"
-        return Estimate(size, words)
+    costs = USD
+
+    def forecast(self, plan):
+        things = self.others(plan.doc, plan.found, plan.v)
+        still, moving = self.costs.base + self._meshes(plan, things), sum(self._motion(plan, t) for t in things)
+        words = f"about {format_bytes(still + moving)}: {format_bytes(still)} of meshes and looks, "
+        return Estimate(still + moving, words + f"{format_bytes(moving)} of motion over {plan.frames} frames")
+
+    def _meshes(self, plan, things) -> int:
+        """Bytes of meshes as they stand; OpenUSD keeps what is the same once."""
+        glb, found, kept = self.costs.is_glb, 0, set()
+        for thing in (t for t in things if _node(t) == "mesh" and t.on):
+            mesh, key = plan.scene.mesh(thing.mesh), (thing.mesh, may_bend(thing))
+            found += mesh_bytes(mesh, glb) if glb or key not in kept else 0
+            kept.add(key)
+            on = thing.layers_on
+            if on and on[-1].declared.binds:
+                targets = sum(l.declared.adds_target for l in on[:-1])
+                found += (self.costs.skinned + 12 * targets) * vertices_of(mesh, glb)
+        return found
+
+    def _motion(self, plan, thing) -> int:
+        """Bytes of how a thing moves."""
+        costs, frames, node, found = self.costs, plan.frames, _node(thing), 0
+        if moves(thing) or goes_whole(thing):
+            found += costs.place + costs.place_frame * frames
+        if node == "skeleton":  # joints turn, and keep their place
+            found += len(thing.joints) * (costs.joint + costs.joint_frame * frames)
+        elif node == "instances":
+            shape = plan.doc.shape_of(thing)
+            found += copies_bytes(plan, thing, shape, may_bend(shape), costs.is_glb)
+        elif node == "mesh" and thing.on and may_bend(thing):
+            found += (12 * vertices_of(plan.scene.mesh(thing.mesh), costs.is_glb) + costs.shape) * (frames - 1)
+        return found
 
     # -- what is in it -----------------------------------------------------------------------------------------
     def others(self, doc, printed, v):
@@ -171,7 +222,9 @@ class Shot(MeshPrint):
                     rig = rig_of(replace(job, subject=thing, origin=None, v={}, skeleton=skeleton))
                     if self.holds(rig, props, at):
                         prop.mesh, prop.skin, prop.bones_at, skins[i] = rig.mesh, rig, at, layer
-                whole = Whole.of(job, thing) if prop.skin is None else None
+                above = evaluator.layers(thing) if prop.skin is None else evaluator.layers_above(thing, skins[i])
+                prop.targets = named_morphs(evaluator, thing, above, prop.mesh) if self.names_morphs else []
+                whole = Whole.of(job, thing) if prop.skin is None and not prop.targets else None
                 if whole is not None:
                     wholes[i] = whole
             elif node == "skeleton":
@@ -206,6 +259,10 @@ class Shot(MeshPrint):
                 layers = evaluator.layers(thing)
                 if i in cast.skins:
                     layers = evaluator.layers_above(thing, cast.skins[i])
+                if prop.targets:
+                    now.weights[i] = morph_weights(evaluator, layers, frame)
+                    now.points[i] = prop.mesh.points
+                    continue
                 shape = evaluator.stacks.rows(thing, layers, evaluator.stage.one(thing, frame))
                 now.points[i] = job.solved(shape, frame).points[0]
         return now
@@ -227,33 +284,33 @@ class Shot(MeshPrint):
     def write(self, job: Job, target: Path, progress):
         self._written = casts = self._casts(job, target)
         for c, cast in enumerate(casts):
-            at = lambda frame, cast=cast: self._moment(job, cast, frame)
+            at = lambda frame, cast=cast: self._moment(job, cast, job.shown(frame))
             step = lambda share, text, c=c: progress((c + share) / len(casts), text)
-            args = (job.item.name, cast.props, job.frames, job.frame_rate, at, step)
+            args = (job.item.name, cast.props, job.written, job.frame_rate, at, step)
             write_whole(cast.path, lambda part, args=args: write_shot(part, *args))
         return [cast.path for cast in casts]
 
     def check(self, job: Job, target: Path, progress) -> Deviation:
-        tally, ends = DeviationTracker(job.frames), {}
+        tally, ends = DeviationTracker(job.written, job.closes), {}
         for cast in self._written:
             reader = ShotReader(cast.path)
-            if (reader.first, reader.last) != (job.frames[0], job.frames[-1]):
+            if (reader.first, reader.last) != (job.written[0], job.written[-1]):
                 cause = "was written, but the file does not hold the frames asked for."
                 raise EstampaError(job.item.name, cause, "Print it again.")
-            for i, frame in enumerate(job.frames):
+            for i, frame in enumerate(job.written):
                 if not self._held_against(job, cast, reader, tally, i, ends):
                     return tally.gap()
-                progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+                progress((i + 1) / len(job.written), f"Reading back frame {frame}")
         for i, found in ends.items():
             tally.keep(i, np.concatenate(found))
         return tally.gap(self._words())
 
     def _held_against(self, job, cast, reader, tally, i, ends) -> bool:
-        frame = job.frames[i]
+        frame = job.written[i]
         for thing, prop in zip(cast.things, cast.props, strict=True):
             if prop.mesh is None and prop.copied is None:
                 continue
-            wanted = job.outcome_of(thing, frame).points()
+            wanted = job.outcome_of(thing, job.shown(frame)).points()
             read = reader.instances if prop.copied is not None else reader.skinned if prop.skin else reader.points
             found = read(prop.path, frame).reshape(-1, 3) if len(wanted) else wanted
             if found.shape != wanted.shape:

@@ -6,18 +6,19 @@ import numpy as np
 
 from ..disk import write_whole
 from ..errors import EstampaError
-from ..formats.gltf_shot import MOST_MORPHS, write_shot
+from ..formats.distinct import MOST_SHAPES
+from ..formats.gltf_shot import write_shot
 from ..kinds.channels import switch
-from ..lazy import spatial
-from ..units import format_bytes
-from .prints import Deviation, DeviationTracker, Estimate, Job
-from .shot import Shot
+from .prints import Deviation, DeviationTracker, Job
+from .shot import Shot, may_bend
+from .sizes import GLB
 
 
 class ShotGlb(Shot):
     """A GLB of everything that is on: the tree with its places over time, cameras, copies as nodes of one mesh,
     pictures in the file. Meshes whose points move have a morph target a frame."""
 
+    names_morphs = True
     kind, title, suffix = "shot_glb", "Shot (GLB)", ".glb"
     carries = ("the tree", "places over time", "points over time as morph targets", "skeletons and skins", "cameras",
                "copies as nodes or instances", "normals", "all texture coordinates",
@@ -27,19 +28,16 @@ class ShotGlb(Shot):
                        "node (EXT_mesh_gpu_instancing), which fewer programs read; others stay nodes.",
                        title="Copies as instances")  # fmt: skip
 
-    def estimate(self, vertices, triangles, frames, v):
-        size = frames * vertices * 12
-        words = f"up to {format_bytes(size)} a subject whose points move: {frames} targets × {vertices:,} vertices"
-        return Estimate(size, words)
+    costs = GLB
 
     def trouble(self, doc, printed):
         """What bodies move as wholes goes as nodes, for any number of frames; other points are a morph target each."""
         frames = doc.end - doc.start + 1
-        moving = next((t for t in doc.subjects if t.on and _may_bend(t)), None) if frames > MOST_MORPHS else None
+        moving = next((t for t in doc.subjects if t.on and may_bend(t)), None) if frames > MOST_SHAPES else None
         if moving is None:
             return ""
         return (
-            f"{frames:,} frames would be as many morph targets of {moving.name}; {MOST_MORPHS} are the most. "
+            f"{frames:,} frames would be as many morph targets of {moving.name}; {MOST_SHAPES} are the most. "
             "Print OpenUSD."
         )
 
@@ -50,12 +48,12 @@ class ShotGlb(Shot):
         self._written, self._instanced = self._casts(job, target), 0
         for c, cast in enumerate(self._written):
             moments = []
-            for i, frame in enumerate(job.frames):
-                moments.append(self._moment(job, cast, frame))
-                progress((c + 0.8 * (i + 1) / len(job.frames)) / len(self._written), f"Reading frame {frame}")
+            for i, frame in enumerate(job.written):
+                moments.append(self._moment(job, cast, job.shown(frame)))
+                progress((c + 0.8 * (i + 1) / len(job.written)) / len(self._written), f"Reading frame {frame}")
             self._refuse_changing(cast.props, moments)
             extras = {"shot": {"frames": job.frames, "frame_rate": job.frame_rate}}
-            args = (job.item.name, cast.props, job.frames, job.frame_rate, moments, extras, job.v["instances"])
+            args = (job.item.name, cast.props, job.written, job.frame_rate, moments, extras, job.v["instances"])
             found = []
             write_whole(cast.path, lambda part, args=args, found=found: found.extend(write_shot(part, *args)))
             self._instanced += len(found)
@@ -73,19 +71,17 @@ class ShotGlb(Shot):
         vertices are parted at seams."""
         from ..rehearsal.gltf import GltfActor
 
-        tally, ends = DeviationTracker(job.frames), {}
+        tally, ends = DeviationTracker(job.written, job.closes), {}
         for cast in self._written:
             actor = GltfActor(cast.path)
             shown = [t for t, p in zip(cast.things, cast.props, strict=True) if p.mesh is not None or p.copied]
-            for i, frame in enumerate(job.frames):
+            for i, frame in enumerate(job.written):
                 found = actor.points(actor.clips[0], (frame - job.frames[0]) / job.frame_rate)
-                wanted = np.concatenate([job.outcome_of(t, frame).points() for t in shown])
-                if not tally.add(i, np.where(np.isfinite(found).all(axis=1), 0.0, np.inf)):
+                wanted = np.concatenate([job.outcome_of(t, job.shown(frame)).points() for t in shown])
+                if not tally.add_nearest(i, found, wanted):
                     return tally.gap()
-                for a, b in ((found, wanted), (wanted, found)):
-                    tally.add(i, spatial.cKDTree(a).query(b)[0])
                 ends.setdefault(i, []).append(found)
-                progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+                progress((i + 1) / len(job.written), f"Reading back frame {frame}")
         for i, found in ends.items():
             tally.keep(i, np.concatenate(found))
         return tally.gap(self._words())
@@ -93,11 +89,3 @@ class ShotGlb(Shot):
     def _words(self):
         words, sets = super()._words(), sum(p.copied is not None for cast in self._written for p in cast.props)
         return f"{words}; {self._instanced} of {sets} sets of copies as instances" if self._instanced else words
-
-
-def _may_bend(subject) -> bool:
-    """Whether a subject's points may move in themselves: by any layer but a body that it is as a whole, or a skin."""
-    layers = [l for l in subject.stack if l.on and l.declared is not None]
-    if not layers or layers[-1].declared.binds:
-        return False
-    return not (layers[-1].declared.collides and layers[-1].constant("each") == "whole")

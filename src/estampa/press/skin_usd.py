@@ -14,6 +14,7 @@ class SkinUsd(SkinPrint):
 
     kind, title, suffix = "skin_usd", "Skin (USD)", ".usdc"
     icon = "M2.5 9 C3.5 5 6 6.5 8 5 S12.5 5 13.5 9 C12.5 12.5 10 11.5 8 12.5 S3.5 12.5 2.5 9 Z M8 1.5 V4"
+    closes = True
     carries = ("points and faces at every frame", "velocities", "colours")
 
     def estimate(self, vertices, triangles, frames, v):
@@ -22,9 +23,9 @@ class SkinUsd(SkinPrint):
 
     def write(self, job: Job, target: Path, progress):
         path = target.with_name(target.name + self.suffix)
-        at = lambda frame: self.surface(job, frame)
+        at = lambda frame: self.surface(job, job.shown(frame))
         write = usd_surface.write
-        write_whole(path, lambda p: write(p, job.subject.name, job.frames, job.frame_rate, at, progress))
+        write_whole(path, lambda p: write(p, job.subject.name, job.written, job.frame_rate, at, progress))
         return [path]
 
     def reader(self, target: Path):

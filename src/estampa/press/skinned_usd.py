@@ -12,12 +12,13 @@ from .rigs import SkinnedPrint, motions_of, rig_of
 class SkinnedUsd(SkinnedPrint):
     """An OpenUSD file (.usdc) with a UsdSkel skeleton, the bound mesh and an animation for each clip.
 
-    The clip that is played is bound and keeps its frames; morph targets are not written.
+    The clip that is played is bound and keeps its frames; morph targets are blend shapes.
     """
 
     kind, title, suffix = "skinned_usd", "Skinned mesh (USD)", ".usdc"
     icon = "M3 4 H13 V12 H3 Z M5 6.5 V8.5 A3 2 0 0 0 11 8.5 V6.5"
-    carries = ("skin", "joints", "clips", "texture coordinates", "materials")
+    closes = True
+    carries = ("skin", "joints", "morph targets", "clips", "texture coordinates", "materials")
 
     def estimate(self, vertices, triangles, frames, v):
         size = vertices * 44 + triangles * 16 + frames * 2000
@@ -27,8 +28,7 @@ class SkinnedUsd(SkinnedPrint):
         path = target.with_name(target.name + self.suffix)
         rigged, motions = rig_of(job), motions_of(job)
         progress(0.5, "Writing the skin")
-        # in USD a loop is a matter of the player; frames are what they were
-        motions[0] = motions[0].first(len(job.frames))
+        motions[0] = motions[0].first(len(job.written))
         write_whole(path, lambda t: usd_skel.write(t, rigged, motions, job.frame_rate, job.frames[0]))
         return [path]
 

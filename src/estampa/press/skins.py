@@ -21,7 +21,7 @@ class SkinPrint(SwarmPrint):
         return A_GRAIN * grains ** (2 / 3)
 
     def trouble(self, doc, printed):
-        skins = [l for l in printed.stack if l.on and l.declared is not None and getattr(l.declared, "skins", False)]
+        skins = [l for l in printed.layers_on if getattr(l.declared, "skins", False)]
         return "" if skins else f"{printed.name} has no skin. Add the layer Skin to it."
 
     def surface(self, job: Job, frame: int) -> Part | None:
@@ -30,13 +30,13 @@ class SkinPrint(SwarmPrint):
 
     def check(self, job: Job, target, progress) -> Deviation:
         reader, name = self.reader(target), job.item.name
-        if list(reader.frames) != job.frames:
+        if list(reader.frames) != job.written:
             words = "was written, but the files do not hold the frames asked for."
             raise EstampaError(name, words, "Print it again.")
-        tally = DeviationTracker(job.frames)
-        for i, frame in enumerate(job.frames):
+        tally = DeviationTracker(job.written, job.closes)
+        for i, frame in enumerate(job.written):
             points, triangles = reader.surface(frame)
-            part = self.surface(job, frame)
+            part = self.surface(job, job.shown(frame))
             wanted = np.zeros((0, 3)) if part is None else part.points
             faces = np.zeros((0, 3), int) if part is None else part.mesh.triangles
             if points.shape != wanted.shape or not np.array_equal(triangles, faces):
@@ -44,5 +44,5 @@ class SkinPrint(SwarmPrint):
                 raise EstampaError(name, words, "Print it again.")
             if not tally.add(i, np.linalg.norm(points - wanted, axis=1)):
                 break
-            progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
+            progress((i + 1) / len(job.written), f"Reading back frame {frame}")
         return tally.gap()

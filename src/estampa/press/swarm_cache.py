@@ -21,6 +21,7 @@ class SwarmCache(SwarmPrint):
 
     kind, title, suffix = "swarm_cache", "Swarm (vertex cache)", ".usdc"
     icon = "M3 4 C3 2 13 2 13 4 V12 C13 14 3 14 3 12 Z M6 7 h.01 M9 6 h.01 M7.5 10 h.01 M10.5 9 h.01"
+    closes = True
     carries = ("points at every frame", "materials")
 
     def estimate(self, vertices, triangles, frames, v):
@@ -48,10 +49,8 @@ class SwarmCache(SwarmPrint):
                 raise EstampaError(job.item.name, cause, "Print instances, or frames in which the same ones live.")
             return found.points()
 
-        write = usd.write_cache
-        write_whole(
-            path, lambda p: write(p, job.subject.name, mesh, job.frames, job.frame_rate, points, False, progress)
-        )
+        write, at = usd.write_cache, lambda frame: points(job.shown(frame))
+        write_whole(path, lambda p: write(p, job.subject.name, mesh, job.written, job.frame_rate, at, False, progress))
         return [path]
 
     def reader(self, target: Path):

@@ -50,10 +50,10 @@ def _looks(job, swarm, first, count):
     zeros = lambda: np.zeros(count)
     columns = {
         "size": zeros() + 1, "red": zeros() - 1, "green": zeros() - 1, "blue": zeros() - 1,
-        "shape": np.zeros(count, np.int64), "frames_of_cycle": zeros() + 1, "rate": zeros(), "phase": zeros(),
+        "mesh": np.zeros(count, np.uint32), "frames_of_cycle": zeros() + 1, "rate": zeros(), "phase": zeros(),
         "spin_pace": zeros(), "spin_start": zeros(),
     }  # fmt: skip
-    faces, shapes = set(), 0
+    faces, layers = set(), dressing.layers(swarm)
     for layer, which in dressing.shared(swarm, grains["ids"]):
         if layer is None:
             faces.add("still")
@@ -77,10 +77,9 @@ def _looks(job, swarm, first, count):
             found |= {"spin_pace": 0.0, "spin_start": 0.0}
         if dressed.colours is not None:
             found |= dict(zip(("red", "green", "blue"), dressed.colours.T, strict=True))
-        found |= {"shape": shapes, "frames_of_cycle": len(own)}
+        found |= {"mesh": next(n for n, l in enumerate(layers) if l.id == layer.id), "frames_of_cycle": len(own)}
         for name, values in found.items():
             columns[name][which] = values
-        shapes += len(own)
         faces.add(of.v.faces)
     if len(faces) > 1 or "thing" in faces:
         raise EstampaError(swarm.name, "faces in ways that one table of formulas cannot say.", "Print it by frames.")

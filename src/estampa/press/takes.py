@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from typing import Any, ClassVar
 
+from ..edits.things import rides_on
 from ..evaluate.evaluator import Evaluator
 from ..geometry.mesh import Mesh
 from ..geometry.primitives import joined
@@ -11,6 +12,7 @@ from ..motion.remesh import Counts
 from ..scene.document import Document, Thing
 from ..scene.scene import Scene
 from ..scene.skins import followed, skins_of
+from ..scene.values import Rows
 
 
 class Takes:
@@ -24,9 +26,11 @@ class Takes:
 
     def find(self, doc: Document, item: Thing) -> Thing | None:
         """The thing that is printed."""
-        copies = copies_of(doc, item)
-        found = doc.shape_of(copies) if copies else doc.find(item.constant("subject"))
-        return found if found is not None and found in doc.subjects else next(iter(doc.subjects), None)
+        copies, named = copies_of(doc, item), item.constant("subject")
+        found = doc.shape_of(copies) if copies else doc.find(named)
+        if found is not None and (found in doc.subjects or members_of(doc, found)):
+            return found
+        return None if named and not copies else next(iter(doc.subjects), None)
 
     def skeleton(self, doc: Document, item: Thing) -> Thing | None:
         """The skeleton that goes into its files."""
@@ -35,10 +39,15 @@ class Takes:
     def mesh(self, evaluator: Evaluator, item: Thing, found: Thing) -> Mesh | None:
         """The topology that goes into its files."""
         copies = copies_of(evaluator.doc, item)
+        if found.mesh is None:
+            return joined_members(evaluator, found)
         return joined_mesh(evaluator, copies) if copies is not None else evaluator.mesh(found)
 
     def size(self, scene: Scene, doc: Document, item: Thing, found: Thing) -> tuple[int, int]:
         """(vertices, or joints or grains, triangles) about, without working it out."""
+        if found.mesh is None:
+            every = [self.size(scene, doc, item, member) for member in members_of(doc, found)]
+            return sum(v for v, _ in every), sum(t for _, t in every)
         counts, times, copies = Counts.of(scene.mesh(found.mesh)), 1, copies_of(doc, item)
         for layer in found.stack:
             if layer.on and layer.declared is not None and layer.declared.remeshes:
@@ -51,8 +60,11 @@ class Takes:
         """Digest of all that decides its files at these frames, but for the print's own channels."""
         copies = copies_of(evaluator.doc, item)
         others = item.declared().others(evaluator.doc, found, {n: item.constant(n) for n in item.declared.channels})
-        read = [_read(evaluator, t, frames) for t in (copies or found, *others)]
-        return digest(found.name, found.mesh.content, [m.model_dump() for m in found.mesh.materials], read)
+        every = [found] if found.mesh is not None else members_of(evaluator.doc, found)
+        read = [_read(evaluator, t, frames) for t in ((copies,) if copies is not None else every)]
+        read += [_read(evaluator, t, frames) for t in others]
+        own = [(s.mesh.content, [m.model_dump() for m in s.mesh.materials]) for s in every]
+        return digest(found.name, own, read)
 
 
 class TakesSkin(Takes):
@@ -114,6 +126,22 @@ class TakesGrains(Takes):
 
 
 MESH, SKIN, BONES, GRAINS = Takes(), TakesSkin(), TakesBones(), TakesGrains()
+
+
+def members_of(doc: Document, root: Thing) -> list[Thing]:
+    """The subjects that are on and ride on a thing that has no mesh itself, in the order of the scene."""
+    if root.mesh is not None or root.declared is None or root.declared.node != "plain":
+        return []
+    return [t for t in doc.subjects if t.on and rides_on(doc, t, root.id)]
+
+
+def joined_members(evaluator: Evaluator, root: Thing) -> Mesh:
+    """All subjects that ride on a root as one mesh, each as it is at rest, where it stands at the first frame."""
+    start, found = Rows.one(evaluator.doc.start), []
+    for member in members_of(evaluator.doc, root):
+        mesh = evaluator.mesh(member)
+        found.append(mesh.with_points(evaluator.values.place(member, start).apply(mesh.points[None])[0]))
+    return joined(found)
 
 
 def copies_of(doc: Document, item: Thing) -> Thing | None:

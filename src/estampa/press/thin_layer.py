@@ -7,14 +7,12 @@ import numpy as np
 from ..disk import write_whole
 from ..errors import EstampaError
 from ..formats import usd_thin
-from ..kinds.channels import switch
 from ..units import format_bytes
-from .prints import Deviation, DeviationTracker, Estimate, Job, MeshPrint
+from .over_source import SourcePrint
+from .prints import Deviation, DeviationTracker, Estimate, Job
 
-SUFFIXES = (".usd", ".usda", ".usdc")
 
-
-class ThinLayer(MeshPrint):
+class ThinLayer(SourcePrint):
     """An OpenUSD layer (.usdc) over the file that the subject came from: only points over time, on the same prims.
 
     Opened, it shows the asset with all its looks, names and places, and our motion. The source stays untouched, and
@@ -25,27 +23,16 @@ class ThinLayer(MeshPrint):
     icon = "M2.5 11 L8 13.5 L13.5 11 M2.5 7 L8 9.5 L13.5 7 L8 4.5 Z"
     carries = ("points at every frame", "everything that the source has")
 
-    every = switch(True, "All subjects that came from the same file, not one alone.", title="All of that file")
+    suffixes, source, instead = (".usd", ".usda", ".usdc"), "an OpenUSD file", "a vertex cache"
 
     def estimate(self, vertices, triangles, frames, v):
         size = frames * (vertices * 12 + 24)
         words = f"about {format_bytes(size)} a subject: {frames} frames × {vertices:,} vertices × 12 bytes"
         return Estimate(size, words)
 
-    def trouble(self, doc, printed):
-        ref = printed.mesh
-        if not ref.file or Path(ref.file).suffix.lower() not in SUFFIXES:
-            return f"{printed.name} did not come from an OpenUSD file. Print a vertex cache, or import it from one."
-        return "" if Path(ref.file).is_file() else f"{ref.file} is not there. Put it back, or print a vertex cache."
-
-    def others(self, doc, printed, v):
-        own = (s for s in doc.subjects if s.on and s.id != printed.id)
-        return [s for s in own if s.mesh.file == printed.mesh.file] if v["every"] else []
-
     def _printed(self, job: Job) -> dict:
         """Prim -> subject."""
-        every = [job.subject, *self.others(job.evaluator.doc, job.subject, job.v)]
-        found = {s.mesh.node: s for s in every}
+        found = {s.mesh.node: s for s in self.subjects(job)}
         shared = [n for n in found if "#" in n]
         if shared:
             raise EstampaError(job.item.name, f"finds two prims of one name ({shared[0]}).", "Import the file again.")
@@ -77,5 +64,4 @@ class ThinLayer(MeshPrint):
                 every.append(found)
             tally.keep(i, np.concatenate(every))
             progress((i + 1) / len(job.frames), f"Reading back frame {frame}")
-        names = f"{len(subjects)} subject{'s' if len(subjects) > 1 else ''} of {Path(job.subject.mesh.file).name}"
-        return tally.gap(names)
+        return tally.gap(self.words(job, len(subjects)))

@@ -18,6 +18,7 @@ class VertexTexture(MeshPrint):
     """A mesh (.glb) with a texture coordinate per vertex, its offsets from the rest shape per frame (.exr), normals,
     and a small .json with frame rate, frames, bounds, layout and the formula to read it."""
 
+    takes_roots = holds_cycle = True
     kind, title, suffix = "vertex_texture", "Vertex animation texture", ".glb"
     icon = "M3 3 H13 V13 H3 Z M6.3 3 V13 M9.7 3 V13 M3 6.3 H13 M3 9.7 H13"
     carries = ("points at every frame", "normals", "texture coordinates", "materials")

@@ -8,6 +8,8 @@ import numpy as np
 from ..formats.bounds import in_words
 from ..geometry.material import Material
 
+CLOSED = 1e-5  # m, within which a last pose is the first one again
+
 
 @dataclass(frozen=True)
 class PlayedShape:
@@ -39,6 +41,22 @@ class PlayedShape:
         return at.reshape(-1, 3)
 
 
+MARK = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 2.0], [0, 0, -1]])  # ahead is +Z
+SIDES = np.array([[0, 2, 4], [2, 1, 4], [1, 3, 4], [3, 0, 4], [2, 0, 5], [1, 2, 5], [3, 1, 5], [0, 3, 5]])
+MOST_COLOURS = 64  # that places of one mesh are told apart by
+
+
+def by_colour(colours: np.ndarray) -> list[tuple[tuple[float, float, float], np.ndarray]]:
+    """(colour in linear light, rows) of places with colours (k, 3): what is nearly alike is one, of many."""
+    for steps in (1024, 32, 12, 6, 3):
+        near = np.round(np.sqrt(np.clip(colours, 0, None)) * steps)  # as even to the eye as linear light is not
+        kinds, first, which = np.unique(near, axis=0, return_index=True, return_inverse=True)
+        if len(kinds) <= MOST_COLOURS or steps == 3:
+            break
+    which = which.ravel()
+    return [(tuple(map(float, colours[first[k]])), np.flatnonzero(which == k)) for k in range(len(kinds))]
+
+
 def once(shown: list[PlayedShape]) -> list[PlayedShape]:
     """Those whose vertices none before them has: parts of one mesh share theirs."""
     return [s for k, s in enumerate(shown) if not any(s.points is t.points for t in shown[:k])]
@@ -46,8 +64,7 @@ def once(shown: list[PlayedShape]) -> list[PlayedShape]:
 
 @dataclass(frozen=True)
 class PlayedClip:
-    """A stretch of an actor's own time: seconds from first to last. Of one that loops the moment after the last is the
-    first again."""
+    """A stretch of an actor's own time: seconds from first to last."""
 
     name: str
     first: float
@@ -66,6 +83,8 @@ class Actor:
     name: str
     clips: list[PlayedClip] = field(default_factory=list)
     step: float = 1 / 24
+    left: list[str] = field(default_factory=list)  # what it has that is not shown, in words
+    _periods: dict[PlayedClip, float] = field(default_factory=dict)
 
     def shown(self, clip: PlayedClip, seconds: float) -> list[PlayedShape]:
         """What is seen so many seconds into a clip. Raises EstampaError where the file is damaged there."""
@@ -82,6 +101,16 @@ class Actor:
     def memory(self) -> int:
         """Bytes that it takes on a graphics card, about: what its file holds as numbers."""
         raise NotImplementedError
+
+    def period(self, clip: PlayedClip) -> float:
+        """s that a round of a clip takes: from its first frame to its last where that is the first pose again, else a
+        step longer, after which the first comes again."""
+        if clip not in self._periods:
+            first, last = self.points(clip, 0.0), self.points(clip, clip.seconds)
+            closes = first.shape == last.shape and np.abs(first - last).max(initial=0.0) < CLOSED
+            moves = clip.seconds > 2 * self.step
+            self._periods[clip] = clip.seconds if closes and moves else clip.seconds + self.step
+        return self._periods[clip]
 
     def points(self, clip: PlayedClip, seconds: float) -> np.ndarray:
         """(n, 3) m, all that is seen, one after another; parts of one mesh that share their vertices count once."""
@@ -107,8 +136,7 @@ class PlayedPart:
         """s into the clip at a moment of the stage."""
         gone, long = self.at + self.speed * (now - self.began), self.clip.seconds
         if self.loop and long > 0:
-            # a loop lasts one step longer than from its first frame to its last: then the first comes again
-            return float(np.mod(gone, long + self.actor.step))
+            return float(np.mod(gone, self.actor.period(self.clip)))
         return float(np.clip(gone, 0.0, long))
 
     def points(self, now: float) -> np.ndarray:

@@ -63,7 +63,13 @@ class GltfActor(Actor):
         return found
 
     def seen(self, clip, seconds):
-        at = clip.first + seconds
+        posed, weights = self._posed(clip, clip.first + seconds)
+        world = self._world(posed)
+        return [s for i, node in enumerate(self.document.nodes) if node.mesh is not None
+                for s in self._shown(i, node, world, weights)]  # fmt: skip
+
+    def _posed(self, clip, at: float):
+        """(of each node that moves the parts of its place, the weights of its morph targets) at a moment."""
         posed, weights = {}, {}
         for times, values, how, node, path in self.tracks[self.clips.index(clip)] if self.tracks else ():
             value = sampled(times, values, how, path, at)
@@ -71,9 +77,13 @@ class GltfActor(Actor):
                 weights[node] = value
             else:
                 posed.setdefault(node, {})[path] = value
+        return posed, weights
+
+    def node_points(self, node: int, seconds: float) -> np.ndarray:
+        """(n, 3) m in the world of all that a node shows, as the first clip has it."""
+        posed, weights = self._posed(self.clips[0], self.clips[0].first + seconds)
         world = self._world(posed)
-        return [s for i, node in enumerate(self.document.nodes) if node.mesh is not None
-                for s in self._shown(i, node, world, weights)]  # fmt: skip
+        return np.concatenate([s.in_world() for s in self._shown(node, self.document.nodes[node], world, weights)])
 
     def _world(self, posed) -> np.ndarray:
         """(n, 4, 4) where nodes stand."""

@@ -124,9 +124,10 @@ class RehearsalStage:
         clip, step = part.clip, part.actor.step
         if not (clip.loops and clip.seconds > 4 * step):
             return None
-        many = min(SEEN, int(clip.seconds / step + 1) // 2)
+        last = part.actor.period(clip) - step
+        many = min(SEEN, int(round(last / step) + 1) // 2)
         first = [k * step for k in range(many)]
-        at = [part.actor.points(clip, s) for s in (*first, *(clip.seconds - s for s in reversed(first)))]
+        at = [part.actor.points(clip, s) for s in (*first, *(last - s for s in reversed(first)))]
         if len({p.shape for p in at}) > 1:
             return None
         return seam_jump(at)
@@ -140,6 +141,8 @@ class RehearsalStage:
             clips = ", ".join(f"{c.name} ({c.seconds:.2f} s)" for c in part.actor.clips)
             words = f"{part.actor.name}: {clips}; {format_bytes(part.actor.memory())} on the card; {len(seen)} draws"
             words += f" of {many:,} things" if many != len(seen) else ""
+            if part.actor.left:
+                words += f"; not shown: {', '.join(part.actor.left)}"
             seam = self.seam(part)
             if seam is not None:
                 words += f"; as a loop it {'goes round' if seam < 1e-3 else 'JUMPS'}, {format_length(seam)} at its seam"

@@ -9,7 +9,10 @@ from ..formats import usd_open
 from ..formats.bounds import positive
 from ..formats.usd_asset import looks_of
 from ..formats.usd_skel import skinned, skins_of
-from .actor import Actor, PlayedClip, PlayedShape
+from .actor import MARK, SIDES, Actor, PlayedClip, PlayedShape, by_colour
+
+SOLIDS = ("Cube", "Sphere", "Cylinder", "Cone", "Capsule")
+AXES = {"X": [2, 0, 1], "Y": [1, 2, 0], "Z": [0, 1, 2]}  # of what is made along Z
 
 
 class UsdActor(Actor):
@@ -23,19 +26,23 @@ class UsdActor(Actor):
         self.first, last = self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()
         self.metres = UsdGeom.GetStageMetersPerUnit(self.stage)
         self.prims, prototypes, self.skins = [], set(), skins_of(self.stage)
+        left: list[str] = []
         for prim in self.stage.Traverse():
             if prim.IsA(UsdGeom.PointInstancer):
-                prototypes |= {str(t) for t in UsdGeom.PointInstancer(prim).GetPrototypesRel().GetTargets()}
+                prototypes |= set(UsdGeom.PointInstancer(prim).GetPrototypesRel().GetTargets())
         for prim in self.stage.Traverse():
-            if str(prim.GetPath()) not in prototypes and (
-                prim.IsA(UsdGeom.Mesh) or prim.IsA(UsdGeom.PointInstancer) or prim.IsA(UsdGeom.Points)
-            ):
+            if any(prim.GetPath().HasPrefix(p) for p in prototypes):
+                continue
+            kinds = (UsdGeom.Mesh, UsdGeom.PointInstancer, UsdGeom.Points)
+            if any(map(prim.IsA, kinds)) or prim.GetTypeName() in SOLIDS:
                 self.prims.append(prim)
+            elif prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.Curves):
+                left.append(f"{prim.GetName()}, of the sort {prim.GetTypeName()}")
         if not self.prims:
             raise EstampaError(path.name, "shows no mesh, points or instances.", "Choose another file.")
         self.reader, self._kept = looks_of(path, self.stage), {}
         super().__init__(
-            path.name, [PlayedClip("All of it", 0.0, (last - self.first) / self.rate, True)], 1 / self.rate
+            path.name, [PlayedClip("All of it", 0.0, (last - self.first) / self.rate, True)], 1 / self.rate, left
         )
 
     def memory(self):
@@ -51,6 +58,10 @@ class UsdActor(Actor):
             if prim.IsA(UsdGeom.PointInstancer):
                 found += self._instances(UsdGeom.PointInstancer(prim), into, np.floor(time + 1e-6))
                 continue
+            if prim.GetTypeName() in SOLIDS:
+                points, triangles = _solid(prim, time)
+                found.append(PlayedShape(self._at(points, into), triangles, _colour(prim, time)))
+                continue
             points = np.array(UsdGeom.PointBased(prim).GetPointsAttr().Get(time), float)
             skin = self.skins.get(str(prim.GetPath()))
             if skin is not None:
@@ -59,10 +70,20 @@ class UsdActor(Actor):
             if prim.IsA(UsdGeom.Mesh):
                 found += [PlayedShape(points, *part, **look) for *part, look in self._parts(prim, time)]
                 continue
-            ids = UsdGeom.Points(prim).GetIdsAttr().Get(time)
-            ids = None if ids is None else np.array(ids)
-            found.append(PlayedShape(points, np.zeros((0, 3), int), _colour(prim, time), ids=ids))
+            found += self._points(UsdGeom.Points(prim), points, time)
         return found
+
+    def _points(self, prim, points, time) -> list[PlayedShape]:
+        """Points as small marks, as wide as they are, in their colours."""
+        ids, wide = prim.GetIdsAttr().Get(time), prim.GetWidthsAttr().Get(time)
+        ids = np.arange(len(points)) if ids is None else np.array(ids)
+        size = np.full(len(points), 0.02) if not wide else np.resize(np.array(wide, float), len(points)) * self.metres
+        stand = np.tile(np.eye(4), (len(points), 1, 1))
+        stand[:, :3, :3] *= 0.25 * size[:, None, None]  # a mark is four of its units long
+        stand[:, :3, 3] = points
+        colours = _tints(prim, time)
+        return [PlayedShape(MARK[:], SIDES, colour, stand[rows], ids[rows])
+                for colour, rows in by_colour(_each(colours, len(points), _colour(prim.GetPrim(), time)))]  # fmt: skip
 
     def _parts(self, prim, time) -> list[tuple[np.ndarray, tuple, dict]]:
         """(triangles (t, 3), colour, its material and where it lies in that picture, if in one) of each material that a
@@ -106,16 +127,58 @@ class UsdActor(Actor):
         )) @ into  # fmt: skip
         ids = swarm.GetIdsAttr().Get(time)
         ids, found = np.arange(len(which)) if ids is None else np.array(ids), []
+        tints = _tints(swarm, time)
+        tints = None if tints is None or len(tints) != len(which) else np.array(tints, float)
         for k, target in enumerate(swarm.GetPrototypesRel().GetTargets()):
             rows, prim = np.flatnonzero(which == k), self.stage.GetPrimAtPath(target)
             if len(rows) and prim.IsA(UsdGeom.Mesh):
                 points = np.array(UsdGeom.Mesh(prim).GetPointsAttr().Get(time), float)
                 places = stand[rows].transpose(0, 2, 1)  # the standard has rows of axes
                 places[:, :3] *= self.metres
-                found += [
-                    PlayedShape(points, *part, places, ids[rows], **look) for *part, look in self._parts(prim, time)
-                ]
+                parts = self._parts(prim, time)
+                if tints is None:
+                    found += [PlayedShape(points, *part, places, ids[rows], **look) for *part, look in parts]
+                    continue
+                for colour, some in by_colour(tints[rows]):
+                    own = points[:]  # parts of one mesh share their vertices; other places do not
+                    found += [PlayedShape(own, triangles, colour, places[some], ids[rows][some])
+                              for triangles, *_ in parts]  # fmt: skip
         return found
+
+
+def _tints(prim, time):
+    """The colours of points or instances, where they have any."""
+    from pxr import UsdGeom
+
+    found = UsdGeom.PrimvarsAPI(prim).GetPrimvar("displayColor")
+    return found.Get(time) if found and found.HasValue() else None
+
+
+def _each(colours, count: int, plain) -> np.ndarray:
+    """(count, 3) of colours that are one for each, or one for all, or none."""
+    if colours is None or len(colours) not in (1, count):
+        return np.tile(np.array(plain, float), (count, 1))
+    return np.resize(np.array(colours, float), (count, 3))
+
+
+def _solid(prim, time) -> tuple[np.ndarray, np.ndarray]:
+    """(points (n, 3), triangles) of a solid by its numbers (UsdGeomCube, Sphere, Cylinder, Cone and Capsule)."""
+    from pxr import UsdGeom
+    from trimesh import creation
+
+    own = getattr(UsdGeom, str(prim.GetTypeName()))(prim)
+    if prim.GetTypeName() == "Cube":
+        made = creation.box((float(own.GetSizeAttr().Get(time)),) * 3)
+    elif prim.GetTypeName() == "Sphere":
+        made = creation.icosphere(3, float(own.GetRadiusAttr().Get(time)))
+    else:
+        radius, height = float(own.GetRadiusAttr().Get(time)), float(own.GetHeightAttr().Get(time))
+        make = {"Cylinder": creation.cylinder, "Cone": creation.cone, "Capsule": creation.capsule}
+        made = make[str(prim.GetTypeName())](radius=radius, height=height)
+        lift = height / 2 if prim.GetTypeName() == "Cone" else 0.0  # the standard's lie about their middle
+        made.apply_translation([0, 0, -lift])
+        made.vertices = made.vertices[:, AXES[str(own.GetAxisAttr().Get())]]
+    return np.array(made.vertices, float), np.array(made.faces, int)
 
 
 def _fans(mesh, time) -> tuple[np.ndarray, np.ndarray]:

@@ -101,6 +101,9 @@ class MaterialRef(Frozen):
     two_sided: bool = True
     uv: str = "uv"  # which texture coordinates
     missing: str = ""  # the name of a picture that was not there when it came in
+    roughness: float = Field(default=1.0, allow_inf_nan=False)
+    metallic: float = Field(default=0.0, allow_inf_nan=False)
+    emission: tuple[float, float, float] = (0.0, 0.0, 0.0)  # linear
 
 
 class WeightMap(Frozen):
@@ -309,6 +312,11 @@ class Thing(Frozen):
                 yield name, value.reads
             elif isinstance(value, Formula):
                 yield from ((name, source) for source in value.inputs.values())
+
+    @property
+    def layers_on(self) -> list["Thing"]:
+        """The layers of its stack that are on and that this version knows, from the top."""
+        return [l for l in self.stack if l.on and l.declared is not None]
 
     def layers_of(self, *kinds: str) -> list["Thing"]:
         """The layers of some kinds in its stack, from the top."""

@@ -205,7 +205,7 @@ class Scene:
         from ..geometry.material import Material, Picture
 
         picture = Picture(m.picture_name, self.arrays.get(m.picture).tobytes()) if m.picture else None
-        own = (m.alpha, m.cutoff, m.opacity, m.two_sided, m.uv, m.missing)
+        own = (m.alpha, m.cutoff, m.opacity, m.two_sided, m.uv, m.missing, m.roughness, m.metallic, tuple(m.emission))
         return Material(m.name, tuple(m.colour), picture, *own)
 
     def snapshot(self) -> "Snapshot":

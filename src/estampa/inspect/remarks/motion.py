@@ -31,7 +31,7 @@ def broken_channels(scene: Scene | Snapshot) -> Iterator[Remark]:
 def wrong_order(scene: Scene | Snapshot) -> Iterator[Remark]:
     """Refining belongs after deforming, and thickening before refining (common practice, no source)."""
     for subject in scene.doc.subjects:
-        stack = [l for l in subject.stack if l.on and l.declared is not None]
+        stack = subject.layers_on
         for i, layer in enumerate(stack):
             below = stack[i + 1 :]
             if layer.declared.refines and any(b.declared.closes for b in below):
@@ -145,7 +145,7 @@ def _names_no(layer: Thing, what: str, words: str) -> Remark:
 def scaled_solver(scene: Scene | Snapshot) -> Iterator[Remark]:
     """A size that is keyed under a solver changes the lengths that it keeps."""
     for subject in scene.doc.subjects:
-        solvers = [l for l in subject.stack if l.on and l.declared is not None and l.declared.memory]
+        solvers = [l for l in subject.layers_on if l.declared.memory]
         if solvers and isinstance(subject.values.get("size"), (Curve, Link, Formula)):
             yield Remark(
                 "warning",

@@ -14,7 +14,7 @@ from .remark import Remark, check
 def _layers(scene):
     for swarm in scene.doc.swarms:
         if swarm.on:
-            yield swarm, [l for l in swarm.stack if l.on and l.declared is not None]
+            yield swarm, swarm.layers_on
 
 
 @check()

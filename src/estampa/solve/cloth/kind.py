@@ -88,7 +88,7 @@ class Cloth(Solver):
     group = "fall"
     shortcut = "Ctrl+2"
     rank = 1
-    version = 8  # what holds, tightens and blows it up eases in
+    version = 9  # pairs are found where things are within a small step, too
     reads = FIELDS
     tables = TABLES
     passing = ("aside",)
@@ -269,7 +269,7 @@ class Cloths(Ensemble):
     kind, title = "cloths", "Cloths"
     icon = "M2.5 6 C5 4 7 8 9 6 S12 5 13.5 6 V9 C12 8 11 11 9 9 S5 7 2.5 9 Z M2.5 11 C5 9 7 13 9 11 S12 10 13.5 11"
     rank = 15
-    version = 4  # what holds, tightens and blows them up eases in
+    version = 5  # pairs are found where things are within a small step, too
     reads = FIELDS
     tables = TABLES
     passing = ("aside",)

@@ -10,9 +10,10 @@ others 2008, "Robust treatment of simultaneous collisions").
 """
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
 from .closest import apart_ee, apart_pt, edge_edge, point_triangle
+from .respond import along
 from .soup import ROUND
 from .tree import root_of
 
@@ -23,6 +24,8 @@ NEAREST = 0.1  # of the thickness: nearer than that nothing comes in one step
 FLOOR = 0.004  # of the thickness: nearer than that nothing comes at all; a frame is kept in single precision
 single = njit(cache=True, nogil=True, error_model="numpy")
 inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")
+threaded = njit(cache=True, nogil=True, parallel=True, error_model="numpy")
+PART = 1024  # pairs that a thread takes at once
 
 
 @single
@@ -35,27 +38,18 @@ def carry(x, start, inverse_mass, watch, soup, radius, grew):
     count = len(x)
     changed, left, moved = np.zeros(count, np.int64), 0, False
     zone, given = np.arange(count), np.zeros((count, 4))  # what goes as one, by its first; ways of what is given to it
+    clear_points = _clear(x, start, watch.vt, soup.triangles, True, soup.sort, radius, grew)
+    clear_edges = _clear(x, start, watch.ee, soup.edges, False, soup.sort, radius, grew)
     for turn in range(1, MOST_PUSHES + MOST_ROUNDS + 1):
         rigid = turn > MOST_PUSHES
         left = _round(
-            x,
-            start,
-            inverse_mass,
-            watch.vt,
-            soup.triangles,
-            soup,
-            radius,
-            grew,
-            True,
-            zone,
-            given,
-            changed,
-            turn,
-            rigid,
-        )
+            x, start, inverse_mass, watch.vt, clear_points, soup.triangles, soup, radius, grew, True, zone, given,
+            changed, turn, rigid,
+        )  # fmt: skip
         left += _round(
-            x, start, inverse_mass, watch.ee, soup.edges, soup, radius, grew, False, zone, given, changed, turn, rigid
-        )
+            x, start, inverse_mass, watch.ee, clear_edges, soup.edges, soup, radius, grew, False, zone, given,
+            changed, turn, rigid,
+        )  # fmt: skip
         if left == 0:
             break
         moved = True
@@ -65,8 +59,11 @@ def carry(x, start, inverse_mass, watch, soup, radius, grew):
 
 
 @single
-def _round(x, start, inverse_mass, pairs, elements, soup, radius, grew, of_points, zone, given, changed, turn, rigid):
-    """Go over all pairs of which a point was moved in this round or the last; returns how many were hits."""
+def _round(
+    x, start, inverse_mass, pairs, clear, elements, soup, radius, grew, of_points, zone, given, changed, turn, rigid
+):
+    """Go over all pairs of which a point was moved in this round or the last; returns how many were hits. clear (p,)
+    bool, which are none before anything is moved."""
     hits, at, weight, n = 0, np.empty(4, np.int64), np.empty(4), np.empty(3)
     for p in range(len(pairs.at)):
         if pairs.gap[p] == np.inf:
@@ -78,10 +75,13 @@ def _round(x, start, inverse_mass, pairs, elements, soup, radius, grew, of_point
             at[0], at[1] = elements[pairs.at[p, 0], 0], elements[pairs.at[p, 0], 1]
             at[2], at[3] = elements[pairs.at[p, 1], 0], elements[pairs.at[p, 1], 1]
         a, b, c, d = at[0], at[1], at[2], at[3]
-        if turn > 1 and max(changed[a], changed[b], changed[c], changed[d]) < turn - 1:
+        last = max(changed[a], changed[b], changed[c], changed[d])
+        if (turn == 1 and clear[p] and last == 0) or (turn > 1 and last < turn - 1):
             continue
         if inverse_mass[a] + inverse_mass[b] + inverse_mass[c] + inverse_mass[d] <= 0:
             continue  # given to both: nothing can be done
+        if turn > 1 and _stay_apart(x, start, a, b, c, d, of_points, pairs.side, p, soup.sort, radius, grew):
+            continue
         when, least, more = _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, grew, weight)
         if when > 1:
             continue
@@ -91,6 +91,52 @@ def _round(x, start, inverse_mass, pairs, elements, soup, radius, grew, of_point
         else:
             _push(x, start, inverse_mass, at, of_points, when, least + more, more, changed, turn, weight, n)
     return hits
+
+
+@threaded
+def _clear(x, start, pairs, elements, of_points, sort, radius, grew):
+    """(p,) bool, which pairs stay apart along the line on which they were found."""
+    at, side, clear = pairs.at, pairs.side, np.empty(len(pairs.at), np.bool_)
+    parts = (len(at) + PART - 1) // PART
+    for part in prange(parts):
+        for p in range(np.int64(part * PART), np.int64(min((part + 1) * PART, len(at)))):
+            one, two = at[p, 0], at[p, 1]
+            a, b, c, d = one, elements[two, 0], elements[two, 1], elements[two, -1]
+            if not of_points:
+                a, b, c = elements[one, 0], elements[one, 1], elements[two, 0]
+            clear[p] = _stay_apart(x, start, a, b, c, d, of_points, side, p, sort, radius, grew)
+    return clear
+
+
+@inline
+def _stay_apart(x, start, a, b, c, d, of_points, side, p, sort, radius, grew):
+    """Whether a pair stays apart along the line on which it was found: at both ends of straight ways, and so between
+    them. No distance is less than that along a line."""
+    base, grown, thick = _skin(a, c, sort, radius, grew)
+    least = base + max(grown, 0.0) + NEAREST * thick
+    return (_between(start, a, b, c, d, of_points, side, p) > least) & (
+        _between(x, a, b, c, d, of_points, side, p) > least
+    )
+
+
+@inline
+def _between(x, a, b, c, d, of_points, side, p):
+    """m between a pair along the line on which it was found, less than 0 where they overlap on it."""
+    at_a, at_b, at_c, at_d = along(x, a, side, p), along(x, b, side, p), along(x, c, side, p), along(x, d, side, p)
+    if of_points:
+        return at_a - max(at_b, at_c, at_d)
+    return min(at_a, at_b) - max(at_c, at_d)
+
+
+@inline
+def _skin(a, c, sort, radius, grew):
+    """Of points of two elements: (m, how thick what is round of them is, how far it grows, and how thick both are)."""
+    round_a, round_c = sort[a] == ROUND, sort[c] == ROUND
+    base, grown = 0.0, 0.0
+    if round_a or round_c:
+        ball = a if round_a else c
+        base, grown = radius[ball] - grew[ball], grew[ball]
+    return base, grown, 2 * (radius[c] if round_a else (radius[a] if round_c else max(radius[a], radius[c])))
 
 
 @single
@@ -209,7 +255,6 @@ def _apart(x, start, t, a, b, c, d, of_points):
 def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, grew, weight):
     """(the share of its ways at which a pair comes nearer than it may, 2 if it does not; how near it may be at the end,
     and how much further it is pushed, m)."""
-    near = _apart(start, start, 0.0, a, b, c, d, of_points)
     # how far they go against each other at the most: what they share is taken off
     m0 = m1 = m2 = 0.0
     for i in (a, b, c, d):
@@ -226,13 +271,9 @@ def _meets(x, start, a, b, c, d, of_points, pairs, p, soup, radius, grew, weight
         else:
             two = max(two, far)
     way = np.sqrt(one) + np.sqrt(two)
-    round_a, round_c = soup.sort[a] == ROUND, soup.sort[c] == ROUND
-    base, grown = 0.0, 0.0  # what is round is as thick as it is, and may grow
-    if round_a or round_c:
-        ball = a if round_a else c
-        base, grown = radius[ball] - grew[ball], grew[ball]
-    thick = 2 * (radius[c] if round_a else (radius[a] if round_c else max(radius[a], radius[c])))
+    base, grown, thick = _skin(a, c, soup.sort, radius, grew)
     way += max(grown, 0.0)
+    near = _apart(start, start, 0.0, a, b, c, d, of_points)
     if near - way > base + NEAREST * thick:
         return 2.0, 0.0, 0.0
     floor = FLOOR * thick

@@ -7,13 +7,15 @@ a step is pulled back to its own side, and not pushed out of the other.
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
 from .closest import edge_edge, point_triangle
 from .soup import ROUND, SOLID
 
 single = njit(cache=True, nogil=True, error_model="numpy")
 inline = njit(cache=True, nogil=True, inline="always", error_model="numpy")
+threaded = njit(cache=True, nogil=True, parallel=True, error_model="numpy")
+PART = 1024  # pairs that a thread takes at once
 RECOVERY = 0.3  # m/s at which what overlapped when it was found is parted
 
 
@@ -126,10 +128,50 @@ def sides_ee(x, watched, which, edges):
 
 
 @inline
+def along(x, i, side, p):
+    """m, where a point is along the line on which a pair was found. No distance is less than that along a line."""
+    return x[i, 0] * side[p, 0] + x[i, 1] * side[p, 1] + x[i, 2] * side[p, 2]
+
+
+@inline
 def _wanted(thick, gap, age, was):
     """How far apart a pair is to be: as thick as it is; what overlapped when it was found, as thick as it was then, is
     parted no faster than RECOVERY, so that nothing is thrown apart."""
     return min(thick, max(gap, -thick) + max(thick - was, 0.0) + RECOVERY * age)
+
+
+@threaded
+def clear_vt(x, watched, triangles, radius, moved, tick):
+    """Judge on all threads which points and triangles are far enough apart, by the line on which they were found: what
+    is left for the pushes, which go one after another, is little."""
+    pairs, side, gap, most, judged = watched.at, watched.side, watched.gap, watched.most, watched.judged
+    parts = (len(pairs) + PART - 1) // PART
+    for part in prange(parts):
+        begin, end = np.int64(part * PART), np.int64(min((part + 1) * PART, len(pairs)))
+        for p in range(begin, end):
+            i, t = pairs[p, 0], pairs[p, 1]
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            if gap[p] == np.inf or max(moved[i], moved[a], moved[b], moved[c]) <= judged[p]:
+                continue
+            over = max(along(x, a, side, p), along(x, b, side, p), along(x, c, side, p))
+            if along(x, i, side, p) - over >= min(radius[i] + radius[a], most[p]):
+                judged[p] = tick
+
+
+@threaded
+def clear_ee(x, watched, edges, radius, moved, tick):
+    """The same of edges."""
+    pairs, side, most, judged = watched.at, watched.side, watched.most, watched.judged
+    parts = (len(pairs) + PART - 1) // PART
+    for part in prange(parts):
+        begin, end = np.int64(part * PART), np.int64(min((part + 1) * PART, len(pairs)))
+        for p in range(begin, end):
+            a, b, c, d = edges[pairs[p, 0], 0], edges[pairs[p, 0], 1], edges[pairs[p, 1], 0], edges[pairs[p, 1], 1]
+            if max(moved[a], moved[b], moved[c], moved[d]) <= judged[p]:
+                continue
+            low, over = min(along(x, a, side, p), along(x, b, side, p)), max(along(x, c, side, p), along(x, d, side, p))
+            if low - over >= min(radius[a] + radius[c], most[p]):
+                judged[p] = tick
 
 
 @single

@@ -253,9 +253,9 @@ def unfitted(tree):
 
 @threaded
 def fit(tree, fitted, x, u, triangles, leaves, thin):
-    """Fit the nodes above `leaves` (l,) bool, and those, to points x (N, 3) m that go u (N, 3) m; the others end where
-    their ways ended. What is thinner than `thin` m may turn over before it is looked at again: it has no normal.
-    Returns (n,) bool, which were fitted."""
+    """Fit boxes to points x (N, 3) m that go u (N, 3) m, and cones above `leaves` (l,) bool, and of those:
+    others hold for the rest of their ways. What is thinner than `thin` m may turn over before it is
+    looked at again: it has no normal. Returns (n,) bool, which were fitted."""
     first, last, cones, child = fitted.first, fitted.last, fitted.cones, tree.child
     parts = (len(leaves) + PART - 1) // PART
     for part in prange(parts):
@@ -280,9 +280,6 @@ def fit(tree, fitted, x, u, triangles, leaves, thin):
 def _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones, thin):
     for k in range(begin, end):
         node = tree.leaves[k]
-        if not leaves[k]:
-            first[node] = last[node]
-            continue
         for j in range(3):
             a, b, c, d = np.inf, -np.inf, np.inf, -np.inf
             for q in range(tree.corner_starts[k], tree.corner_starts[k + 1]):
@@ -290,7 +287,8 @@ def _fit_leaves(tree, x, u, triangles, begin, end, leaves, first, last, cones, t
                 to = x[i, j] + u[i, j]
                 a, b, c, d = min(a, x[i, j]), max(b, x[i, j]), min(c, to), max(d, to)
             first[node, j], first[node, 3 + j], last[node, j], last[node, 3 + j] = a, b, c, d
-        _cone_of(tree, k, x, u, triangles, cones[node], thin)
+        if leaves[k]:
+            _cone_of(tree, k, x, u, triangles, cones[node], thin)
 
 
 @single

@@ -12,7 +12,7 @@ from numba import njit
 
 from .find import most_ee, most_vt, near
 from .guard import carry
-from .respond import Pairs, inside_out, push_ee, push_planes, push_vt, sides_ee, sides_vt
+from .respond import Pairs, clear_ee, clear_vt, inside_out, push_ee, push_planes, push_vt, sides_ee, sides_vt
 from .soup import SOLID, Soup
 from .tree import Fitted, Tree, unfitted
 
@@ -144,6 +144,8 @@ def push(x, start, inverse_mass, watch, soup, radius, planes, step, passes, far,
     while made < passes:
         made += 1
         push_planes(x, start, inverse_mass, cloth, radius, rub, planes, step.t, step.t0, moved, tick)
+        clear_vt(x, watch.vt, soup.triangles, radius, moved, tick)
+        clear_ee(x, watch.ee, soup.edges, radius, moved, tick)
         points, tick = push_vt(x, start, inverse_mass, watch.vt, soup.triangles, radius, rub, step.now, moved, tick)
         sides, tick = push_ee(
             x, start, inverse_mass, watch.ee, soup.edges, soup.sort, radius, rub, step.now, moved, tick

@@ -28,12 +28,13 @@ def check_colours(words: str) -> None:
 
 class Dressed(NamedTuple):
     """Of those grains that a layer shows: row (k,) which ones; stand -- Place of k rows; shape (k,) which of the shapes
-    of its cycle each shows; colours (k, 3) linear light, or None as the subject is."""
+    of its cycle each shows, by its beat, see `beat_of`; colours (k, 3) linear light, or None as the subject is."""
 
     row: np.ndarray
     stand: Place
     shape: np.ndarray
     colours: np.ndarray | None
+    beat: tuple[np.ndarray, np.ndarray]
 
 
 class Show(GrainLayer):
@@ -127,7 +128,8 @@ class Show(GrainLayer):
         if v.spins:
             pace, first = spin_of(of.ids, v, seed, loop)
             stand = stand._replace(axes=about_own_up(stand.axes, 2 * np.pi * (pace * seconds + first)))
-        return Dressed(which, stand, phase(of, shapes, seconds, rate), colours)
+        beat = beat_of(of, max(shapes, 1))
+        return Dressed(which, stand, phase(*beat, shapes, seconds, rate), colours, beat)
 
     def _axes(self, own, v) -> np.ndarray:
         """(k, 3, 3) columns X, Y, Z."""
@@ -143,12 +145,10 @@ class Show(GrainLayer):
         return facing(ahead, bank)
 
 
-def phase(of: Attributes, shapes: int, seconds: float, rate: float) -> np.ndarray:
+def phase(own: np.ndarray, first: np.ndarray, shapes: int, seconds: float, rate: float) -> np.ndarray:
     """(k,) floor(rate x time + phase) mod n: which frame of a cycle each shows; by its number, so that no two beat
-    together."""
-    n = max(shapes, 1)
-    own, first = beat_of(of, n)
-    return np.floor(own * seconds * rate + first).astype(np.int64) % n
+    together. own, first -- see `beat_of`; seconds that have gone, at so many frames a second."""
+    return np.floor(own * seconds * rate + first).astype(np.int64) % max(shapes, 1)
 
 
 def beat_of(of: Attributes, shapes: int) -> tuple[np.ndarray, np.ndarray]:
