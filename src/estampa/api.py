@@ -5,6 +5,7 @@ maps, morph targets and meshes are in their subject's own space; a skeleton's re
 named by their `id`. Trouble is an EstampaError; every edit is one step that `Scene.undo` takes back.
 """
 
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 import numpy as np
@@ -171,15 +172,35 @@ def remarks(scene: Scene, store: FrameStore | None = None) -> list[Remark]:
     return all_remarks(scene.evaluator(store, stand_ins=True))
 
 
-def film(scene: Scene, path: str | Path, size=(1280, 720), frames=None, camera: str | None = None, progress=None):
-    """Film a scene to an .mp4, or to numbered pictures (.png); needs no screen. Returns the paths written.
+def film(
+    scene: Scene,
+    path: str | Path,
+    size: tuple[int, int] = (1280, 720),
+    frames: Iterable[int] | None = None,
+    camera: str | None = None,
+    progress: Callable[[float, str], None] | None = None,
+    alpha: str | None = None,
+    mattes: bool = False,
+    measured: bool = False,
+) -> list[Path]:
+    """Film a scene to a movie (.mp4; .mov with alpha), or to numbered pictures (.png, .exr); needs no screen. Returns
+    the paths written.
 
     frames -- the frames that are shown; the scene's range by default
     camera -- name of the camera that is looked through; none frames what moves
+    alpha -- "straight" or "premultiplied": over nothing, with the shadows on the floor; "" as a pane shows it. By
+        default "" where the file can hold that, else straight in .mov and premultiplied in .exr
+    mattes -- how much of each pixel each thing covers, as pictures or as channels of OpenEXR
+    measured -- in OpenEXR: depth in metres, and motion in pixels until the next frame
     """
     from .app.view.film import film_scene  # the one part that draws
+    from .app.view.movie import FORMS
 
-    return film_scene(scene, Path(path), tuple(size), frames, camera, progress)
+    path = Path(path)
+    if alpha is None:
+        alpha = FORMS.get(path.suffix.lower(), ("", ("",)))[1][0]
+    asked = {"alpha": alpha, "mattes": mattes, "measured": measured}
+    return film_scene(scene, path, tuple(size), frames, camera, progress, **asked)
 
 
 __all__ = [

@@ -98,14 +98,17 @@ def _of_solving(command: Added) -> None:
     play.add_argument("--clip", metavar="NAME", help="the clip that is played, of a file of several")
     play.add_argument("--speed", type=float, default=1.0, help="how fast; below 0 backwards (default: 1)")
 
-    movie = command("movie", "Solve and film a scene: H.264 (.mp4), or numbered pictures (.png).")
+    movie = command("movie", "Solve and film a scene: a movie (.mp4; .mov with alpha), or pictures (.png, .exr).")
     movie.add_argument("scene")
-    movie.add_argument("--out", metavar="FILE", required=True, help="ends in .mp4 or .png")
+    movie.add_argument("--out", metavar="FILE", required=True, help="ends in .mp4, .mov, .png or .exr")
     movie.add_argument("--size", default="1280x720", metavar="WxH", help="in pixels (1280x720)")
     movie.add_argument("--first", type=int, metavar="FRAME", help="first frame that is shown (default: the scene's)")
     movie.add_argument("--last", type=int, metavar="FRAME", help="last frame that is shown (default: the scene's)")
     movie.add_argument("--loop", action="store_true", help="the loop range, without the frame that equals the first")
     movie.add_argument("--camera", metavar="NAME", help="look through this camera")
+    movie.add_argument("--alpha", choices=("straight", "premultiplied"), help="over nothing, as an element")
+    movie.add_argument("--mattes", action="store_true", help="how much of each pixel each thing covers")
+    movie.add_argument("--depth", action="store_true", help="depth (m) and motion (pixels a frame) too, in .exr")
 
 
 def _of_parts(command: Added) -> None:

@@ -482,12 +482,11 @@ def _movie(a) -> int:
     wide, _, tall = a.size.partition("x")
     if not (wide.isdigit() and tall.isdigit()):
         raise EstampaError(f"“{a.size}”", "is no size.", "Give width and height in pixels, such as 1280x720.")
-    if out.suffix.lower() not in (".mp4", ".png"):
-        raise EstampaError(out.name, "ends in neither .mp4 nor .png.", "Name it so.")
     first, last = scene.doc.loop_range if a.loop else (scene.doc.start, scene.doc.end + 1)
     frames = range(first if a.first is None else a.first, last if a.last is None else a.last + 1)
     with Progress("filming") as progress:
-        written = film(scene, out, (int(wide), int(tall)), frames, a.camera, progress)
+        size, asked = (int(wide), int(tall)), (a.alpha, a.mattes, a.depth)
+        written = film(scene, out, size, frames, a.camera, progress, *asked)
     size = sum(p.stat().st_size for p in written)
     print(f"{written[0]}{'' if len(written) == 1 else f' and {len(written) - 1} more'}: {format_bytes(size)}")
     return 0

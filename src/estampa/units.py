@@ -8,6 +8,7 @@ from .errors import EstampaError
 # stored unit -> {accepted suffix: factor to the stored unit}; the first is the one shown
 SUFFIXES: dict[str, dict[str, float]] = {
     "m": {"m": 1.0, "cm": 0.01, "mm": 0.001, "km": 1000.0, "in": 0.0254, "ft": 0.3048},
+    "lens": {"mm": 0.001, "m": 1.0, "cm": 0.01, "in": 0.0254},  # stored in m
     "rad": {"deg": math.pi / 180, "°": math.pi / 180, "rad": 1.0, "turn": 2 * math.pi},
     "m/s": {"m/s": 1.0, "km/h": 1 / 3.6, "kn": 1852 / 3600, "cm/s": 0.01, "mph": 0.44704},
     "m/s2": {"m/s²": 1.0, "m/s2": 1.0, "g": 9.80665},

@@ -5,7 +5,7 @@ from pxr import Usd, UsdGeom, Vt
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox
 
-from estampa.app.view.viewport import _drawn
+from estampa.app.view.shooting import drawn_of
 from tests.formats.test_assets import png, stage_of, tree
 
 
@@ -28,8 +28,8 @@ def test_a_tree_is_ticked_brought_in_and_seen_with_its_pictures(user, tmp_path):
     shape = user.session.pictures.picture.shapes[user.thing("Leaf").id]
     first, count, material = shape.pictured.parts[0]
     assert (first, count, material.alpha, material.picture.data) == (0, 2, "mask", png())
-    tinted = _drawn("leaf", shape, (1, 1, 1), tint=shape.tint)
-    assert tinted.pictured is shape.pictured and _drawn("ghost", shape, (1, 0, 0)).pictured is None
+    tinted = drawn_of("leaf", shape, (1, 1, 1), tint=shape.tint)
+    assert tinted.pictured is shape.pictured and drawn_of("ghost", shape, (1, 0, 0)).pictured is None
     user.window.viewport.redraw(fine=True)
     user.wait()
     user.session.scene.undo()

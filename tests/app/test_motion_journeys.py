@@ -2,6 +2,7 @@
 
 import imageio_ffmpeg
 import numpy as np
+import OpenEXR
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QDragEnterEvent, QDropEvent, QImage
@@ -339,7 +340,8 @@ def test_a_pane_is_filmed_as_a_movie_and_as_pictures_and_can_be_cancelled(plant_
             user.type_in(dialog.wide, "320")
             user.type_in(dialog.tall, "180")
         user.type_in(dialog.last, str(last))
-        dialog.stamp.setChecked(True)
+        for ticked in (dialog.stamp, dialog.mattes, dialog.measured):
+            ticked.setChecked(True)
         dialog.path.setText(str(tmp_path / name))
         accept(dialog)
 
@@ -351,9 +353,24 @@ def test_a_pane_is_filmed_as_a_movie_and_as_pictures_and_can_be_cancelled(plant_
     frames = [np.frombuffer(f, np.uint8) for f in reader]
     assert len(frames) == 6 and imageio_ffmpeg.count_frames_and_secs(str(tmp_path / "sway.mp4"))[0] == 6
     assert np.abs(frames[0].astype(int) - frames[5]).max() > 30, "it moves"
-    film(1, "still.png", last=3)
+    film(2, "still.png", last=3)
     user.wait(lambda: "3 pictures" in user.notice)
     assert sorted(p.name for p in tmp_path.glob("*.png")) == [f"still_{i:04d}.png" for i in (1, 2, 3)]
+    film(3, "over.exr", last=2)  # over nothing, with a matte for each thing, depth and motion
+    user.wait(lambda: "2 pictures" in user.notice)
+    with OpenEXR.File(str(tmp_path / "over_0001.exr")) as file:
+        of = {name: np.array(channel.pixels, float) for name, channel in file.channels().items()}
+    alpha, matte, far = of["RGBA"][..., 3], of["matte.Plant"], of["Z"]
+    assert matte.max() == 1 and (alpha >= matte - 0.01).all(), "beside the plant there is its shadow"
+    assert (alpha == 0).any() and ((alpha > 0.2) & (matte == 0)).any()
+    assert (far[matte == 0] == 1e10).mean() > 0.98 and far[matte == 1].max() < 100
+    assert 0.01 < np.hypot(of["motion.x"], of["motion.y"])[matte == 1].max() < 60
+    film(1, "over.mov", last=2)
+    user.wait(lambda: "over.mov" in user.notice)
+    reader = imageio_ffmpeg.read_frames(str(tmp_path / "over.mov"), pix_fmt="rgba", bits_per_pixel=32)
+    assert next(reader)["codec"] == "prores"
+    pixels = np.frombuffer(next(reader), np.uint8).reshape(180, 320, 4)
+    assert np.abs(pixels[..., 3] / 255 - alpha).max() < 0.08
     film(0, "never.mp4", "1920 × 1080", last=24)
     user.do("cancel")
     user.wait()

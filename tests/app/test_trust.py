@@ -222,7 +222,7 @@ def test_a_movie_that_its_encoder_or_the_disk_refuses_is_told_and_the_earlier_on
     path = tmp_path / "shot.mp4"
     path.write_bytes(b"the good one")
     evaluator = Evaluator(s.doc, s.scene, s.store)
-    order = Order(path, (64, 48), [1, 2], True, False)
+    order = Order(path, (64, 48), [1, 2], True)
     go = lambda o: film(o, user.window.viewport, evaluator, lambda *_: None, lambda: False)
     refusing = tmp_path / "encoder"
     refusing.write_text("#!/bin/sh\ncat > /dev/null\necho 'No space left on device' >&2\nexit 1\n")
@@ -242,7 +242,7 @@ def test_a_movie_that_its_encoder_or_the_disk_refuses_is_told_and_the_earlier_on
     with monkeypatch.context() as patch:
         patch.setattr(Path, "write_bytes", full)
         with pytest.raises(EstampaError, match="disk is full"):
-            go(Order(tmp_path / "still.png", (64, 48), [1, 2], True, True))
+            go(Order(tmp_path / "still.png", (64, 48), [1, 2], True))
     assert not list(tmp_path.glob("still*")) and not list(tmp_path.glob(".estampa*"))
     assert go(order) == [path] and path.stat().st_size > 500
 

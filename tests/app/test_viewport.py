@@ -191,3 +191,46 @@ def test_shadows_are_made_once_for_as_long_as_the_same_things_are_seen_about_the
     far = Camera(target=np.array([9.0, 0.0, 0]), distance=6, yaw=0, pitch=1.2)
     see(renderer, far)
     assert len(made) == 1 + 1 + 2  # of the other renderer, of what has moved, and where the camera has gone
+
+
+def test_an_element_over_a_ground_is_what_is_drawn_on_that_ground(renderer):
+    """Compositing by Porter and Duff (1984): an element that is premultiplied, over a ground, is element + (1 - alpha)
+    ground; the same picture drawn on that ground at once is what it is compared with."""
+    floor = sheet(4, 4, 2, 2)
+    normals = np.tile([0, 1.0, 0], (floor.count, 1))
+    table = Drawn("table", floor.points + [0, 0.5, 0], normals, floor.triangles, floor.edges, catches=True)
+    camera = Camera(target=np.array([0, 1.0, 0]), distance=5, yaw=0.4, pitch=0.5)
+    scene = [wall(), table]
+    element = renderer.element(scene, camera, WIDTH, HEIGHT)
+    ground = np.full((4, 4, 4), 255, np.uint8) * np.array([0.3, 0.6, 0.9, 1], np.float32)
+    behind = ("plain", ground.astype(np.uint8), 1.0)
+    at_once = pixels(renderer, scene, camera, backdrop=behind, on_floor=True)
+    rgb = ground.astype(np.uint8)[0, 0, :3].astype(float)
+    wide = HEIGHT * 1  # the square picture is as wide as it is tall
+    inside = slice((WIDTH - wide) // 2 + 2, (WIDTH + wide) // 2 - 2)
+    over = 255 * element[..., :3] + (1 - element[..., 3:]) * rgb
+    assert np.abs(over - at_once)[:, inside].max() <= 2.5
+    alpha = element[..., 3]
+    assert ((alpha > 0.2) & (alpha < 0.5)).sum() > 300, "the wall's shadow on the table, which is not seen itself"
+    assert (alpha[:20] == 0).all() and (alpha > 0.99).sum() > 1000
+
+
+def test_depth_motion_and_mattes_are_those_of_the_camera(renderer):
+    """Depth is the distance along the line of sight, motion the pixels by which a place moves: by projection."""
+    first, second = wall(id="a"), wall(z=-1.0, id="b")
+    second.points = second.points + [0.7, 0, 0]
+    moved = np.array([0.1, 0.05, -0.2])
+    first.after = (first.points + moved).astype(np.float32)
+    later = Camera(target=np.array([0.02, 1.0, 0]), distance=3, yaw=0.03, pitch=0)
+    depth, motion = renderer.depth_and_motion([first, second], FRONT, later, WIDTH, HEIGHT)
+    mattes = renderer.mattes([first, second], FRONT, WIDTH, HEIGHT, ["a", "b"]).astype(int)
+    for k, (point, away, by) in enumerate((([0.1, 1.1, 0], 3.0, moved), ([0.9, 1.3, -1.0], 4.0, 0 * moved))):
+        now, _ = FRONT.project(np.array([point]), WIDTH, HEIGHT)
+        then, _ = later.project(np.array([point]) + by, WIDTH, HEIGHT)
+        column, row = np.floor(now[0]).astype(int)
+        assert depth[row, column] == pytest.approx(away, abs=1e-4)
+        assert motion[row, column] == pytest.approx((then - now)[0] * [1, -1], abs=0.25)  # at the pixel's middle
+        assert mattes[row, column, k] == 255
+    assert depth[2, 2] == 1e10 and (motion[2, 2] == 0).all()
+    covered = renderer.element([first, second], FRONT, WIDTH, HEIGHT, on_floor=False)[..., 3] * 255
+    assert np.abs(mattes.sum(axis=2) - covered).max() <= 2, "together they cover what the picture covers"

@@ -5,10 +5,10 @@ import pytest
 import trimesh
 
 from estampa import edits as do
-from estampa.app.model.looks import look
+from estampa.app.model.looks import CLOTH, look
 from estampa.app.view.camera import Camera
 from estampa.app.view.render import Renderer
-from estampa.app.view.viewport import CLOTH, _drawn
+from estampa.app.view.shooting import drawn_of
 from estampa.errors import EstampaError
 from estampa.evaluate.evaluator import Evaluator
 from estampa.evaluate.exposed_faces import bared
@@ -116,7 +116,7 @@ def test_a_broken_subject_looks_as_before_pixel_by_pixel_and_its_outside_keeps_i
 
     def picture(shadows=True):
         found = look(Evaluator(scene.doc, scene, store), 1).shapes[subject]
-        drawn = [_drawn(subject, found, CLOTH, tint=found.tint)]
+        drawn = [drawn_of(subject, found, CLOTH, tint=found.tint)]
         data = renderer.picture(drawn, camera, 320, 240, shadows=shadows)
         return np.frombuffer(data, np.uint8).reshape(240, 320, 4).astype(int)
 

@@ -20,6 +20,16 @@ def write_image(path: Path, pixels: np.ndarray) -> None:
         file.write(str(path))
 
 
+def write_layers(path: Path, layers: dict[str, np.ndarray], words: str = "") -> None:
+    """Several layers of one picture, each lossless. layers -- by name (height, width) or, of RGB and RGBA, (height,
+    width, 3 or 4), float16 or float32, first row on top; words -- what they are, for whoever reads the file"""
+    import OpenEXR
+
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, "comments": words}
+    with OpenEXR.File(header, {name: np.ascontiguousarray(pixels) for name, pixels in layers.items()}) as file:
+        file.write(str(path))
+
+
 def read_image(path: Path) -> np.ndarray:
     """(height, width, 3 or 4), as it is stored."""
     import OpenEXR

@@ -26,6 +26,7 @@ class Prop:
     parent: int
     mesh: Mesh | None = None
     view: float | None = None
+    film_back: float = 0.024  # m, of a camera: how high what it sees on is
     copied: Mesh | None = None
     bones: object | None = None
     skin: object | None = None
@@ -75,7 +76,7 @@ def write_shot(path: Path, name: str, props: list[Prop], frames: list[int], rate
         if prop.view is not None:
             made = UsdGeom.Camera.Define(stage, prop.path)
             made.CreateProjectionAttr(UsdGeom.Tokens.perspective)
-            height = 24.0
+            height = 1000 * prop.film_back  # of a unit in a thousand, as the standard has it
             made.CreateVerticalApertureAttr(height)
             made.CreateHorizontalApertureAttr(height * 16 / 9)
             made.CreateFocalLengthAttr(float(height / 2 / np.tan(prop.view / 2)))

@@ -15,6 +15,7 @@ from ..kinds.channels import choice, switch
 from ..scene.copies import only_in_copies
 from ..scene.document import Thing
 from ..scene.skins import followed, skins_of
+from ..scene.things import angle_of_view
 from ..scene.values import Rows
 from ..units import format_bytes
 from .prints import Deviation, DeviationTracker, Estimate, Job, MeshPrint
@@ -230,7 +231,8 @@ class Shot(MeshPrint):
             elif node == "skeleton":
                 prop.bones = evaluator.poses.bones(thing)
             elif node == "camera" and thing.on:
-                prop.view = float(evaluator.values.at(thing, "view", job.frames[0]))
+                prop.view = angle_of_view(evaluator.values, thing, job.frames[0])
+                prop.film_back = float(evaluator.values.at(thing, "film_back", job.frames[0]))
             elif node == "instances":
                 prop.copied = evaluator.mesh(evaluator.doc.shape_of(thing))
             props.append(prop)

@@ -5,6 +5,7 @@ import numpy as np
 from ..geometry.place import Place
 from ..kinds.channels import choice, number, ref, switch, text, whole
 from ..kinds.registry import Kind
+from .document import Thing
 
 _METRES = {"unit": "m", "soft": (-5, 5), "group": "Position"}
 _TURN = {"unit": "rad", "soft": (-np.pi, np.pi), "group": "Turn"}
@@ -47,6 +48,14 @@ class Subject(Placed):
         soft=(0, np.pi),
         hard=(0, np.pi),
         drawn=True,
+    )
+    catches = switch(
+        False,
+        "Nothing of it is seen but the shadows that fall on it, and it hides what is behind it: it stands for what is "
+        "in a photograph.",
+        title="Only its shadows",
+        drawn=True,
+        fixed=True,
     )
 
 
@@ -96,6 +105,8 @@ class CameraThing(Placed):
     icon = "M2.5 5 H10 V11 H2.5 Z M10 7.5 L13.5 5.5 V10.5 L10 8.5"
     group = "guide"
 
+    by = choice("angle", "What says how much it sees.", {"angle": "Angle of view", "lens": "Lens and film back"},
+                title="Sees by")  # fmt: skip
     view = number(
         np.radians(40),
         "Angle of view from bottom to top.",
@@ -103,7 +114,25 @@ class CameraThing(Placed):
         unit="rad",
         soft=(0.1, 2),
         hard=(0.02, 3),
+        when=(("by", ("angle",)),),
     )
+    lens = number(0.035, "Focal length.", unit="lens", soft=(0.012, 0.2), hard=(0.001, 5), when=(("by", ("lens",)),))
+    film_back = number(
+        0.024,
+        "Height of the film or sensor behind the lens.",
+        title="Film back, height",
+        unit="lens",
+        soft=(0.004, 0.07),
+        hard=(0.0005, 1),
+    )
+
+
+def angle_of_view(values, camera: Thing, frame: float) -> float:
+    """Angle of view of a camera from bottom to top, rad. values -- reads channels: see Values.at"""
+    if camera.constant("by") == "angle":
+        return float(values.at(camera, "view", frame))
+    lens, back = (float(values.at(camera, name, frame)) for name in ("lens", "film_back"))
+    return 2 * float(np.arctan2(back / 2, lens))
 
 
 class Backdrop(Kind):

@@ -4,6 +4,7 @@ import numpy as np
 
 from ... import edits as do
 from ...kinds.facets import Facet
+from ...scene.things import angle_of_view
 from ..view import marks
 from ..view.handles import draw_wind
 
@@ -48,7 +49,8 @@ class CameraFacet(Facet):
     named = picked = True
 
     def draw(self, canvas, thing, chosen):
-        place, view = canvas.pane.place(thing), canvas.pane.value(thing, "view")
+        pane = canvas.pane
+        place, view = pane.place(thing), angle_of_view(pane.session.scene.values, thing, pane.session.player.frame)
         marks.camera(canvas.painter, canvas.view, place, view, chosen)
 
     def first(self, by_hand):

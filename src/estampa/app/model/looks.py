@@ -71,6 +71,7 @@ class DisplayMesh:
     inks_of: np.ndarray | None = None  # (n, 3) linear light of its vertices, in place of its materials
     seeds: np.ndarray | None = None  # (s, 3) m in the subject's own space, what it was cut around
     size: float = 1.0  # of the subject in the world
+    catches: bool = False  # nothing of it is seen but the shadows on it
 
     @classmethod
     def of(cls, points: np.ndarray, mesh: Mesh, smooth: float, **more) -> "DisplayMesh":
@@ -187,6 +188,7 @@ def look_at(evaluator: Evaluator, thing: Thing, frame: float, apart: bool = Fals
     part, subject = found.parts[0], evaluator.doc.shape_of(thing)
     more = {"is_current": found.is_current, "shown_frame": found.shown_frame, "copies": part.count}
     more["size"] = float(evaluator.values.place(subject, Rows.one(frame)).size[0])
+    more["catches"] = bool(subject.constant("catches"))
     smooth = evaluator.values.at(subject, "smooth", frame)
     if part.places is None:
         layers = evaluator.layers(subject)
@@ -268,7 +270,7 @@ def look(evaluator: Evaluator, frame: float, apart: bool = False, swarms=None) -
             result.joints[thing.id] = LookedJoints(posed.bones, world, posed.is_current, posed.shown_frame)
     shapes = result.shapes
     plain = [t.id for t in evaluator.doc.subjects if t.id in shapes and (not t.stack or _is_small(shapes[t.id]))]
-    plain = [i for i in plain if shapes[i].pictured is None]
+    plain = [i for i in plain if shapes[i].pictured is None and not shapes[i].catches]
     if len(plain) > MANY:
         shapes = {i: shapes[i] for i in plain}
         # the floor is drawn under what stands on it only, so what dips below it is kept apart; so is what has yarns

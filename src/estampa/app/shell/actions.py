@@ -241,7 +241,7 @@ def _view(w, s):
 def _play(w, s):
     """Rows of panels, playing and solving."""
     return [
-        ("movie", "Press", "Preview movie…", "Ctrl+Shift+P", "movie", "Film this pane as H.264 or PNG pictures", w.film),
+        ("movie", "Press", "Film this pane…", "Ctrl+Shift+P", "movie", "Film this pane as a movie or as pictures, on its ground or as an element over nothing", w.film),
         ("unfold", "View", "Unfold the lane", "Y", "more", "Show the curves of what is selected in its lane", w.unfold),
         ("night", "View", "Night ink", "Ctrl+Alt+N", "eye", "Dark panels, the same palette", w.toggle_night),
         *((f"panel_{p.word}", "View", f"Show the {p.title.lower()}", p.shortcut, "open", f"Bring the {p.title.lower()} to the front", lambda p=p: w.show_panel(p.word))

@@ -30,7 +30,6 @@ from ..panels.sheet import Sheet
 from ..score.score import Score
 from ..session import Session
 from ..view.grains import HOW
-from ..view.movie import MovieDialog
 from ..view.render import SHADES
 from ..view.toolstrip import ToolStrip
 from ..view.viewport import Viewport
@@ -39,6 +38,7 @@ from .actions import declare
 from .assets import Assets
 from .files import Files, ask_first
 from .finder import Finder
+from .movie_dialog import MovieDialog
 from .notice import Notice
 from .rigging import Rigging
 from .skeletons import Skeletons

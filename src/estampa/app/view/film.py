@@ -2,12 +2,15 @@
 
 import os
 from pathlib import Path
+from typing import Any
 
 from ...errors import EstampaError
 from ...evaluate.evaluator import Evaluator
 
 
-def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled=lambda: False) -> list[Path]:
+def film_scene(
+    scene, path: Path, size, frames, camera, progress=None, cancelled=lambda: False, **asked: Any
+) -> list[Path]:
     """See estampa.api.film."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -31,11 +34,9 @@ def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled
             raise EstampaError(f"The camera “{camera}”", "is not in the scene.", f"Cameras: {names}.")
         session.view.panes[0].camera = held.id if held is not None else None
         frames = list(frames) if frames is not None else list(range(doc.start, doc.end + 1))
-        if not frames:
-            raise EstampaError("The movie", "would have no frames.", "Give a last frame that is not before the first.")
         width, height = (int(n) // 2 * 2 for n in size)
-        if not (16 <= width <= 8192 and 16 <= height <= 8192):
-            raise EstampaError("The movie", f"cannot be {width} × {height} pixels.", "Give 16 to 8192 a side.")
+        order = Order(path, (width, height), frames, **asked)
+        order.check()
         viewport = Viewport(session)
         if viewport.renderer is None:
             raise EstampaError("The movie", "cannot be drawn: OpenGL could not be started.", "", viewport.trouble)
@@ -44,7 +45,6 @@ def film_scene(scene, path: Path, size, frames, camera, progress=None, cancelled
         evaluator.solve_through(max(frames), progress, cancelled)
         session.pictures.picture = look(evaluator, frames[len(frames) // 2])
         viewport.frame_moving()
-        order = Order(path, (width, height), frames, False, path.suffix.lower() == ".png")
         return film(order, viewport, evaluator, progress or (lambda share, text: None), cancelled)
     finally:
         session.end()

@@ -88,6 +88,7 @@ class GrainPainter:
         self.meshes, self.points = program(VERTEX, mesh_fragment), program(POINT_VERTEX, POINT_FRAGMENT)
         self.lines = program(TRAIL_VERTEX, TRAIL_FRAGMENT)
         self._cycles: dict[int, _OnCard] = {}
+        self.blending: tuple = PLAIN  # of what is not drawn by this
         soft = ("llvmpipe", "softpipe", "swrast")
         self.software = any(word in context.info["GL_RENDERER"].lower() for word in soft)
         self.budget = 100_000 if self.software else 8_000_000  # triangles of grains in a picture
@@ -181,7 +182,7 @@ class GrainPainter:
         self.context.enable(moderngl.BLEND)
         self.context.blend_func = OVER
         yield
-        self.context.blend_func = PLAIN
+        self.context.blend_func = self.blending
         self.context.disable(moderngl.BLEND)
 
 

@@ -1,13 +1,16 @@
 """Draws subjects into an offscreen framebuffer. The same renderer serves the window and tests without a screen."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import moderngl
 import numpy as np
 
-from . import shaders
+from . import passes, shaders
 from .camera import Camera
-from .grains import GrainPainter
+from .grains import PLAIN as PLAIN_OVER
+from .grains import GrainPainter, parted
 from .shadows import IN_LIGHT, NO_LIGHT, UNIT, Shadows
 from .textures import Textures
 
@@ -21,7 +24,13 @@ SHADES = {
     "dusk": ("Dusk", (0.16, 0.20, 0.30), (0.42, 0.33, 0.31)),
 }
 PALE, DARK = (0.92, 0.90, 0.86), (0.30, 0.27, 0.24)  # of the lines of the floor
-PLAIN, SHADED, CASTING = range(3)  # what is drawn: without shadows, with, and what casts them
+PLAIN, SHADED, CASTING, MEASURED = range(4)  # what is drawn: without shadows, with, what casts them, see passes
+OVER = (  # blended over what is there, whose alpha is how much of a pixel is covered
+    moderngl.SRC_ALPHA,
+    moderngl.ONE_MINUS_SRC_ALPHA,
+    moderngl.ONE,
+    moderngl.ONE_MINUS_SRC_ALPHA,
+)
 ALPHAS = {"opaque": 0, "mask": 1, "blend": 2}
 WIDE = 3072  # texels of the table of corners
 
@@ -42,7 +51,10 @@ class Drawn:
     tint: np.ndarray | None = None  # (n, 3) a colour for each vertex
     stand: np.ndarray | None = None  # (k, 4, 4) the mesh is drawn in each of these places
     opacity: float = 1.0
-    pictured: object | None = None  # looks.Pictured: its triangles then are those of `triangles`
+    pictured: Any = None  # looks.Pictured: its triangles then are those of `triangles`
+    catches: bool = False  # nothing of it is seen but the shadows on it, and it hides what is behind it
+    after: np.ndarray | None = None  # (n, 3) float32 points a frame later, where its motion is asked for
+    stand_after: np.ndarray | None = None  # (k, 4, 4) `stand` a frame later
 
 
 class Renderer:
@@ -57,6 +69,7 @@ class Renderer:
         ]
         casting = (shaders.CAST_FRAGMENT, shaders.PICTURED_CAST_FRAGMENT)
         self._programs, self._drawing = [self._pair(*f) for f in (light(NO_LIGHT), light(IN_LIGHT), casting)], PLAIN
+        self._programs.append(self._pair(*passes.FRAGMENTS, passes.VERTEX, passes.STAGE))
         self.shadows = Shadows(self.context)
         self.textures = Textures(self.context)
         program = lambda vertex, fragment: self.context.program(vertex_shader=vertex, fragment_shader=fragment)
@@ -67,16 +80,16 @@ class Renderer:
         self._shaded = self.context.vertex_array(self._shade, [])
         self._size, self._kept, self._backdrop, self._slice = None, {}, None, WHOLE
         self.grains = GrainPainter(self.context, shaders.MESH_FRAGMENT.replace("IN_LIGHT", NO_LIGHT))
+        self._passes = passes.Passes(self, self._programs[MEASURED], self._solid)
         self._one_place = self.context.buffer(np.eye(4, dtype="f4").tobytes())
         self.context.enable(moderngl.PROGRAM_POINT_SIZE)
 
-    def _pair(self, fragment: str, pictured_fragment: str):
+    def _pair(self, fragment: str, pictured_fragment: str, vertex=shaders.MESH_VERTEX, stage=shaders.PICTURED_STAGE):
         """The programs that draw meshes, and those with pictures."""
-        mesh = self.context.program(vertex_shader=shaders.MESH_VERTEX, fragment_shader=fragment)
+        mesh = self.context.program(vertex_shader=vertex, fragment_shader=fragment)
         pictured = self.context.program(
-            vertex_shader=shaders.PICTURED_VERTEX, geometry_shader=shaders.PICTURED_STAGE,
-            fragment_shader=pictured_fragment,
-        )  # fmt: skip
+            vertex_shader=vertex.replace("v_", "g_"), geometry_shader=stage, fragment_shader=pictured_fragment
+        )
         pictured["where"], pictured["image"] = 1, 0
         for program in (mesh, pictured):
             self._tell(program, {"roofs": UNIT})
@@ -100,20 +113,21 @@ class Renderer:
                 trouble.append(f"{more.get('backend', 'system')}: {err}")
         raise RuntimeError("no OpenGL context: " + "; ".join(trouble))
 
-    def _sized(self, width: int, height: int):
-        if self._size == (width, height):
+    def _sized(self, width: int, height: int, kind: str = "f1"):
+        """kind -- of numbers in the picture: f1 bytes, f2 half floats"""
+        if self._size == (width, height, kind):
             return
         if self._size:
             self._many.release()
             self._one.release()
-        colour = self.context.renderbuffer((width, height), 4, samples=SAMPLES)
+        colour = self.context.renderbuffer((width, height), 4, samples=SAMPLES, dtype=kind)
         self._many = self.context.framebuffer(
             [colour], self.context.depth_renderbuffer((width, height), samples=SAMPLES)
         )
         self._one = self.context.framebuffer(
-            [self.context.texture((width, height), 4)], self.context.depth_texture((width, height))
+            [self.context.texture((width, height), 4, dtype=kind)], self.context.depth_texture((width, height))
         )
-        self._size = (width, height)
+        self._size = (width, height, kind)
 
     def picture(
         self,
@@ -126,42 +140,121 @@ class Renderer:
         floor: bool = True,
         fine: bool = True,
         backdrop: tuple | None = None,
-        swarms: list = (),
+        swarms: Sequence = (),
         grains: str = "distance",
         cut: bool = False,
         shade: str = "plain",
         shadows: bool = True,
+        on_floor: bool | None = None,
     ) -> bytes:
         """RGBA bytes, rows from the bottom. `shading` is smooth, facets or none; `fine` smooths edges, and takes twice
         as long without a graphics card. `backdrop` is (name, (h, w, 4) uint8 picture, opacity); `swarms` are drawn as
         `grains` says, a key of grains.HOW; `cut` takes away what is nearer than what the camera looks at; `shade` is
-        a key of SHADES; `shadows` whether what is whole casts any."""
-        self._slice = (*camera.axes[2], float(camera.axes[2] @ camera.target)) if cut else WHOLE
+        a key of SHADES; `shadows` whether what is whole casts any, `on_floor` whether on the floor too: by default
+        where its lines are drawn."""
+        self._slice = self._cut_at(camera, cut)
+        seen = shading, wire, swarms, grains, shadows, floor if on_floor is None else on_floor
         with self.context:  # every pane has a context of its own
-            return self._picture_now(
-                drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade, shadows
+            self._sized(width, height)
+            target = self._many if fine else self._one
+            self._draw_all(
+                target, drawn, camera, (width, height), *seen, lambda: self._ground(camera, shade, backdrop, floor)
             )
+            if fine:
+                self.context.copy_framebuffer(self._one, self._many)
+            return self._one.read(components=4, alignment=1)
 
-    def _picture_now(
-        self, drawn, camera, width, height, shading, wire, floor, fine, backdrop, swarms, grains, shade, shadows
-    ) -> bytes:
-        self._sized(width, height)
-        target = self._many if fine else self._one
+    def element(
+        self,
+        drawn: list[Drawn],
+        camera: Camera,
+        width: int,
+        height: int,
+        shading: str = "smooth",
+        wire: bool = False,
+        swarms: Sequence = (),
+        grains: str = "distance",
+        cut: bool = False,
+        shadows: bool = True,
+        on_floor: bool = True,
+    ) -> np.ndarray:
+        """(height, width, 4) float32, rows from the top, over nothing: colours as they are shown, times how much of the
+        pixel they cover, and that. Shadows on the floor and on what catches them cover in part. See `picture`."""
+        self._slice = self._cut_at(camera, cut)
+        with self.context:
+            self._sized(width, height, "f2")
+            seen = shading, wire, swarms, grains, shadows, on_floor
+            self._draw_all(self._many, drawn, camera, (width, height), *seen, None)
+            self.context.copy_framebuffer(self._one, self._many)
+            raw = self._one.read(components=4, alignment=1, dtype="f2")
+        return np.frombuffer(raw, np.float16).reshape(height, width, 4)[::-1].astype(np.float32)
+
+    def depth_and_motion(
+        self, drawn: list[Drawn], camera: Camera, after: Camera, width: int, height: int,
+        swarms: Sequence = (), grains: str = "distance", cut: bool = False,
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+        """See Passes. swarms -- (id, grains as passes.with_after) of each layer"""
+        self._slice = self._cut_at(camera, cut)
+        with self.context:
+            self._measuring(drawn)
+            layers, values = self._parted(swarms, camera, height, grains), {"slice": self._slice}
+            return self._passes.depth_and_motion(drawn, layers, camera, after, (width, height), values)
+
+    def mattes(
+        self, drawn: list[Drawn], camera: Camera, width: int, height: int, of: list[str],
+        swarms: Sequence = (), grains: str = "distance", cut: bool = False,
+    ) -> np.ndarray:  # fmt: skip
+        """See Passes. of -- ids of things; swarms -- as above"""
+        self._slice = self._cut_at(camera, cut)
+        with self.context:
+            self._measuring(drawn)
+            layers, values = self._parted(swarms, camera, height, grains), {"slice": self._slice}
+            return self._passes.mattes(drawn, layers, camera, (width, height), values, of)
+
+    def _measuring(self, drawn: list[Drawn]) -> None:
+        self._drawing = MEASURED
+        self._forget_others({d.id for d in drawn})
+
+    def _parted(self, swarms, camera, height, grains) -> list[tuple]:
+        share = self.grains.budget / max(len(swarms), 1)
+        return [(i, l, *parted(l, camera, height, grains, share)) for i, l in swarms]
+
+    @staticmethod
+    def _cut_at(camera: Camera, cut: bool) -> tuple:
+        return (*camera.axes[2], float(camera.axes[2] @ camera.target)) if cut else WHOLE
+
+    def _draw_all(self, target, drawn, camera, size, shading, wire, swarms, grains, shadows, on_floor, ground) -> None:
+        """ground -- draws what lies behind everything; None for nothing: then alpha says what is covered"""
+        width, height = size
         to_clip = camera.matrix(width / height).T.astype("f4").tobytes()
-        drawn = sorted(drawn, key=lambda d: d.opacity < 1)  # ghosts last, over what is whole
+        drawn = sorted(drawn, key=lambda d: (not d.catches, d.opacity < 1))  # ghosts last, over what is whole
         self._forget_others({d.id for d in drawn})
         layers = self.grains.layers(swarms, camera, height, grains)
         self._cast(drawn, layers if shadows else [], camera, shadows and shading != "none")
         target.color_mask = (True,) * 4
         target.use()
-        target.clear(*self.backdrop, 1.0, depth=1.0)
-        target.color_mask = (True, True, True, False)  # whatever is blended, the picture is whole
+        target.clear(*(self.backdrop if ground else (0.0, 0.0, 0.0)), float(ground is not None), depth=1.0)
+        target.color_mask = (True, True, True, ground is None)  # with a ground the picture is whole, whatever blends
         target.use()
         self.context.enable(moderngl.DEPTH_TEST)
+        self.context.blend_func = self.grains.blending = PLAIN_OVER if ground else OVER
         if self._drawing == SHADED:
             self.shadows.use()
         for program in (self._mesh, self._pictured, self._line):
             program["to_clip"].write(to_clip)
+        if ground:
+            ground()
+        if on_floor and self._drawing == SHADED:
+            self.shadows.over_floor(target, to_clip, camera, width, height)
+            self.shadows.use()
+        for item in drawn:
+            self._draw(item, camera, shading, wire)
+        if swarms:
+            self.grains.draw(swarms, layers, camera, width, height, self._light(camera, shading))
+        self.context.blend_func = self.grains.blending = PLAIN_OVER
+
+    def _ground(self, camera, shade, backdrop, floor) -> None:
+        width, height, _ = self._size
         if shade != "plain":
             self.context.disable(moderngl.DEPTH_TEST)
             self._shade["top"], self._shade["bottom"] = SHADES[shade][1:]
@@ -171,22 +264,12 @@ class Renderer:
             self._draw_backdrop(*backdrop, width / height)
         if floor:
             self._floor(camera, PALE if sum(SHADES[shade][2]) < 1.8 else DARK)
-            if self._drawing == SHADED:
-                self.shadows.over_floor(target, to_clip, camera, width, height)
-                self.shadows.use()
-        for item in drawn:
-            self._draw(item, camera, shading, wire)
-        if swarms:
-            self.grains.draw(swarms, layers, camera, width, height, self._light(camera, shading))
-        if fine:
-            self.context.copy_framebuffer(self._one, self._many)
-        return self._one.read(components=4, alignment=1)
 
     def _cast(self, drawn, layers, camera, wanted: bool) -> None:
         """What takes light from what lies below it: all that is whole."""
         self._drawing = PLAIN
         self.shadows.off()
-        whole = [d for d in drawn if d.opacity == 1]
+        whole = [d for d in drawn if d.opacity == 1 and not d.catches]
         if not wanted or not (whole or layers):
             return
         of = [a for d in whole for a in (d.points, d.stand, d.triangles, d.pictured)] + [part[0] for part in layers]
@@ -196,7 +279,7 @@ class Renderer:
         self._drawing = CASTING
         for program in (self._mesh, self._pictured, self.grains.meshes):
             self._tell(program, self.shadows.uniforms | {"casting": 1, "slice": self._slice})
-        casts = [lambda d=d: self._cast_one(d) for d in whole]
+        casts = [lambda d=d: self._solid(d) for d in whole]
         self.shadows.cast([*casts, *(lambda l=l: self.grains.cast(l) for l in layers)])
         for program in (self._mesh, self._pictured, self.grains.meshes):
             program["casting"] = 0
@@ -209,7 +292,8 @@ class Renderer:
             if name in program:
                 program[name] = value
 
-    def _cast_one(self, item: Drawn) -> None:
+    def _solid(self, item: Drawn) -> None:
+        """Draw its surface by the program in hand, with what is cut out of it."""
         kept = self._buffers(item)
         clear = item.pictured is not None and any(m.alpha != "opaque" for _, _, m in item.pictured.parts)
         if clear and item.weights is None:
@@ -239,7 +323,8 @@ class Renderer:
         kept = self._kept.get(item.id)
         count = 1 if item.stand is None else len(item.stand)
         pictured = None if item.pictured is None else id(item.pictured.uv)
-        topology = (id(item.triangles), id(item.edges), len(item.points), count, pictured)
+        moves = item.after is not None
+        topology = (id(item.triangles), id(item.edges), len(item.points), count, pictured, moves)
         if kept is None or kept["topology"] != topology:
             if kept:
                 self._release(kept)
@@ -276,9 +361,14 @@ class Renderer:
                 table.reshape(-1, 2)[: len(flat)] = flat
                 kept["where"] = c.texture((WIDE, len(table)), 2, table.tobytes(), dtype="f4")
             kept["lines"] = c.vertex_array(self._line, line, kept["edges"])
+            if item.after is not None:
+                kept["after"] = c.buffer(reserve=12 * n, dynamic=True)
+                kept["stand_after"] = c.buffer(reserve=64 * count, dynamic=True)
+                mesh += [(kept["after"], "3f", "after"), (kept["stand_after"], "16f/i", "stand_after")]
             self._kept[item.id] = kept
-        for name in ("points", "normals", "tint", "yarn", "weights", "stand"):
-            self._upload(kept, name, getattr(item, name))
+        for name in ("points", "normals", "tint", "yarn", "weights", "stand", "after", "stand_after"):
+            if name in kept:
+                self._upload(kept, name, getattr(item, name))
         return kept
 
     def _vertices(self, kept, name: str):
@@ -297,7 +387,7 @@ class Renderer:
         if name in held and held[name] is array:
             return
         held[name] = array
-        if name == "stand":
+        if name in ("stand", "stand_after"):
             array = (np.eye(4)[None] if array is None else array).transpose(0, 2, 1)
         if array is not None:
             kept[name].write(np.ascontiguousarray(array, np.float32))
@@ -311,15 +401,15 @@ class Renderer:
             m["ramp"] = int(item.weights is not None)
             m["yarns"] = int(item.yarn is not None)
             m["tinted"] = int(item.tint is not None)
-            m["opacity"] = item.opacity
-        if item.opacity < 1:
+            m["opacity"], m["catching"] = item.opacity, int(item.catches)
+        if item.opacity < 1 or item.catches:
             self.context.enable(moderngl.BLEND)
-            self._one_or_many_depth(False)
+            self._one_or_many_depth(item.catches)
         if pictured:
             self._render_pictured(kept, item.pictured, item.opacity == 1)
         else:
             self._vertices(kept, "mesh").render(instances=kept["count"])
-        if item.opacity < 1:
+        if item.opacity < 1 or item.catches:
             self._one_or_many_depth(True)
             self.context.disable(moderngl.BLEND)
         return kept
@@ -349,7 +439,7 @@ class Renderer:
     def _light(self, camera: Camera, shading: str) -> dict:
         """Values of what decides how anything is lit; of what has neither ramps nor stripes and is whole."""
         key = np.array([-0.45, 0.75, 0.62]) @ camera.axes * 0.55 + np.array([0.25, 0.62, 0.35])
-        plain = {"ramp": 0, "yarns": 0, "tinted": 1, "opacity": 1.0}
+        plain = {"ramp": 0, "yarns": 0, "tinted": 1, "opacity": 1.0, "catching": 0}
         return plain | self.shadows.uniforms | {
             "slice": self._slice, "eye": tuple(camera.eye), "key": tuple(key / np.linalg.norm(key)),
             "facets": int(shading == "facets"),
@@ -361,6 +451,8 @@ class Renderer:
 
     def _draw(self, item: Drawn, camera: Camera, shading: str, wire: bool):
         c = self.context
+        if item.catches and shading == "none":
+            return
         if shading == "none":
             kept = self._buffers(item)
         else:
@@ -370,7 +462,7 @@ class Renderer:
             c.polygon_offset = 0.0, 0.0
         line = self._line
         line["round_points"] = 0
-        if (wire or shading == "none") and item.opacity == 1:
+        if (wire or shading == "none") and item.opacity == 1 and not item.catches:
             c.enable(moderngl.BLEND)
             line["nearer"] = 2e-5
             line["point_size"] = 1.0
@@ -457,6 +549,6 @@ class Renderer:
         for array in kept["arrays made"].values():
             array.release()
         names = ("lines", "points", "normals", "weights", "yarn", "tint", "stand", "triangles", "edges")
-        for name in (*names, "where"):
+        for name in (*names, "where", "after", "stand_after"):
             if name in kept:
                 kept[name].release()

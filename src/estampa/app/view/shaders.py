@@ -1,6 +1,6 @@
 """The shaders by which a picture is drawn. IN_LIGHT stands for how much light comes to a place: see shadows."""
 
-from .shadows import ON_SURFACE, SHADER
+from .shadows import INK, ON_SURFACE, SHADER
 
 MESH_VERTEX = f"""
 #version 330
@@ -19,7 +19,7 @@ void main() {{
 MESH_FRAGMENT = """
 #version 330
 IN_LIGHT
-uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted, casting, one_sided;
+uniform vec3 eye, colour, key; uniform int facets, ramp, yarns, tinted, casting, one_sided, catching;
 uniform float opacity; uniform vec4 slice;
 in vec3 v_place; in vec3 v_normal; in float v_weight; in float v_yarn; in vec3 v_tint; in vec3 v_sun;
 out vec4 result;
@@ -44,15 +44,15 @@ void main() {
         base = mix(steps[i], steps[i + 1], t - float(i));
     }
     float open = in_light(v_sun);
+    if (catching == 1) { result = vec4(SHADOW, 0.40 * (1.0 - open)); return; }
     lit *= 0.42 + 0.58 * open; sky *= 0.78 + 0.22 * open;
     float light = ramp == 1 ? 0.62 + 0.25 * lit + 0.16 * sky : 0.24 + 0.62 * lit + 0.26 * sky;
     result = vec4(base * light + 0.05 * rim, opacity);
 }
-"""
+""".replace("SHADOW", INK)
 
 # With pictures each corner of a triangle lies somewhere in one, whatever its neighbours do: a stage between gives it
 # that, from a table by the number of the triangle, so that vertices need not be parted.
-PICTURED_VERTEX = MESH_VERTEX.replace("v_", "g_")
 PICTURED_STAGE = """
 #version 330
 layout(triangles) in; layout(triangle_strip, max_vertices = 3) out;

@@ -11,6 +11,7 @@ from .camera import Camera
 WIDE = 1536  # texels
 PART = 4  # pixels to one in which the floor's shadow is worked out
 UNIT = 3  # of the card, where the picture is bound
+INK = "vec3(0.05, 0.045, 0.06)"  # of a shadow
 
 # `slant` is how far rays run aside for each metre down; `roof` the square: its middle, and what makes it -1 to 1;
 # `tall` the lowest height that is told, and what makes heights 0 to 1; `span` a texel in metres
@@ -74,8 +75,8 @@ _OVER_FRAGMENT = """
 #version 330
 uniform sampler2D shade; uniform vec2 size;
 in vec3 v_place; out vec4 result;
-void main() { result = vec4(0.05, 0.045, 0.06, 0.40 * texture(shade, gl_FragCoord.xy / size).r); }
-"""
+void main() { result = vec4(SHADOW, 0.40 * texture(shade, gl_FragCoord.xy / size).r); }
+""".replace("SHADOW", INK)
 
 
 class Shadows:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from ...errors import EstampaError
 from ...geometry.place import Place
 from ...kinds.facets import Facet, Spots
-from ...scene.things import Grip
+from ...scene.things import Grip, angle_of_view
 from ...scene.values import Rows
 from ..facets import facet_of
 from ..model.grains import LookedSwarm, spans_of
@@ -26,6 +26,7 @@ from .jointing import Jointing
 from .overlay import Overlay
 from .picking import Picking
 from .render import Drawn, Renderer
+from .shooting import Shooter, drawn_of, skins_of, swarms_of
 from .stretching import STRETCHED, measures_stretch, stretch_limit
 from .tools import TOOLS, OrbitTool, Pan, Tool
 from .tools.hand import held_at
@@ -37,33 +38,6 @@ SLOW = 0.08  # s that a picture with smooth edges may keep the window
 
 
 HELD, BEFORE, AFTER = (0.20, 0.42, 0.50), (0.62, 0.30, 0.42), (0.80, 0.56, 0.20)
-
-
-def _drawn(id, shape, colour, **more) -> Drawn:
-    narrow, creased = lambda array: array.astype(np.float32), shape.creased
-    more = {n: creased.of(v) if n in ("weights", "yarn") and v is not None else v for n, v in more.items()}
-    kept = shape.__dict__.get("_narrow")  # drawn again and again while only the view turns
-    if kept is None:
-        at = creased.of(shape.points) if shape.drawn is None else shape.drawn
-        kept = shape.__dict__["_narrow"] = (narrow(at), narrow(shape.lit))
-    points, lit = kept
-    # what stands beside, behind or before the present one, or shows its pieces, has a colour of its own
-    own = more.get("tint") is not None and more["tint"] is shape.tint
-    pictured = shape.pictured if own else None
-    triangles = creased.mesh.triangles if pictured is None else pictured.triangles
-    more |= {"stand": shape.stand, "pictured": pictured}
-    return Drawn(id, points, lit, triangles, shape.mesh.edges, colour, **more)
-
-
-def _swarms(picture, isolated) -> dict[str, LookedSwarm]:
-    """The swarms of a picture, of those that are looked at alone where any are."""
-    return {i: looked for i, looked in picture.swarms.items() if not isolated or i in isolated}
-
-
-def _skins(swarms: dict[str, LookedSwarm]) -> list[Drawn]:
-    """Their surfaces."""
-    of = [(i, k, skin) for i, looked in swarms.items() for k, skin in enumerate(looked.skins)]
-    return [_drawn(f"{i} skin {k}", skin, STALL, tint=skin.tint) for i, k, skin in of]
 
 
 class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
@@ -120,7 +94,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         held = self.session.doc.find(self.look.camera)
         if held is not None and "view" in held.declared.channels:
             s = self.session
-            return Camera.through(self.place(held), s.scene.values.at(held, "view", s.player.frame))
+            return Camera.through(self.place(held), angle_of_view(s.scene.values, held, s.player.frame))
         return self._own_camera
 
     @camera.setter
@@ -131,32 +105,9 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
             self.session.notice.emit("note", "This pane looks through a camera. Choose “Own view” (V) to turn it.", "")
 
     # -- what is drawn -------------------------------------------------------------------------------------
-    def shooter(self, evaluator):
-        """A function that draws a frame as this pane looks now, on another thread: (renderer, looked, frame, width,
-        height) -> RGBA bytes."""
-        look, own, isolated = replace(self.look), self._own_camera, set(self.session.selection.isolated)
-        doc = evaluator.doc
-
-        def shoot(renderer, picture, frame, width, height):
-            camera, held = own, doc.find(look.camera)
-            if held is not None and "view" in held.declared.channels:
-                place = evaluator.values.place(held, Rows.one(frame))
-                camera = Camera.through(place, evaluator.values.at(held, "view", frame))
-            items = []
-            for thing in doc.things if look.meshes else ():
-                shape = picture.shapes.get(thing.id)
-                if shape is not None and (not isolated or thing.id in isolated):
-                    items.append(_drawn(thing.id, shape, STALL, tint=shape.tint))
-            behind = backdrops.at(doc, frame)
-            floor = look.floor and behind is None
-            swarms = _swarms(picture, isolated) if look.meshes else {}
-            items += _skins(swarms)
-            return renderer.picture(
-                items, camera, width, height, look.shading, look.wire, floor=floor, backdrop=behind,
-                swarms=list(swarms.values()), grains=look.grains, cut=look.cut, shade=look.shade, shadows=look.shadows,
-            )  # fmt: skip
-
-        return shoot
+    def shooter(self, evaluator) -> Shooter:
+        """Draws frames as this pane looks now, on another thread."""
+        return Shooter(evaluator, self.look, self._own_camera, self.session.selection.isolated)
 
     def to_draw(self) -> list[Drawn]:
         """What is drawn: still subjects as one where there are many, unless one of them is looked at by itself."""
@@ -187,7 +138,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         active = None if painted is not None else active
         if not look.meshes:
             return items
-        items += _skins(_swarms(s.pictures.picture, s.selection.isolated))
+        items += skins_of(swarms_of(s.pictures.picture, s.selection.isolated))
         for thing in s.doc.things:
             shape = s.pictures.picture.shapes.get(thing.id)
             if shape is None or thing.id in skip or (s.selection.isolated and thing.id not in s.selection.isolated):
@@ -209,24 +160,24 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
                 more["weights"] = dense[:, painted[2]] if len(dense) == len(shape.points) else None
             if look.yarns and subject.stack and more["tint"] is None and shape.stand is None:
                 more["yarn"] = yarns_of(shape.mesh)
-            items.append(_drawn(thing.id, shape, CLOTH if subject.stack else STALL, **more))
+            items.append(drawn_of(thing.id, shape, CLOTH if subject.stack else STALL, **more))
             if s.view.beside and s.view.beside.subject == thing.id and "beside" in s.pictures.picture.shapes:
                 other = s.pictures.picture.shapes["beside"]
                 moved = replace(other, points=other.points + [self.beside_shift(other.mesh), 0, 0])
-                items.append(_drawn("beside", moved, FILE, yarn=more.get("yarn")))
+                items.append(drawn_of("beside", moved, FILE, yarn=more.get("yarn")))
             held = s.pictures.picture.held.get(thing.id)
             if held is not None:
-                items.append(_drawn(f"held {thing.id}", held, HELD, opacity=0.38))
+                items.append(drawn_of(f"held {thing.id}", held, HELD, opacity=0.38))
         if look.ghosts:
             for away, shape in s.pictures.picture.ghosts:
                 fade = 0.42 - 0.10 * (abs(away) / s.view.ghost_step - 1)
-                items.append(_drawn(f"ghost {away}", shape, BEFORE if away < 0 else AFTER, opacity=max(fade, 0.12)))
+                items.append(drawn_of(f"ghost {away}", shape, BEFORE if away < 0 else AFTER, opacity=max(fade, 0.12)))
         return items
 
     def swarms(self) -> list[LookedSwarm]:
         """The swarms that this pane draws."""
         s = self.session
-        return list(_swarms(s.pictures.picture, s.selection.isolated).values()) if self.look.meshes else []
+        return list(swarms_of(s.pictures.picture, s.selection.isolated).values()) if self.look.meshes else []
 
     @staticmethod
     def beside_shift(mesh) -> float:
@@ -262,7 +213,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
         floor = look.floor and behind is None
         data = self.renderer.picture(
             items, camera, width, height, look.shading, look.wire, floor=floor, fine=fine, backdrop=behind,
-            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade, shadows=shaded,
+            swarms=swarms, grains=look.grains, cut=look.cut, shade=look.shade, shadows=shaded, on_floor=look.floor,
         )  # fmt: skip
         if time.perf_counter() - began > SLOW:  # without a graphics card: not again for a scene as heavy
             if fine:
