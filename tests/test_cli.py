@@ -79,8 +79,25 @@ def test_help_tells_of_every_command(capsys):
         return capsys.readouterr().out
 
     whole = told()
-    for word in ("open", "info", "demo", "solve", "bake", "check", "store", "bind", "import", "keys", "clips", "movie"):
+    words = ("open", "info", "demo", "solve", "bake", "check", "store", "bind", "import", "keys", "clips", "movie")
+    for word in (*words, "match"):
         assert word in whole and "usage: estampa " + word in told(word)
+
+
+def test_a_camera_is_matched_by_what_is_known(flag, tmp_path):
+    """Four corners of a square of 2 m about the origin, seen from 5 m straight above it by a lens of 24 mm on 24 mm."""
+    do.add_thing(flag, "camera", "Over")
+    path = save_scene(flag, tmp_path / "over.estampa")
+    corners = {(600, 300): (-1, 0, -1), (1000, 300): (1, 0, -1), (1000, 700): (1, 0, 1), (600, 700): (-1, 0, 1)}
+    words = [f"--point={u},{v}={x},{y},{z}" for (u, v), (x, y, z) in corners.items()]
+    lifted = "--point=800,500=0,1,0", "--point=1050,500=1,1,0"  # they tell the lens
+    told = estampa("match", path, "--size", "1600x1000", *words, *lifted).stdout
+    assert "within 0.00 px; lens 24.0 mm, film back 24 mm" in told and "0.000 m, 5.000 m, 0.000 m" in told.replace(
+        "-0.000", "0.000"
+    )
+    assert "Write it as U,V=X,Y,Z" in estampa("match", path, "--size", "1600x1000", "--point=1,2=3").stderr
+    assert "runs along no axis" in estampa("match", path, "--size", "1600x1000", "--line=Q=1,2,3,4").stderr
+    assert "1 points and 0 lines" in estampa("match", path, "--size", "1600x1000", words[0]).stderr
 
 
 def test_stopping_a_solve_is_told_and_keeps_its_frames(flag, tmp_path):

@@ -16,6 +16,7 @@ from .baking import pieces as piece_keys
 from .baking.keys import back_to_live, in_place, put
 from .baking.keys import bake as bake_keys
 from .edits import assets, joints, ragdoll, rig, strips, swarms
+from .edits.cameras import match_camera as put_camera
 from .edits.clips import new_clip, remove_clip, reverse_clip, set_clip, use_clip
 from .edits.importing import bring_in
 from .edits.versions import compare as compare_version
@@ -24,6 +25,8 @@ from .errors import Cancelled, EstampaError
 from .evaluate import exposed_faces, starts
 from .formats.asset import read_asset
 from .formats.meshfile import read_mesh
+from .geometry.camera_match import CameraMatch, KnownPoint, Line
+from .geometry.camera_match import match_camera as solve_camera
 from .geometry.maps import gradient
 from .geometry.mesh import Mesh
 from .geometry.primitives import box
@@ -42,6 +45,7 @@ from .scene.document import Document, Thing
 from .scene.file import load_scene, save_scene
 from .scene.reduce import Tolerance
 from .scene.scene import Scene
+from .scene.values import Rows
 from .store.frames import FrameStore
 
 open_scene = load_scene
@@ -203,13 +207,32 @@ def film(
     return film_scene(scene, path, tuple(size), frames, camera, progress, **asked)
 
 
+def match_camera(
+    scene: Scene, camera: str, size: tuple[int, int], points: Iterable[KnownPoint] = (), lines: Iterable[Line] = ()
+) -> CameraMatch:
+    """Put a camera where a photograph was taken from, with its lens, and return what was found: see
+    estampa.geometry.camera_match.
+
+    camera -- its name; size -- pixels of the photograph; points -- what is known in the scene and where it is seen;
+    lines -- what runs along the axes
+    """
+    thing = find(scene, camera)
+    origin = scene.values.place(thing, Rows.one(scene.doc.start)).origin[0]
+    found = solve_camera(size, tuple(points), tuple(lines), origin)
+    put_camera(scene, thing.id, found)
+    return found
+
+
 __all__ = [
     "Cancelled",
     "Curve",
     "Document",
     "EstampaError",
     "FrameStore",
+    "CameraMatch",
     "Key",
+    "KnownPoint",
+    "Line",
     "Mesh",
     "Scene",
     "Thing",
@@ -258,6 +281,7 @@ __all__ = [
     "make_different",
     "make_limp",
     "maps_by_island",
+    "match_camera",
     "mirror",
     "move_layer",
     "new_clip",

@@ -110,6 +110,19 @@ def _of_solving(command: Added) -> None:
     movie.add_argument("--mattes", action="store_true", help="how much of each pixel each thing covers")
     movie.add_argument("--depth", action="store_true", help="depth (m) and motion (pixels a frame) too, in .exr")
 
+    match = command("match", "Put a camera where a photograph was taken from, with its lens, and save the scene.")
+    match.add_argument("scene")
+    match.add_argument("--camera", metavar="NAME", help="which camera (default: the only one)")
+    match.add_argument("--size", required=True, metavar="WxH", help="of the photograph, in pixels")
+    match.add_argument(
+        "--point", action="append", default=[], metavar="U,V=X,Y,Z",
+        help="a pixel from the top left, and the place (m) that is seen there; four or more, or two with lines",
+    )  # fmt: skip
+    match.add_argument(
+        "--line", action="append", default=[], metavar="AXIS=U,V,U,V",
+        help="what runs along an axis, from a pixel to one towards its plus; two or more along each of two axes",
+    )  # fmt: skip
+
 
 def _of_parts(command: Added) -> None:
     """Commands for parts of a scene: skeletons, clips, subjects, assets."""

@@ -27,6 +27,7 @@ COMMANDS = (
     "start",
     "rehearse",
     "movie",
+    "match",
     "keys",
     "split",
     "asset",
@@ -485,11 +486,49 @@ def _movie(a) -> int:
     first, last = scene.doc.loop_range if a.loop else (scene.doc.start, scene.doc.end + 1)
     frames = range(first if a.first is None else a.first, last if a.last is None else a.last + 1)
     with Progress("filming") as progress:
-        size, asked = (int(wide), int(tall)), (a.alpha, a.mattes, a.depth)
-        written = film(scene, out, size, frames, a.camera, progress, *asked)
+        asked = (a.alpha, a.mattes, a.depth)
+        written = film(scene, out, (int(wide), int(tall)), frames, a.camera, progress, *asked)
     size = sum(p.stat().st_size for p in written)
     print(f"{written[0]}{'' if len(written) == 1 else f' and {len(written) - 1} more'}: {format_bytes(size)}")
     return 0
+
+
+def _match(a) -> int:
+    from .api import match_camera
+    from .geometry.camera_match import KnownPoint, Line
+
+    wide, _, tall = a.size.partition("x")
+    if not (wide.isdigit() and tall.isdigit()):
+        raise EstampaError(f"“{a.size}”", "is no size.", "Give width and height in pixels, such as 1920x1080.")
+    points = [_numbers(words, "=", 2, 3, "U,V=X,Y,Z") for words in a.point]
+    lines = []
+    for words in a.line:
+        axis, _, rest = words.partition("=")
+        if axis.lower() not in ("x", "y", "z"):
+            raise EstampaError(f"“{words}”", "runs along no axis.", "Give X, Y or Z and two pixels: X=10,20,300,24.")
+        u = _numbers(rest, "", 4, 0, "AXIS=U,V,U,V")[0]
+        lines.append(Line(axis.lower(), (u[0], u[1]), (u[2], u[3])))
+    with _edited(a.scene) as scene:
+        camera = _named(scene, a.camera, scene.doc.of_kind("camera"), "Camera")
+        known = [KnownPoint((u, v), (x, y, z)) for (u, v), (x, y, z) in points]
+        found = match_camera(scene, camera.name, (int(wide), int(tall)), known, lines)
+        back = float(camera.constant("film_back"))
+        lens = f"lens {1000 * found.lens(back):.1f} mm, film back {1000 * back:g} mm"
+        print(f"{camera.name}: within {found.error:.2f} px; {lens}")
+        print("  at " + ", ".join(f"{c:.3f} m" for c in found.origin) + ("" if found.sure else "; the lens is unsure"))
+    return 0
+
+
+def _numbers(words: str, parted: str, first: int, second: int, form: str) -> tuple[list[float], list[float]]:
+    """Two lists of numbers with commas between them, parted by a sign."""
+    head, _, tail = words.partition(parted) if parted else (words, "", "")
+    try:
+        found = [[float(n) for n in part.split(",")] if part else [] for part in (head, tail)]
+    except ValueError:
+        found = []
+    if not found or len(found[0]) != first or len(found[1]) != second:
+        raise EstampaError(f"“{words}”", "cannot be read.", f"Write it as {form}.")
+    return found[0], found[1]
 
 
 def _store(a) -> int:

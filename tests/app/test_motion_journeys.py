@@ -495,3 +495,49 @@ def test_bodies_from_a_split_mesh_to_keys_and_printed_pieces(user, tmp_path):
     user.do("press_all")
     user.wait(lambda: len(w.press.results) == 1)
     assert all(r.passed for r in w.press.results.values())
+
+
+def test_a_camera_is_matched_to_the_photograph_by_marks(plant_user, tmp_path):
+    """What a known camera saw is marked over the photograph it took: its lens and its place come back."""
+    user, w, s = plant_user, plant_user.window, plant_user.session
+    v = w.viewport
+    truth = do.add_thing(s.scene, "camera", "Truth", {"x": 0.9, "y": 1.5, "z": 2.6, "turn_x": -0.25, "turn_y": 0.3})
+    do.set_values(s.scene, truth.id, {"by": "lens", "lens": 0.03})
+    user.wait()
+    s.view.set_view(camera=truth.id)
+    user.wait()
+    wide, tall = v.width(), v.height()
+    places = np.array([[-0.5, 0, -0.5], [0.5, 0, -0.5], [0.5, 0, 0.3], [-0.5, 0, 0.3], [0.0, 0.4, 0]])
+    seen, _ = v.camera.project(places, wide, tall)
+    image = QImage(wide, tall, QImage.Format_RGB32)
+    image.fill(QColor("#808890"))
+    image.save(str(tmp_path / "plate.png"))
+    do.add_thing(s.scene, "backdrop", "Plate", {"file": str(tmp_path / "plate.png")})
+    user.do("tool_match")
+    s.view.set_view(camera=None)
+    tool = v.tool
+    user.click(v, (5, 5))
+    if tool._known is not None:
+        v.setFocus()
+        user.qtbot.keyClick(v, Qt.Key_Delete)  # a click that was not meant
+    for place, pixel in zip(places[:4], seen[:4], strict=True):
+        s.view.set_view(tool="match")
+        own, _ = v.camera.project(place[None], wide, tall)
+        user.click(v, own[0])
+        tool._known = place  # the floor under a pixel is right to a pixel only
+        user.click(v, pixel)
+    assert len(tool.points) == 4
+    a, b = seen[0], seen[1]
+    user.drag(v, a, b)
+    assert [line.axis for line in tool.lines] == ["x"]
+    user.do("match_camera")
+    user.wait(lambda: "Matched within" in user.notice, 60)
+    made = user.thing("Matched camera")
+    assert v.look.camera == made.id and "30." in user.notice and "mm" in user.notice
+    assert [made.constant(n) for n in "xyz"] == pytest.approx([0.9, 1.5, 2.6], abs=0.08)
+    user.do("undo")
+    user.do("tool_match")
+    user.do("match_camera")
+    tool.points[:], tool.lines[:] = [], []
+    user.do("match_camera")
+    user.wait(lambda: "cannot be told from 0 points" in user.notice, 60)

@@ -5,6 +5,7 @@ from PySide6.QtGui import QAction, QKeySequence
 from ...kinds.panels import panels
 from ...kinds.registry import GROUPS, kind_of, kinds_in
 from ..facets.by_hand import add_layer
+from ..view.tools.match import match_camera
 from ..view.tools.pick import choose_islands
 from . import theme
 
@@ -15,6 +16,7 @@ CHECKABLE = (
     "tool_place",
     "tool_joint",
     "tool_paint",
+    "tool_match",
     "joints",
     "live",
     "wire",
@@ -192,6 +194,10 @@ def _press_and_tools(w, s):
          lambda: s.view.set_view(tool="place")),
         ("tool_joint", "Tools", "Joint", "J", "joint", "Click joints into a mesh; each sits in the middle of what is under the pointer", lambda: skeletons.use_tool("joint")),
         ("tool_paint", "Tools", "Paint weights", "T", "paint", "Paint the weights of the selected joint on the skin", lambda: skeletons.use_tool("paint")),
+        ("tool_match", "Tools", "Match marks", "Ctrl+Alt+D", "match", "Mark edges and known points in a photograph behind the pane, to match a camera to it",
+         lambda: s.view.set_view(tool="match")),
+        ("match_camera", "Tools", "Match the camera", "Ctrl+Alt+F", "camera", "Put the camera where the marks say that the photograph was taken from, with its lens",
+         lambda: match_camera(w.active_pane)),
         ("choose_all", "Maps", "Choose all", "Ctrl+A", "pick", "Choose every vertex of the subject", maps("choose", "all")),
         ("choose_none", "Maps", "Choose none", "Ctrl+Shift+A", "remove", "Choose no vertex", maps("choose", "none")),
         ("choose_islands", "Maps", "Choose islands", "I", "subject", "Grow what is chosen to its connected islands", lambda: choose_islands(s)),

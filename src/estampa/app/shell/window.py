@@ -45,7 +45,7 @@ from .skeletons import Skeletons
 from .welcome import Welcome
 
 TOOLS = (
-    "tool_hand", "tool_pick", "tool_gradient", "tool_place", "tool_joint", "tool_paint", None,
+    "tool_hand", "tool_pick", "tool_gradient", "tool_place", "tool_joint", "tool_paint", "tool_match", None,
     "frame_selection", "shading", "wire", "yarns", None,
     "meshes", "controls", "joints", "trails", "ghosts", "hold", "look_through", "second_pane", "movie",
 )  # fmt: skip
@@ -189,7 +189,7 @@ class Window(QMainWindow):
         a["redo"].setEnabled(scene.redo_label is not None)
         a["play"].setIcon(theme.icon("pause" if s.player.playing else "play"))
         a["play"].setText("Pause" if s.player.playing else "Play")
-        for tool in ("hand", "pick", "gradient", "place", "joint", "paint"):
+        for tool in ("hand", "pick", "gradient", "place", "joint", "paint", "match"):
             a[f"tool_{tool}"].setChecked(s.view.tool == tool)
         look = s.view.look_of_pane
         for name in SHOWN:

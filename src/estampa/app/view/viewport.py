@@ -479,7 +479,7 @@ class Viewport(Guarded, Overlay, Picking, Following, Jointing, QWidget):
             moved = event.modifiers() & Qt.ShiftModifier
             self.camera = self.camera.panned(-step[0], step[1], self.height()) if moved else self.camera.orbited(*step)
             self.redraw()
-        elif event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and self.remove_spot():
+        elif event.key() in (Qt.Key_Delete, Qt.Key_Backspace) and (self.tool.take_back() or self.remove_spot()):
             pass
         elif event.key() in (Qt.Key_Plus, Qt.Key_Minus, Qt.Key_Equal):
             self.camera = self.camera.zoomed(-1 if event.key() == Qt.Key_Minus else 1)

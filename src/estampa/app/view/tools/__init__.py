@@ -3,6 +3,7 @@
 from .gradient import Gradient
 from .hand import Hand
 from .joints import ChainTool, Joints
+from .match import Match
 from .paint import Paint
 from .pick import Pick
 from .place import Placing
@@ -16,6 +17,7 @@ TOOLS: dict[str, type[Tool]] = {
     "joint": Joints,
     "chain": ChainTool,
     "paint": Paint,
+    "match": Match,
 }
 
 __all__ = ["TOOLS", "OrbitTool", "Pan", "Tool"]

@@ -37,6 +37,10 @@ class Tool:
     def double(self, at: At, modifiers=Qt.NoModifier) -> None:
         """The second click of two."""
 
+    def take_back(self) -> bool:
+        """Take away what it put down last; whether there was any."""
+        return False
+
     def put_away(self) -> None:
         """Another tool is taken."""
 
