@@ -103,7 +103,9 @@ def film(order: Order, viewport, evaluator: Evaluator, progress, cancelled) -> l
     A movie is written whole or not at all; of pictures, those that are done stay.
     """
     order.check()
-    evaluator.solve_through(max(order.frames), lambda share, text: progress(0.4 * share, text), cancelled)
+    last = max(order.frames)
+    last = min(last + 1, max(evaluator.doc.end, last)) if order.measured else last  # motion looks a frame ahead
+    evaluator.solve_through(last, lambda share, text: progress(0.4 * share, text), cancelled)
     shots = _shots(order, viewport, evaluator, progress, cancelled)
     try:
         order.path.parent.mkdir(parents=True, exist_ok=True)

@@ -88,13 +88,13 @@ class Shooter:
 
     def measured(self, renderer, picture: Looked, later: Looked, width: int, height: int, back: bool = False):
         """(depth, motion) of Passes. later -- the frame after; back -- it is the one before: motion as it came."""
-        items = self.items(picture)
-        for item, after in ((i, a) for i in items for a in self.items(later) if a.id == i.id):
-            alike = len(after.points) == len(item.points) and _many(after) == _many(item)
-            if alike:
+        items, there = self.items(picture), {item.id: item for item in self.items(later)}
+        for item in items:
+            after = there.get(item.id)
+            if after is not None and len(after.points) == len(item.points) and _many(after) == _many(item):
                 item.after, item.stand_after = after.points, after.stand
-        swarms, there = self.swarms(picture), self.swarms(later)
-        layers = [(i, with_after(layer, there.get(i))) for i, s in swarms.items() for layer in s.layers]
+        swarms, flown = self.swarms(picture), self.swarms(later)
+        layers = [(i, with_after(layer, flown.get(i))) for i, s in swarms.items() for layer in s.layers]
         cameras = self.camera(picture.frame), self.camera(later.frame)
         look = self.look
         depth, motion = renderer.depth_and_motion(items, *cameras, width, height, layers, look.grains, look.cut)
