@@ -101,13 +101,16 @@ def test_a_swarm_by_formula_is_a_table_of_parameters_that_gives_every_frame(stor
     grip = do.add_thing(scene, "grip", values={"x": 0.3, "turn_z": 0.4})
     for kind, values in (("grain_rain", {"height": 2.0}), ("grain_sway", {}), ("grain_circle", {"grip": grip.id})):
         do.add_layer(scene, swarm, kind, values=values)
+    path = do.add_thing(scene, "path", values={"y": 0.4, "turn_y": 0.5})
+    do.set_spots(scene, path.id, [[-1, 0, 0], [0, 0.5, 0.6], [1.2, 0, 0]], "Points")
+    do.add_layer(scene, swarm, "grain_ride", values={"path": path.id, "tube": 0.2, "strength": 0.7})
     item = do.add_thing(scene, "swarm_table", "Out", {"form": "formula"})
     evaluator = Evaluator(scene.doc, scene, store)
     result = run(scene, evaluator, item, tmp_path)
     assert result.passed and result.gap < 2e-5, result.words()
     told = json.loads((tmp_path / "Out.json").read_text())
     rows = (tmp_path / "Out.csv").read_text().splitlines()
-    assert len(rows) == 41 and len(told["program"]) == 1 + 3 + 8, "one row a grain, whatever the frames"
+    assert len(rows) == 41 and len(told["program"]) == 1 + 3 + 8 + 14, "one row a grain, whatever the frames"
     # which of its cycle it shows, by the words of the file
     names = rows[0].split(",")
     table = {n: np.array([float(r.split(",")[k]) for r in rows[1:]]) for k, n in enumerate(names)}

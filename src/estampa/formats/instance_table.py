@@ -1,5 +1,6 @@
 """Instance tables: where each instance is, as rows for each frame (CSV or OpenEXR), or as parameters of formulas."""
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,10 +23,12 @@ LAYOUT = (
 EXAMPLE = (
     "the vertex of the mesh, as it is at that frame of its cycle, times size, turned by the quaternion, plus x, y, z"
 )
+LOOKED_UP = re.compile(r"(\w+)\.(\w+)\((\w+)\)")  # a line of a program that reads a table
 SMALL = 1e-6  # of a period, over which the way that an instance goes is measured
 BY_FORMULA = (
     "x, y, z of a row are its home; s = (frame - first_frame) / frame_rate / period; the lines of `program` are worked "
-    "out one after another and change x, y and z; angles are radians"
+    "out one after another and change x, y and z; angles are radians. table.column(at) is that column of a table of "
+    "`tables` where its column `at` is so much, straight between its rows"
 )
 HEADING = (
     "way: +Z the way it goes, the change of x, y, z with s, and +Y up; level: that way without its height; still: not "
@@ -87,6 +90,7 @@ class InstanceTable:
 
     def __init__(self, path: Path):
         self.meta = meta = bounds.read_json(path)
+        self._name = path.name
         data = bounds.inside(path, meta.get("table") or meta["image"])
         self.frame_rate = bounds.positive(path.name, "frame rate", meta["frame_rate"])
         self.frames, self.bytes = meta["frames"], data.stat().st_size
@@ -147,8 +151,14 @@ class InstanceTable:
 
     def _worked_out(self, share: float) -> np.ndarray:
         """(k, 3) m"""
-        names = dict(self._rows) | {"s": np.float64(share)}
-        for line in self.meta["program"]:
-            name, words = line.split(" = ", 1)
-            names[name] = formula.work_out(words, names, tuple(names))
+        names, tables = dict(self._rows) | {"s": np.float64(share)}, self.meta.get("tables", {})
+        with bounds.in_words(self._name):
+            for line in self.meta["program"]:
+                name, words = line.split(" = ", 1)
+                looked_up = LOOKED_UP.fullmatch(words)
+                if looked_up is None:
+                    names[name] = formula.work_out(words, names, tuple(names))
+                else:
+                    table, column, at = looked_up.groups()
+                    names[name] = np.interp(names[at], tables[table]["at"], tables[table][column])
         return np.stack([np.broadcast_to(names[n], len(self._rows["id"])) for n in "xyz"], axis=1).astype(float)

@@ -23,7 +23,9 @@ def formula_table(job: Job) -> tuple[dict, dict[str, np.ndarray]]:
     first, seed = doc.loop[0] if doc.loop else doc.start, int(swarm.constant("seed"))
     layers = [l for l in swarms.guides(swarm) if l.declared.by_formula]
     sown = swarms.sown(swarm)
-    columns, program = {"id": sown.ids} | dict(zip("xyz", sown.position.T, strict=True)), []
+    columns: dict[str, np.ndarray] = {"id": sown.ids} | dict(zip("xyz", sown.position.T, strict=True))
+    program: list[str] = []
+    tables: dict[str, dict[str, list[float]]] = {}
     for n, layer in enumerate(layers):
         if not evaluator.reader.still(layer):
             cause = f"reads what is keyed or moves in {layer.name}, which no formula of a table says."
@@ -31,13 +33,14 @@ def formula_table(job: Job) -> tuple[dict, dict[str, np.ndarray]]:
         v = evaluator.reader.resolved(layer, Scope.world(first, swarm))
         if v.zone is not None:
             raise EstampaError(layer.name, "is felt in a zone, which no formula of a table says.", "Print by frames.")
-        own, lines = layer.declared().said(n, sown.ids, v, seed)
-        columns |= own
-        program += lines
+        said = layer.declared().said(n, sown.ids, v, seed)
+        columns |= said.columns
+        program += said.lines
+        tables |= said.tables
     about = {
         "kind": "instances by formula", "of": swarm.name, "frame_rate": job.frame_rate, "frames": job.frames,
         "first_frame": first, "period": swarms.period(swarm), "unit": "metre", "up": "+Y", "program": program,
-        "formula": BY_FORMULA, "heading": HEADING, "cycle": CYCLE,
+        "tables": tables, "formula": BY_FORMULA, "heading": HEADING, "cycle": CYCLE,
         "colour": "linear light; below 0 where it is the shape's own",
     }  # fmt: skip
     faces, looks = _looks(job, swarm, first, len(sown.ids))

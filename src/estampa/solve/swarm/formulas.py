@@ -4,6 +4,8 @@ Every grain goes round a whole number of times in a period, so that all of them 
 and needs no frame before it.
 """
 
+from dataclasses import dataclass, field
+
 import numpy as np
 from numba import njit, prange
 
@@ -14,6 +16,16 @@ from ...motion.layer import origin_frame, sincos
 from . import places
 from .grains import chance, one, salt
 from .layer import GrainLayer
+
+
+@dataclass
+class Said:
+    """What a layer does, for a table: `columns` (k,) of parameters of each grain; `lines` of formulas that change x, y,
+    z with s, the share of the period; `tables` that they look up, by name, of columns (m,) with a rising one, `at`."""
+
+    columns: dict[str, np.ndarray]
+    lines: list[str]
+    tables: dict[str, dict[str, list[float]]] = field(default_factory=dict)
 
 
 class FormulaLayer(GrainLayer):
@@ -31,10 +43,9 @@ class FormulaLayer(GrainLayer):
         gone."""
         raise NotImplementedError
 
-    def said(self, n: int, ids: np.ndarray, v, seed: int) -> tuple[dict[str, np.ndarray], list[str]]:
-        """(columns of parameters of each grain, lines of formulas that change x, y, z with s, the share of the period),
-        for a table; n -- which of the layers it is, so that names are its own. Raises EstampaError where no formula
-        says it."""
+    def said(self, n: int, ids: np.ndarray, v, seed: int) -> Said:
+        """What it does, for a table; n -- which of the layers it is, so that names are its own. Raises EstampaError
+        where no formula says it."""
         raise EstampaError(self.title, "cannot be said by formulas of a table.", "Print the table by frames.")
 
     def rounds(self, v) -> tuple[int, int]:
@@ -61,7 +72,7 @@ class Rain(FormulaLayer):
         phase, rounds = rand(seed, ids, v.id), low + np.floor(many * rand(seed, ids ^ 0x5A5A5A, v.id))
         gone = f"(phase_{n} + rounds_{n} * s)"
         line = f"y = y - {float(v.strength) * float(v.height)!r} * ({gone} - floor{gone})"
-        return {f"phase_{n}": phase, f"rounds_{n}": rounds}, [line]
+        return Said({f"phase_{n}": phase, f"rounds_{n}": rounds}, [line])
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -96,7 +107,7 @@ class GrainSway(FormulaLayer):
             columns[f"phase_{name}"] = rand(seed, own, v.id)
             reach = float(v.strength) * float(v.high if axis == "y" else v.wide)
             lines.append(f"{axis} = {axis} + {reach!r} * sin(2 * pi * (phase_{name} + rounds_{name} * s))")
-        return columns, lines
+        return Said(columns, lines)
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -139,7 +150,7 @@ class Circle(FormulaLayer):
             f"y = {oy!r} + v * cos(turn) + sin(turn) * ({c!r} * u - {a!r} * w) + up * {b!r}",
             f"z = {oz!r} + w * cos(turn) + sin(turn) * ({a!r} * v - {b!r} * u) + up * {c!r}",
         ]  # fmt: skip
-        return {f"rounds_{n}": low + np.floor(many * rand(seed, ids, v.id))}, lines
+        return Said({f"rounds_{n}": low + np.floor(many * rand(seed, ids, v.id))}, lines)
 
 
 @njit(parallel=True, cache=True, nogil=True)
@@ -180,16 +191,37 @@ class Ride(FormulaLayer):
     tube = number(0.3, "How far from the path the lanes lie.", unit="m", soft=(0, 2), hard=(0, None))
 
     def where(self, place, speed, ids, v, share, period, seed):
+        line, axes, along = self._course(v)
+        lane = float(v.tube) * places.in_ball(ids, seed)
+        felt = self.felt_at(place, v)
+        _ride(place, speed, ids, line, axes, along, lane, *self.rounds(v), share, period, salt(seed, v.id), felt)
+
+    @staticmethod
+    def _course(v) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """((m, 3) m of the path in the world, (m, 3, 3) its axes there, (m,) m along it)."""
         if v.path is None:
             raise EstampaError("Ride a path", "has no path of some length.", "Choose one under “Path”.")
         sampled, stands = v.path
-        line = stands.apply(sampled.points[None])[0]
-        axes = np.ascontiguousarray(stands.axes[0] @ sampled.axes)
-        lane = float(v.tube) * places.in_ball(ids, seed)
-        felt = self.felt_at(place, v)
-        _ride(
-            place, speed, ids, line, axes, sampled.along, lane, *self.rounds(v), share, period, salt(seed, v.id), felt
-        )
+        return stands.apply(sampled.points[None])[0], np.ascontiguousarray(stands.axes[0] @ sampled.axes), sampled.along
+
+    def said(self, n, ids, v, seed):
+        low, many = self.rounds(v)
+        line, axes, along = self._course(v)
+        lane, felt, table = float(v.tube) * places.in_ball(ids, seed), float(v.strength), f"path_{n}"
+        columns = {
+            f"phase_{n}": rand(seed, ids, v.id),
+            f"rounds_{n}": low + np.floor(many * rand(seed, ids ^ 0x5A5A5A, v.id)),
+        }
+        columns |= {f"side_{n}": lane[:, 0], f"up_{n}": lane[:, 1]}
+        knots = {"at": along}
+        lines = [f"gone = phase_{n} + rounds_{n} * s", f"far = (gone - floor(gone)) * {float(along[-1])!r}"]
+        for j, axis in enumerate("xyz"):
+            knots |= {axis: line[:, j], f"side_{axis}": axes[:, j, 0], f"up_{axis}": axes[:, j, 1]}
+            lines += [
+                f"{name} = {table}.{of}(far)" for name, of in (("p", axis), ("q", f"side_{axis}"), ("r", f"up_{axis}"))
+            ]
+            lines.append(f"{axis} = {axis} + {felt!r} * (p + q * side_{n} + r * up_{n} - {axis})")
+        return Said(columns, lines, {table: {name: values.tolist() for name, values in knots.items()}})
 
 
 @njit(parallel=True, cache=True, nogil=True)
