@@ -257,4 +257,4 @@ def test_what_the_window_does_the_command_line_does_too(tmp_path):
     movie = tmp_path / "m.mp4"
     assert run("movie", shot, "--out", movie, "--size", "96x64", "--first", "1", "--last", "2").returncode == 0
     assert movie.stat().st_size > 500
-    assert "ends in neither" in run("movie", shot, "--out", tmp_path / "m.avi").stderr
+    assert "ends in none of" in run("movie", shot, "--out", tmp_path / "m.avi").stderr
