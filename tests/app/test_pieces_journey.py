@@ -107,7 +107,8 @@ def test_a_figure_is_made_limp_and_falls(user):
     assert layer.kind == "limp"
     user.do("solve")
     lane = lambda: s.work.lanes.get(layer.id)
-    user.wait(lambda: lane() is not None and lane().state is not None and lane().state.done, 240)  # with kernels that are compiled first
+    solved = lambda: lane() is not None and lane().state is not None and lane().state.done
+    user.wait(solved, 240)  # with kernels that are compiled first
     s.player.go_to(24)
     user.wait()
     now = s.pictures.picture.joints[skeleton].world[0, 1, 3]
